@@ -1,0 +1,1 @@
+"""The window. Holds no computation."""

@@ -1,0 +1,1 @@
+"""Interactive charts of the drawer."""

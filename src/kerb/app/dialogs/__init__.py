@@ -1,0 +1,1 @@
+"""Windows that ask or show one thing."""

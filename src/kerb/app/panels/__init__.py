@@ -1,0 +1,1 @@
+"""Lists, header, drawer and start page."""

@@ -1,0 +1,1 @@
+"""The panel on which a study is set up and read."""

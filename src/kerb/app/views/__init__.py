@@ -1,0 +1,1 @@
+"""The drawing area and what lies on it."""

@@ -1,0 +1,1 @@
+"""Numbers only: no Qt, no file formats, no job."""

@@ -1,0 +1,16 @@
+"""Names for the array types that signatures use, so that they say dtype rather than 'array'."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float64]
+Floats32 = npt.NDArray[np.float32]
+Ints = npt.NDArray[np.int64]
+Ints32 = npt.NDArray[np.int32]
+Bytes = npt.NDArray[np.uint8]
+Mask = npt.NDArray[np.bool_]
+AnyArray = npt.NDArray[Any]

@@ -1,0 +1,1 @@
+"""The tile store and what is computed on it."""

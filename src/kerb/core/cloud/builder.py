@@ -1,0 +1,168 @@
+"""Build a store folder from a stream of points: read once, arrange into tiles, shuffle, write columns.
+
+Memory is bounded by a chunk and a tile. The folder appears under its final name only when it is complete; a stop or
+an error leaves nothing behind.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Ints32
+from kerb.core.cloud.layout import Layout, PointStream
+from kerb.core.cloud.partition import CHUNK, Rows, arrange
+from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
+from kerb.core.errors import FormatError, OutputError
+from kerb.core.progress import Progress
+
+Preview = Callable[[Ints32, Layout], None]
+PREVIEW_POINTS = 60_000
+VOXELS = 32
+
+
+def build(
+    stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None
+) -> CloudStore:
+    """Write the points of ``stream`` as a store at ``folder`` and open it.
+
+    ``preview`` is given a thinned sample of each chunk as it is read, so that a picture can be shown early.
+
+    Raises
+    ------
+    OutputError, when the folder exists; FormatError, when the stream has no points; Cancelled.
+    """
+    if folder.exists():
+        raise OutputError(f"{folder}: already there, not overwritten")
+    work = folder.with_name(folder.name + ".partial")
+    shutil.rmtree(work, ignore_errors=True)
+    work.mkdir(parents=True)
+    try:
+        rows = _spool(stream, work, progress.within(0.0, 0.5), preview)
+        tiles = arrange(rows, progress.within(0.5, 0.7))
+        _write(stream.layout, rows.back, tiles, work, progress.within(0.7, 1.0))
+        del rows
+        for name in ("front.rows", "back.rows"):
+            (work / name).unlink()
+        work.rename(folder)
+    except BaseException:
+        shutil.rmtree(work, ignore_errors=True)
+        raise
+    return CloudStore.open(folder)
+
+
+def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview | None) -> Rows:
+    """Copy the stream to disk as it comes; a file's own count is not trusted, what arrives is counted."""
+    layout = stream.layout
+    arrived = 0
+    with open(work / "front.rows", "wb") as spool:
+        for records in stream.chunks(CHUNK):
+            progress.step(arrived / max(stream.count, 1), "Reading points")
+            spool.write(np.ascontiguousarray(records).view(np.uint8).data)
+            arrived += len(records)
+            if preview is not None:
+                step = max(1, len(records) // PREVIEW_POINTS)
+                preview(np.ascontiguousarray(records["xyz"][::step]), layout)
+    if arrived == 0:
+        raise FormatError(f"{layout.source}: holds no points")
+    front = np.memmap(work / "front.rows", layout.record, "r+", shape=(arrived,))
+    back = np.memmap(work / "back.rows", layout.record, "w+", shape=(arrived,))
+    return Rows(front, back, layout.scale)
+
+
+class _ColumnFile:
+    """A column that is kept as one value for as long as it has only one."""
+
+    def __init__(self, folder: Path, name: str, total: int) -> None:
+        self.folder, self.name, self.total = folder, name, total
+        self.constant: AnyArray | None = None
+        self.file: AnyArray | None = None
+        self.spec: tuple[np.dtype, tuple[int, ...]] = (np.dtype("u1"), ())
+
+    def put(self, at: int, values: AnyArray) -> None:
+        if self.constant is None and self.file is None:
+            self.constant = values[0].copy()
+            self.spec = (values.dtype, values.shape[1:])
+        if self.file is None and not _all_equal(values, self.constant):
+            dtype, shape = self.spec
+            self.file = np.lib.format.open_memmap(
+                column_files(self.folder, self.name)[0], "w+", dtype, (self.total, *shape)
+            )
+            self.file[:at] = self.constant
+            self.constant = None
+        if self.file is not None:
+            self.file[at : at + len(values)] = values
+
+
+def _all_equal(values: AnyArray, constant: AnyArray | None) -> bool:
+    if constant is None:
+        return False
+    same = values == constant
+    if values.dtype.kind == "f":
+        same |= (values != values) & (constant != constant)
+    return bool(np.all(same))
+
+
+def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work: Path, step: Progress) -> None:
+    total = len(records)
+    columns: dict[str, _ColumnFile] = {}
+    table = np.zeros(len(tiles), TILE_TYPE)
+    xyz_file = np.lib.format.open_memmap(work / "xyz.npy", "w+", np.int32, (total, 3))
+    for number, (first, count) in enumerate(tiles):
+        step.step(number / len(tiles), "Writing columns")
+        # A fixed seed for each tile: the same file always makes the same store.
+        order = np.random.default_rng(number).permutation(count)
+        rows = records[first : first + count][order]
+        xyz = np.ascontiguousarray(rows["xyz"])
+        xyz_file[first : first + count] = xyz
+        table[number] = _tile_row(xyz, layout, first)
+        for name, values in layout.split(rows).items():
+            column = columns.setdefault(name, _ColumnFile(work, name, total))
+            column.put(first, values)
+    xyz_file.flush()
+    np.save(work / "tiles.npy", table)
+    constants = {}
+    for name, column in columns.items():
+        if column.file is None and column.constant is not None:
+            constants[name] = column.constant
+    _write_meta(layout, work, table, list(columns), constants)
+
+
+def _tile_row(xyz: Ints32, layout: Layout, first: int) -> tuple:
+    low, high = xyz.min(axis=0), xyz.max(axis=0)
+    size = np.maximum((high - low.astype(np.int64)) * layout.scale, 0)
+    corners = layout.origin + layout.scale * low, layout.origin + layout.scale * high
+    return (first, len(xyz), corners[0], corners[1], _spacing(xyz, low, size, layout))
+
+
+def _spacing(xyz: Ints32, low: Ints32, size: AnyArray, layout: Layout) -> float:
+    """Typical distance of neighbours on the surface, from the voxels it touches."""
+    # Few points need few voxels: about sixteen points to each touched one, or the voxel itself is measured.
+    side = int(np.clip(np.sqrt(len(xyz)) / 4, 2, VOXELS))
+    voxel = float(size.max()) / side
+    if voxel == 0.0:
+        return 0.0
+    cells = ((xyz - low.astype(np.int64)) * (layout.scale / voxel)).astype(np.int64).clip(0, side - 1)
+    touched = np.zeros(side**3, bool)
+    touched[(cells[:, 0] * side + cells[:, 1]) * side + cells[:, 2]] = True
+    return float(voxel * np.sqrt(touched.sum() / len(xyz)))
+
+
+def _write_meta(layout: Layout, work: Path, table: AnyArray, names: list[str], constants: dict) -> None:
+    for name, value in constants.items():
+        np.save(column_files(work, name)[1], value)
+    meta = StoreMeta(
+        count=int(table["count"].sum()),
+        scale=layout.scale.tolist(),
+        origin=layout.origin.tolist(),
+        columns=names,
+        reference=layout.reference.to_json(),
+        source=layout.source,
+        source_format=layout.source_format,
+        details=layout.details,
+    )
+    (work / "store.json").write_text(json.dumps(meta.to_json(), indent=1), encoding="utf-8")

@@ -1,0 +1,44 @@
+"""What a stream of points looks like to the store: scale, origin and columns, whatever file it comes from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Floats
+from kerb.core.reference import UNKNOWN, ReferenceSystem
+
+Columns = dict[str, AnyArray]
+
+
+@dataclass(frozen=True)
+class Layout:
+    """How integer coordinates and records of a stream are to be read.
+
+    ``scale`` and ``origin`` are (3,): coordinate = origin + scale * integer, in the cloud's unit. ``record`` has the
+    field ``xyz`` (3 int32) and whatever else the file carries; ``split`` turns records into named columns.
+    """
+
+    scale: Floats
+    origin: Floats
+    record: np.dtype
+    split: Callable[[AnyArray], Columns]
+    reference: ReferenceSystem = UNKNOWN
+    source: str = ""
+    source_format: str = ""
+    details: dict[str, Any] = field(default_factory=dict)
+
+
+class PointStream(Protocol):
+    """A file of points that can be read once, in chunks of records of its layout."""
+
+    layout: Layout
+    count: int
+    warnings: list[tuple[str, str]]
+
+    def chunks(self, size: int) -> Iterator[AnyArray]:
+        """Records in file order, ``size`` or fewer at a time."""
+        ...

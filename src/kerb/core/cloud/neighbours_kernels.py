@@ -1,0 +1,153 @@
+"""Kernels of the neighbour search: cells of a grid, and k nearest or all within a radius by growing rings of cells."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.jit import inline, kernel
+
+
+@inline
+def _cell(value, low, inverse, size):
+    return min(max(int((value - low) * inverse), 0), size - 1)
+
+
+@kernel
+def cell_numbers(points, low, inverse, shape, out, counts):
+    """Write the cell of each point and count points per cell (counts has one leading zero entry)."""
+    for i in range(points.shape[0]):
+        a = _cell(points[i, 0], low[0], inverse, shape[0])
+        b = _cell(points[i, 1], low[1], inverse, shape[1])
+        c = _cell(points[i, 2], low[2], inverse, shape[2])
+        n = (a * shape[1] + b) * shape[2] + c
+        out[i] = n
+        counts[n + 1] += 1
+
+
+@kernel
+def place(points, cells, starts, ordered, order):
+    """Counting sort of points by cell; ``starts`` is consumed and ends as the end of each cell."""
+    for i in range(points.shape[0]):
+        at = starts[cells[i]]
+        starts[cells[i]] = at + 1
+        ordered[at, 0] = points[i, 0]
+        ordered[at, 1] = points[i, 1]
+        ordered[at, 2] = points[i, 2]
+        order[at] = i
+
+
+@inline
+def _offer(squared, index, best, who, k):
+    """Insert a candidate into the sorted list of the k best."""
+    at = k - 1
+    while at > 0 and best[at - 1] > squared:
+        best[at] = best[at - 1]
+        who[at] = who[at - 1]
+        at -= 1
+    best[at] = squared
+    who[at] = index
+
+
+@inline
+def _scan(ordered, first, last, x, y, z, best, who, k):
+    for i in range(first, last):
+        dx = ordered[i, 0] - x
+        dy = ordered[i, 1] - y
+        dz = ordered[i, 2] - z
+        squared = dx * dx + dy * dy + dz * dz
+        if squared < best[k - 1]:
+            _offer(squared, i, best, who, k)
+
+
+@kernel
+def nearest(ordered, order, starts, low, cell, shape, queries, limit, distances, indices):
+    """The k nearest of each query within ``limit``; distance inf and index -1 where there are fewer."""
+    k = distances.shape[1]
+    best = np.empty(k)
+    who = np.empty(k, np.int64)
+    inverse = 1.0 / cell
+    nx, ny, nz = shape[0], shape[1], shape[2]
+    widest = max(nx, max(ny, nz))
+    for q in range(queries.shape[0]):
+        x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
+        best[:] = limit * limit
+        who[:] = -1
+        a = int(np.floor((x - low[0]) * inverse))
+        b = int(np.floor((y - low[1]) * inverse))
+        c = int(np.floor((z - low[2]) * inverse)) if nz > 1 else 0
+        # Distance to the nearest side of the query's own cell: a ring r is at least r - 1 cells plus that away.
+        side = min(x - low[0] - a * cell, low[0] + (a + 1) * cell - x)
+        side = min(side, min(y - low[1] - b * cell, low[1] + (b + 1) * cell - y))
+        if nz > 1:
+            side = min(side, min(z - low[2] - c * cell, low[2] + (c + 1) * cell - z))
+        outside = max(max(-a, a - nx + 1), max(-b, b - ny + 1))
+        if nz > 1:
+            outside = max(outside, max(-c, c - nz + 1))
+        ring = max(outside, 0)
+        while ring <= widest + max(outside, 0):
+            if ring > 0:
+                reach = (ring - 1) * cell + side
+                if reach > 0.0 and reach * reach >= best[k - 1]:
+                    break
+            for i in range(max(a - ring, 0), min(a + ring, nx - 1) + 1):
+                edge_a = i == a - ring or i == a + ring
+                for j in range(max(b - ring, 0), min(b + ring, ny - 1) + 1):
+                    if nz == 1:
+                        if edge_a or j == b - ring or j == b + ring:
+                            n = i * ny + j
+                            _scan(ordered, starts[n], starts[n + 1], x, y, z, best, who, k)
+                        continue
+                    row = (i * ny + j) * nz
+                    if edge_a or j == b - ring or j == b + ring:
+                        k0 = max(c - ring, 0)
+                        k1 = min(c + ring, nz - 1)
+                        if k0 <= k1:
+                            _scan(ordered, starts[row + k0], starts[row + k1 + 1], x, y, z, best, who, k)
+                    else:
+                        if 0 <= c - ring < nz:
+                            n = row + c - ring
+                            _scan(ordered, starts[n], starts[n + 1], x, y, z, best, who, k)
+                        if ring > 0 and 0 <= c + ring < nz:
+                            n = row + c + ring
+                            _scan(ordered, starts[n], starts[n + 1], x, y, z, best, who, k)
+            ring += 1
+        for i in range(k):
+            if who[i] >= 0:
+                distances[q, i] = np.sqrt(best[i])
+                indices[q, i] = order[who[i]]
+            else:
+                distances[q, i] = np.inf
+                indices[q, i] = -1
+
+
+@kernel
+def within(ordered, order, starts, low, cell, shape, queries, radius, offsets, found, fill):
+    """Count the points within radius (fill False: into found[q]) or list them (fill True: from found[offsets[q]])."""
+    inverse = 1.0 / cell
+    limit = radius * radius
+    for q in range(queries.shape[0]):
+        x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
+        a0 = max(int(np.floor((x - radius - low[0]) * inverse)), 0)
+        a1 = min(int(np.floor((x + radius - low[0]) * inverse)), shape[0] - 1)
+        b0 = max(int(np.floor((y - radius - low[1]) * inverse)), 0)
+        b1 = min(int(np.floor((y + radius - low[1]) * inverse)), shape[1] - 1)
+        c0, c1 = 0, shape[2] - 1
+        if shape[2] > 1:
+            c0 = max(int(np.floor((z - radius - low[2]) * inverse)), 0)
+            c1 = min(int(np.floor((z + radius - low[2]) * inverse)), shape[2] - 1)
+        at = offsets[q]
+        for a in range(a0, a1 + 1):
+            for b in range(b0, b1 + 1):
+                if c0 > c1:
+                    continue
+                row = (a * shape[1] + b) * shape[2]
+                for i in range(starts[row + c0], starts[row + c1 + 1]):
+                    dx = ordered[i, 0] - x
+                    dy = ordered[i, 1] - y
+                    dz = ordered[i, 2] - z
+                    if dx * dx + dy * dy + dz * dz <= limit:
+                        if fill:
+                            found[at] = order[i]
+                        at += 1
+        if not fill:
+            found[q] = at - offsets[q]

@@ -1,0 +1,144 @@
+"""Arrange point records into tiles: leaves of an adaptive octree in Morton order, in bounded memory.
+
+A tile holds at most about ``TILE_POINTS`` points however dense the place is, so that a flat yard, a façade and a
+tunnel all work, and one stray point a thousand kilometres away cannot put all the others into one tile.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
+from kerb.core.cloud.partition_kernels import count_cells, scatter
+from kerb.core.progress import Progress
+
+TILE_POINTS = 50_000
+CHUNK = 1_000_000
+MAX_DEPTH = 7
+
+
+@dataclass
+class Rows:
+    """Point records in two alternating buffers on disk; ``front`` holds the truth."""
+
+    front: AnyArray
+    back: AnyArray
+    scale: Floats
+
+    def swapped(self) -> Rows:
+        """The same rows with the buffers' roles exchanged."""
+        return Rows(self.back, self.front, self.scale)
+
+
+def arrange(rows: Rows, progress: Progress) -> list[tuple[int, int]]:
+    """Sort the records of ``rows.front`` into tiles, written to ``rows.back``.
+
+    Returns
+    -------
+    list of (first row, count), in Morton order, covering every row once.
+
+    Raises
+    ------
+    Cancelled, when the progress is stopped.
+    """
+    total = len(rows.front)
+    return _arrange_range(rows, 0, total, progress)
+
+
+def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> list[tuple[int, int]]:
+    low, high = _bounds(rows.front, first, last)
+    count = last - first
+    extent = float(((high - low) * rows.scale).max())
+    if count <= TILE_POINTS or extent == 0.0:
+        rows.back[first:last] = rows.front[first:last]
+        return [(at, min(TILE_POINTS, last - at)) for at in range(first, last, TILE_POINTS)]
+    depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
+    inverse_cell = rows.scale * (2**depth / extent)
+    counts = np.zeros(8**depth, np.int64)
+    codes = np.empty(CHUNK, np.int32)
+    for at in range(first, last, CHUNK):
+        progress.check()
+        xyz = _xyz(rows.front, at, min(at + CHUNK, last))
+        count_cells(xyz, low, inverse_cell, depth, codes, counts)
+    leaf_of, leaf_counts = leaves(counts, depth)
+    starts = first + np.concatenate([[0], np.cumsum(leaf_counts)[:-1]])
+    _scatter_range(rows, (first, last), (low, inverse_cell, depth), (leaf_of, starts.copy()), progress)
+    return _refine(rows, starts, leaf_counts, progress)
+
+
+def _scatter_range(
+    rows: Rows,
+    span: tuple[int, int],
+    grid: tuple[Ints, Floats, int],
+    target: tuple[Ints32, Ints],
+    progress: Progress,
+) -> None:
+    low, inverse_cell, depth = grid
+    leaf_of, cursor = target
+    codes = np.empty(CHUNK, np.int32)
+    unused = np.zeros(8**depth, np.int64)
+    out = _as_bytes(rows.back)
+    first, last = span
+    for at in range(first, last, CHUNK):
+        progress.step((at - first) / (last - first), "Arranging tiles")
+        end = min(at + CHUNK, last)
+        count_cells(_xyz(rows.front, at, end), low, inverse_cell, depth, codes, unused)
+        scatter(_as_bytes(np.ascontiguousarray(rows.front[at:end])), codes, leaf_of, cursor, out)
+
+
+def _refine(rows: Rows, starts: Ints, counts: Ints, progress: Progress) -> list[tuple[int, int]]:
+    """Cut leaves that are still too full, by the same method within the leaf."""
+    tiles: list[tuple[int, int]] = []
+    for start, count in zip(starts.tolist(), counts.tolist(), strict=True):
+        if count <= 2 * TILE_POINTS:
+            tiles.append((start, count))
+            continue
+        tiles += _arrange_range(rows.swapped(), start, start + count, progress)
+        rows.back[start : start + count] = rows.front[start : start + count]
+    return tiles
+
+
+def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
+    """Leaves of the octree over fine cell counts, none above ``TILE_POINTS`` unless a single fine cell is.
+
+    Parameters
+    ----------
+    counts: (8**depth,) points of each fine cell, in Morton order.
+
+    Returns
+    -------
+    leaf_of: (8**depth,) number of the leaf each fine cell belongs to; leaf_counts: (leaves,), all above zero.
+    """
+    pyramid = [counts]
+    for _ in range(depth):
+        pyramid.append(pyramid[-1].reshape(-1, 8).sum(axis=1))
+    fine_start = np.zeros(counts.shape[0], bool)
+    open_nodes = np.zeros(1, np.int64)
+    for level in range(depth, -1, -1):
+        size = pyramid[level][open_nodes]
+        closed = (size <= TILE_POINTS) | (level == 0)
+        fine_start[open_nodes[closed] * 8**level] = True
+        open_nodes = (open_nodes[~closed, None] * 8 + np.arange(8)).ravel()
+    number = np.cumsum(fine_start) - 1
+    leaf_counts = np.bincount(number, weights=counts, minlength=int(number[-1]) + 1).astype(np.int64)
+    kept = np.cumsum(leaf_counts > 0) - 1
+    return kept[number].astype(np.int32), leaf_counts[leaf_counts > 0]
+
+
+def _xyz(records: AnyArray, first: int, last: int) -> Ints32:
+    return np.ascontiguousarray(records["xyz"][first:last])
+
+
+def _bounds(records: AnyArray, first: int, last: int) -> tuple[Ints, Ints]:
+    low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
+    for at in range(first, last, CHUNK):
+        xyz = _xyz(records, at, min(at + CHUNK, last))
+        low = np.minimum(low, xyz.min(axis=0))
+        high = np.maximum(high, xyz.max(axis=0))
+    return low, high
+
+
+def _as_bytes(records: AnyArray) -> AnyArray:
+    return records.view(np.uint8).reshape(len(records), records.dtype.itemsize)

@@ -1,0 +1,169 @@
+"""The tile store: a folder of memory-mapped columns that opens at once whatever its size.
+
+``store.json`` says scale, origin and columns; ``tiles.npy`` is the tile table; ``xyz.npy`` holds integer coordinates;
+each further column is ``NAME.npy``, or ``NAME.constant.npy`` while it has one value for all points.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Bytes, Floats, Ints
+from kerb.core.errors import JobError
+from kerb.core.reference import ReferenceSystem
+
+TILE_TYPE = np.dtype(
+    [("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")]
+)
+VERSION = 1
+ASIDE = "aside"
+
+
+@dataclass
+class StoreMeta:
+    """What ``store.json`` says."""
+
+    count: int
+    scale: list[float]
+    origin: list[float]
+    columns: list[str]
+    reference: dict[str, Any]
+    source: str = ""
+    source_format: str = ""
+    details: dict[str, Any] = field(default_factory=dict)
+    attributes: dict[str, str] = field(default_factory=dict)
+    version: int = VERSION
+
+    def to_json(self) -> dict[str, Any]:
+        """A plain dictionary."""
+        return asdict(self)
+
+
+def column_files(folder: Path, name: str) -> tuple[Path, Path]:
+    """Where a column is kept in full, and where as one value. Names come from files, so no path may hide in them."""
+    safe = quote(name, safe=" ").replace(".", "%2E")
+    return folder / f"{safe}.npy", folder / f"{safe}.constant.npy"
+
+
+class CloudStore:
+    """An imported cloud. Opening reads the tile table only; columns are mapped when first asked for."""
+
+    def __init__(self, folder: Path, meta: StoreMeta, tiles: AnyArray) -> None:
+        self.folder = folder
+        self.meta = meta
+        self.tiles = tiles
+        self.scale: Floats = np.array(meta.scale, float)
+        self.origin: Floats = np.array(meta.origin, float)
+        self.reference = ReferenceSystem.from_json(meta.reference)
+        self._columns: dict[str, AnyArray] = {}
+
+    @staticmethod
+    def open(folder: Path) -> CloudStore:
+        """Open a store folder. Raises JobError when it is missing, damaged or of a newer version."""
+        try:
+            data = json.loads((folder / "store.json").read_text(encoding="utf-8"))
+            meta = StoreMeta(**data)
+            tiles = np.load(folder / "tiles.npy")
+            shape = np.load(folder / "xyz.npy", mmap_mode="r").shape
+        except (OSError, ValueError, TypeError) as error:
+            raise JobError(f"{folder}: the imported cloud cannot be read ({error})") from None
+        if meta.version > VERSION:
+            raise JobError(f"{folder}: written by a newer Kerb (store version {meta.version})")
+        if tiles.dtype != TILE_TYPE or shape != (meta.count, 3) or int(tiles["count"].sum()) != meta.count:
+            raise JobError(f"{folder}: the imported cloud is damaged (tile table and points disagree)")
+        return CloudStore(folder, meta, tiles)
+
+    @property
+    def count(self) -> int:
+        """Number of points, set-aside ones included."""
+        return self.meta.count
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each, of all points."""
+        return self.tiles["low"].min(axis=0), self.tiles["high"].max(axis=0)
+
+    @property
+    def spacing(self) -> float:
+        """Typical distance between neighbouring points: the median over points of their tile's spacing."""
+        order = np.argsort(self.tiles["spacing"])
+        running = np.cumsum(self.tiles["count"][order])
+        middle = int(np.searchsorted(running, running[-1] / 2))
+        return float(self.tiles["spacing"][order][middle])
+
+    @property
+    def xyz(self) -> AnyArray:
+        """Integer coordinates, (n, 3) int32, memory-mapped."""
+        return self.column("xyz")
+
+    @property
+    def names(self) -> list[str]:
+        """Columns of the source file, then attributes made since."""
+        return [*self.meta.columns, *self.meta.attributes]
+
+    def column(self, name: str) -> AnyArray:
+        """A column of n values, memory-mapped, or one value seen n times. Raises KeyError for an unknown one."""
+        if name not in self._columns:
+            path, constant = column_files(self.folder, name)
+            if path.exists():
+                self._columns[name] = np.load(path, mmap_mode="r")
+            elif constant.exists():
+                value = np.load(constant)
+                self._columns[name] = np.broadcast_to(value, (self.count, *value.shape))
+            else:
+                raise KeyError(name)
+        return self._columns[name]
+
+    def has(self, name: str) -> bool:
+        """Whether a column or attribute of that name exists."""
+        return any(path.exists() for path in column_files(self.folder, name))
+
+    def coordinates(self, rows: slice | Ints) -> Floats:
+        """Job coordinates, (m, 3) float64, of some rows."""
+        return self.origin + self.xyz[rows] * self.scale
+
+    def rows_of(self, tile: int) -> slice:
+        """The rows of a tile."""
+        first = int(self.tiles["first"][tile])
+        return slice(first, first + int(self.tiles["count"][tile]))
+
+    def aside(self) -> Bytes | None:
+        """One byte a point, not zero where it is set aside; None when nothing is."""
+        return self.column(ASIDE) if self.has(ASIDE) else None
+
+    def add_attribute(self, name: str, unit: str, values: AnyArray) -> None:
+        """Keep a value for every point under a new name, or replace an attribute that Kerb made.
+
+        Raises
+        ------
+        ValueError, when the length differs or the name is a column of the source.
+        """
+        if len(values) != self.count:
+            raise ValueError(f"{len(values)} values for {self.count} points")
+        if name in self.meta.columns or name == "xyz":
+            raise ValueError(f"'{name}' is a column of the source and stays as it is")
+        partial = self.folder / "attribute.partial.npy"
+        np.save(partial, values)
+        partial.replace(column_files(self.folder, name)[0])
+        self._columns.pop(name, None)
+        if name != ASIDE:
+            self.meta.attributes[name] = unit
+            self.write_meta()
+
+    def set_reference(self, reference: ReferenceSystem) -> None:
+        """Label the cloud with a reference system; coordinates stay as they are."""
+        self.reference = reference
+        self.meta.reference = reference.to_json()
+        self.write_meta()
+
+    def write_meta(self) -> None:
+        """Write ``store.json`` in one step."""
+        partial = self.folder / "store.json.partial"
+        partial.write_text(json.dumps(self.meta.to_json(), indent=1), encoding="utf-8")
+        partial.replace(self.folder / "store.json")

@@ -1,0 +1,1 @@
+"""Polygons, polylines, planes and transforms."""

@@ -1,0 +1,65 @@
+"""Kernels on polygons in plan: which points lie inside, and how much of a grid cell does."""
+
+from __future__ import annotations
+
+from kerb.core.jit import kernel
+
+
+@kernel
+def inside(x, y, px, py, out):
+    """Crossing-number test with half-open edges: a point on a shared edge belongs to one of two neighbours."""
+    n = px.shape[0]
+    x0, x1, y0, y1 = px.min(), px.max(), py.min(), py.max()
+    for i in range(x.shape[0]):
+        out[i] = False
+        if x[i] < x0 or x[i] > x1 or y[i] < y0 or y[i] > y1:
+            continue
+        odd = False
+        j = n - 1
+        for k in range(n):
+            if (py[k] > y[i]) != (py[j] > y[i]):
+                at = (px[j] - px[k]) * (y[i] - py[k]) / (py[j] - py[k]) + px[k]
+                if x[i] < at:
+                    odd = not odd
+            j = k
+        out[i] = odd
+
+
+@kernel
+def cover(px, py, low_x, low_y, cell, area):
+    """Signed area of a closed ring within each cell of a grid, added to ``area`` (rows are y, columns x).
+
+    Each edge adds the trapezium between itself and the right border of its cell, and the full cell width of its
+    height to every cell left of it; summed round a counter-clockwise ring this is the exact covered area. The ring
+    must lie within the grid.
+    """
+    rows, columns = area.shape
+    n = px.shape[0]
+    for k in range(n):
+        xa, ya = (px[k] - low_x) / cell, (py[k] - low_y) / cell
+        xb, yb = (px[(k + 1) % n] - low_x) / cell, (py[(k + 1) % n] - low_y) / cell
+        if ya == yb:
+            continue
+        sign = 1.0
+        if ya > yb:
+            xa, ya, xb, yb = xb, yb, xa, ya
+            sign = -1.0
+        slope = (xb - xa) / (yb - ya)
+        for r in range(max(int(ya), 0), min(int(yb), rows - 1) + 1):
+            y0, y1 = max(ya, float(r)), min(yb, r + 1.0)
+            if y1 <= y0:
+                continue
+            x0, x1 = xa + (y0 - ya) * slope, xa + (y1 - ya) * slope
+            left, right = (x0, x1) if x0 < x1 else (x1, x0)
+            first, last = min(max(int(left), 0), columns - 1), min(max(int(right), 0), columns - 1)
+            height = y1 - y0
+            for c in range(first, last + 1):
+                part = height
+                l, h = left, right
+                if last > first:
+                    l, h = max(left, float(c)), min(right, c + 1.0)
+                    part = height * (h - l) / (right - left)
+                middle = 0.5 * (l + h) - c
+                area[r, c] += sign * part * middle
+                for f in range(c):
+                    area[r, f] += sign * part

@@ -1,0 +1,1 @@
+"""Triangulated surfaces, grids and the volumes between them."""

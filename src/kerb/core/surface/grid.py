@@ -1,0 +1,95 @@
+"""Elevation grids: mean elevation of the points in each square cell, with empty cells told apart from filled ones."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy import interpolate, ndimage
+
+from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.errors import InputError
+from kerb.core.surface.grid_kernels import add_points
+
+MAX_CELLS = 60_000_000
+MANY_BORDER_CELLS = 400_000
+
+
+@dataclass(frozen=True)
+class HeightGrid:
+    """Elevations ``z`` (rows of y, columns of x) of cells of size ``cell`` from the lower left corner ``low``.
+
+    ``count`` holds the points in each cell; z is NaN where nothing is known.
+    """
+
+    low: Floats
+    cell: float
+    z: Floats
+    count: Ints
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """(rows, columns)."""
+        return self.z.shape[0], self.z.shape[1]
+
+    def centres(self) -> Floats:
+        """Centres of all cells, (rows * columns, 2)."""
+        rows, columns = self.shape
+        x = self.low[0] + (np.arange(columns) + 0.5) * self.cell
+        y = self.low[1] + (np.arange(rows) + 0.5) * self.cell
+        return np.column_stack([np.tile(x, rows), np.repeat(y, columns)])
+
+    def at(self, xy: Floats) -> Floats:
+        """Bilinear elevation at (n, 2) places; NaN near unknown cells and outside."""
+        column = (xy[:, 0] - self.low[0]) / self.cell - 0.5
+        row = (xy[:, 1] - self.low[1]) / self.cell - 0.5
+        return np.asarray(
+            ndimage.map_coordinates(self.z, [row, column], order=1, mode="constant", cval=np.nan, prefilter=False)
+        )
+
+
+def gridded(points: Floats, low: Floats, high: Floats, cell: float) -> HeightGrid:
+    """Mean elevation of (n, 3) points in the cells of a grid that covers ``low`` to ``high`` in plan.
+
+    Raises
+    ------
+    InputError, when the cell size is not positive or the grid would be larger than memory allows.
+    """
+    if not cell > 0:
+        raise InputError(f"cell size {cell} must be above zero")
+    size = np.ceil((high[:2] - low[:2]) / cell).astype(float) + 1
+    if size.prod() > MAX_CELLS:
+        raise InputError(f"cell size {cell:g} makes {size.prod():.3g} cells; the most is {MAX_CELLS}")
+    shape = int(size[1]), int(size[0])
+    total, count = np.zeros(shape), np.zeros(shape, np.int64)
+    middle = float(np.median(points[:, 2])) if len(points) else 0.0
+    local = np.ascontiguousarray(points - np.array([low[0], low[1], middle]))
+    add_points(local, np.zeros(2), 1.0 / cell, total, count)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        z = np.where(count > 0, total / count + middle, np.nan)
+    return HeightGrid(np.asarray(low[:2], float), cell, z, count)
+
+
+def filled(grid: HeightGrid, wanted: Mask) -> HeightGrid:
+    """The grid with empty ``wanted`` cells interpolated linearly from the cells around each gap.
+
+    Beyond the outermost known cells the nearest one is taken.
+    """
+    empty = wanted & ~np.isfinite(grid.z)
+    known = np.isfinite(grid.z)
+    if not empty.any() or not known.any():
+        return grid
+    border = known & ndimage.binary_dilation(empty, iterations=2)
+    z = grid.z.copy()
+    places = np.argwhere(empty)
+    if 3 < border.sum() < MANY_BORDER_CELLS:
+        around = np.argwhere(border)
+        try:
+            z[empty] = interpolate.LinearNDInterpolator(around, grid.z[border])(places)
+        except ValueError:  # all known cells in one line: nothing to interpolate between
+            z[empty] = np.nan
+    left = wanted & ~np.isfinite(z)
+    if left.any():
+        nearest = ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
+        z[left] = grid.z[tuple(axis[left] for axis in nearest)]
+    return replace(grid, z=z)

@@ -1,0 +1,166 @@
+"""Triangulated surfaces (TIN): constrained Delaunay from points and lines, elevation at a place, area, long edges."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import pythoncdt
+
+from kerb.core.arrays import Floats, Ints, Ints32, Mask
+from kerb.core.errors import NotDeterminable
+from kerb.core.surface.tin_kernels import elevations, index_triangles
+
+MAX_INDEX_CELLS = 4_000_000
+
+
+@dataclass(frozen=True)
+class TriangleIndex:
+    """Which triangles touch each cell of a grid over the plan."""
+
+    low: Floats
+    inverse: float
+    shape: Ints
+    starts: Ints
+    listed: Ints32
+
+
+@dataclass(frozen=True)
+class Tin:
+    """A surface of triangles, one elevation for each place.
+
+    ``vertices`` is (n, 3) in job coordinates relative to ``origin`` (3,); ``triangles`` is (m, 3) int32,
+    counter-clockwise in plan.
+    """
+
+    vertices: Floats
+    triangles: Ints32
+    origin: Floats
+
+    @property
+    def points(self) -> Floats:
+        """Vertices in job coordinates, (n, 3)."""
+        return self.vertices + self.origin
+
+    @cached_property
+    def plan_areas(self) -> Floats:
+        """Plan area of each triangle, (m,)."""
+        a, b, c = (self.vertices[self.triangles[:, k], :2] for k in range(3))
+        u, v = b - a, c - a
+        return np.asarray(0.5 * (u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]))
+
+    @property
+    def plan_area(self) -> float:
+        """Plan area of the whole surface."""
+        return float(self.plan_areas.sum())
+
+    @property
+    def surface_area(self) -> float:
+        """Area along the surface."""
+        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+    @cached_property
+    def longest_edges(self) -> Floats:
+        """Longest edge of each triangle in plan, (m,)."""
+        corner = self.vertices[self.triangles, :2]
+        return np.asarray(np.hypot(*np.moveaxis(corner - np.roll(corner, 1, axis=1), 2, 0)).max(axis=1))
+
+    @cached_property
+    def index(self) -> TriangleIndex:
+        """A grid over the triangles, made when first needed."""
+        low, high = self.vertices[:, :2].min(axis=0), self.vertices[:, :2].max(axis=0)
+        size = np.maximum(high - low, 1e-9)
+        cells = min(max(len(self.triangles) / 2, 4_000), MAX_INDEX_CELLS)
+        cell = float(np.sqrt(size[0] * size[1] / cells)) or 1.0
+        cell = max(cell, float(size.max()) / MAX_INDEX_CELLS)
+        shape = np.floor(size / cell).astype(np.int64) + 1
+        counts = np.zeros(int(shape.prod()) + 1, np.int64)
+        grid = (self.vertices, self.triangles, low, 1.0 / cell, shape)
+        index_triangles(*grid, counts, np.empty(0, np.int32), False)
+        starts = np.cumsum(counts)
+        listed = np.empty(int(starts[-1]), np.int32)
+        index_triangles(*grid, starts[:-1].copy(), listed, True)
+        return TriangleIndex(low, 1.0 / cell, shape, starts, listed)
+
+    def at(self, xy: Floats) -> Floats:
+        """Elevations at (n, 2) places in job coordinates; NaN outside the surface."""
+        out = np.empty(len(xy))
+        local = np.ascontiguousarray(xy[:, :2] - self.origin[:2])
+        index = self.index
+        elevations(
+            self.vertices, self.triangles, index.low, index.inverse, index.shape, index.starts, index.listed,
+            local, out,
+        )  # fmt: skip
+        return out + self.origin[2]
+
+    def only(self, keep: Mask) -> Tin:
+        """The surface of some of its triangles."""
+        return Tin(self.vertices, self.triangles[keep], self.origin)
+
+
+def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
+    """Delaunay surface of (n, 3) points; with ``ring`` (k, 3) constrained to its line and cut off outside it.
+
+    Points on the same place in plan become one with their mean elevation. The triangulation is CDT's (Artem Amirkhanov,
+    by way of ``pythoncdt``).
+
+    Raises
+    ------
+    NotDeterminable, when fewer than three places remain or all lie on one line.
+    """
+    both = points if ring is None else np.concatenate([ring, points])
+    if len(both) < 3:
+        raise NotDeterminable(f"a surface needs three points, there are {len(both)}")
+    origin = np.floor(both.min(axis=0))
+    vertices, place = _merged(both - origin)
+    if len(vertices) < 3 or np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices):
+        raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
+    mesh = pythoncdt.Triangulation(
+        pythoncdt.VertexInsertionOrder.AUTO, pythoncdt.IntersectingConstraintEdges.TRY_RESOLVE, 0.0
+    )
+    mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))
+    if ring is None:
+        mesh.erase_super_triangle()
+    else:
+        corner = place[: len(ring)]
+        edges = np.column_stack([corner, np.roll(corner, -1)])
+        mesh.insert_edges(np.ascontiguousarray(edges[edges[:, 0] != edges[:, 1]], np.uint32))
+        mesh.erase_outer_triangles()
+    triangles = np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
+    if mesh.vertices_count() != len(vertices):
+        vertices = _with_crossings(vertices, mesh)
+    if not len(triangles):
+        raise NotDeterminable("no triangle lies inside the line")
+    return Tin(vertices, triangles, origin)
+
+
+def _merged(local: Floats) -> tuple[Floats, Ints]:
+    """Vertices without doubles in plan, elevations averaged, and the vertex each given point became."""
+    key = np.ascontiguousarray(local[:, :2]).view(np.complex128).ravel()
+    _, first, place = np.unique(key, return_index=True, return_inverse=True)
+    if len(first) == len(local):
+        return np.ascontiguousarray(local), np.arange(len(local))
+    # Keep the order given: neighbours in the file stay neighbours, which the triangulation is faster with.
+    order = np.argsort(first, kind="stable")
+    rank = np.empty_like(order)
+    rank[order] = np.arange(len(order))
+    place = rank[place]
+    vertices = local[first[order]].copy()
+    total = np.bincount(place, weights=local[:, 2])
+    vertices[:, 2] = total / np.bincount(place)
+    return vertices, place
+
+
+def _on_line(vertices: Floats) -> bool:
+    centred = vertices[:, :2] - vertices[:, :2].mean(axis=0)
+    return bool(np.linalg.svd(centred.T @ centred, compute_uv=False)[1] <= 1e-18 * len(vertices))
+
+
+def _with_crossings(vertices: Floats, mesh: pythoncdt.Triangulation) -> Floats:
+    """Where constraint lines cross, the triangulation adds a vertex; give it the elevation of its nearest vertex."""
+    table = mesh.vertices_array()
+    added = np.column_stack([table["x"], table["y"]])[len(vertices) :]
+    nearest = [int(np.argmin(np.hypot(*(vertices[:, :2] - place).T))) for place in added]
+    return np.concatenate([vertices, np.column_stack([added, vertices[nearest, 2]])])

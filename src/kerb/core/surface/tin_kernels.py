@@ -1,0 +1,68 @@
+"""Kernels on triangulated surfaces: a grid over the triangles, and the triangle and elevation under a place."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.jit import inline, kernel
+
+
+@inline
+def _span(low, high, origin, inverse, size):
+    first = min(max(int((low - origin) * inverse), 0), size - 1)
+    last = min(max(int((high - origin) * inverse), 0), size - 1)
+    return first, last
+
+
+@kernel
+def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fill):
+    """Count (fill False) or list (fill True, ``starts`` consumed) the triangles whose box touches each cell."""
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        x0 = min(vertices[a, 0], min(vertices[b, 0], vertices[c, 0]))
+        x1 = max(vertices[a, 0], max(vertices[b, 0], vertices[c, 0]))
+        y0 = min(vertices[a, 1], min(vertices[b, 1], vertices[c, 1]))
+        y1 = max(vertices[a, 1], max(vertices[b, 1], vertices[c, 1]))
+        i0, i1 = _span(x0, x1, low[0], inverse, shape[0])
+        j0, j1 = _span(y0, y1, low[1], inverse, shape[1])
+        for i in range(i0, i1 + 1):
+            for j in range(j0, j1 + 1):
+                n = i * shape[1] + j
+                if fill:
+                    listed[starts[n]] = t
+                    starts[n] += 1
+                else:
+                    starts[n + 1] += 1
+
+
+@kernel
+def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out):
+    """Elevation of the surface at each place, NaN where there is no triangle."""
+    slack = 1e-9
+    for q in range(xy.shape[0]):
+        x, y = xy[q, 0], xy[q, 1]
+        out[q] = np.nan
+        i = int(np.floor((x - low[0]) * inverse))
+        j = int(np.floor((y - low[1]) * inverse))
+        if i == shape[0] and (x - low[0]) * inverse <= shape[0] + slack:
+            i -= 1
+        if j == shape[1] and (y - low[1]) * inverse <= shape[1] + slack:
+            j -= 1
+        if i < 0 or j < 0 or i >= shape[0] or j >= shape[1]:
+            continue
+        n = i * shape[1] + j
+        for k in range(starts[n], starts[n + 1]):
+            t = listed[k]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+            vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+            det = ux * vy - uy * vx
+            if det == 0.0:
+                continue
+            wx, wy = x - vertices[a, 0], y - vertices[a, 1]
+            s = (wx * vy - wy * vx) / det
+            r = (ux * wy - uy * wx) / det
+            if s >= -slack and r >= -slack and s + r <= 1.0 + slack:
+                za = vertices[a, 2]
+                out[q] = za + s * (vertices[b, 2] - za) + r * (vertices[c, 2] - za)
+                break

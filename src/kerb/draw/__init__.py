@@ -1,0 +1,1 @@
+"""The picture maker: arrays in, image out, no Qt."""

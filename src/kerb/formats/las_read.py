@@ -1,0 +1,203 @@
+"""Read LAS 1.0–1.4 and LAZ, every point format, as a stream of records for the store.
+
+A file that ends before its header says raises TruncatedError with the number of good points; the caller may ask
+again with ``partial=True`` to take those. What the header claims never decides how much memory is taken.
+"""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import laspy
+import lazrs
+import numpy as np
+
+from kerb.core.arrays import AnyArray
+from kerb.core.cloud.layout import Columns, Layout
+from kerb.core.errors import FormatError, InputError, TruncatedError
+from kerb.formats.las_header import LASZIP, LasHead, read_head
+from kerb.formats.las_reference import reference_of
+
+SAFE_LAZ_CHUNK = 5_000_000
+VARIABLE_CHUNK = 0xFFFFFFFF
+RECOVERY_STEP = 5_000
+
+
+class LasStream:
+    """The points of a LAS or LAZ file, read once from front to back."""
+
+    def __init__(self, path: Path, partial: bool = False) -> None:
+        """Open a file. Raises InputError when it cannot be opened, FormatError when its head is not usable."""
+        try:
+            self.head = read_head(path)
+        except OSError as error:
+            raise InputError(f"{path}: {error.strerror or error}") from None
+        self.path = path
+        self.partial = partial
+        self.header = self.head.to_laspy()
+        reference, warnings = reference_of(self.head)
+        self.warnings = [*self.head.warnings, *warnings]
+        self.count = self.head.count
+        if self.count == 0:
+            raise FormatError(f"{path}: the file holds no points")
+        self._check_room()
+        self.layout = Layout(
+            scale=self.head.scale,
+            origin=self.head.origin,
+            record=_record_type(self.header, self.head),
+            split=_splitter(self.header),
+            reference=reference,
+            source=str(path),
+            source_format="LAZ" if self.head.compressed else "LAS",
+            details=_details(self.head),
+        )
+
+    def _check_room(self) -> None:
+        """Compare the count with the bytes there are; take fewer points only when that was asked for."""
+        if self.head.compressed:
+            return
+        room = max(self.head.size - self.head.points_at, 0)
+        good = min(self.count, room // self.head.record_length)
+        if good < self.count:
+            self._accept_break(good)
+
+    def _accept_break(self, good: int) -> None:
+        text = f"the header says {self.head.count} points, the file holds {good}"
+        if not self.partial or good == 0:
+            raise TruncatedError(f"{self.path}: ends too early: {text}", good, self.head.count)
+        self.warnings.append(("truncated", f"{text}; these were read"))
+        self.count = good
+
+    def chunks(self, size: int) -> Iterator[AnyArray]:
+        """Records of the layout's type, ``size`` or fewer at a time.
+
+        Raises
+        ------
+        TruncatedError, when the file breaks off and ``partial`` was not asked for.
+        """
+        with open(self.path, "rb") as stream:
+            stream.seek(self.head.points_at)
+            yield from (self._unpack(stream, size) if self.head.compressed else self._plain(stream, size))
+
+    def _plain(self, stream: BinaryIO, size: int) -> Iterator[AnyArray]:
+        left = self.count
+        while left:
+            raw = stream.read(min(size, left) * self.head.record_length)
+            records = np.frombuffer(raw[: len(raw) // self.head.record_length * self.head.record_length], np.uint8)
+            rows = records.view(self.layout.record)
+            if not len(rows):
+                return
+            left -= len(rows)
+            yield rows
+
+    def _unpack(self, stream: BinaryIO, size: int) -> Iterator[AnyArray]:
+        done = 0
+        try:
+            unpacker = _decompressor(stream, self.head)
+            while done < self.count:
+                rows = np.empty(min(size, self.count - done), self.layout.record)
+                unpacker.decompress_many(rows.view(np.uint8))
+                done += len(rows)
+                yield rows
+        except (lazrs.LazrsError, OSError, ValueError, OverflowError, BaseException) as error:
+            # lazrs reports a broken stream as its own error or as a Rust panic, which is a BaseException.
+            if isinstance(error, (GeneratorExit, KeyboardInterrupt, SystemExit, InputError)):
+                raise
+            if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+                raise
+            yield from self._recover(done, error)
+
+    def _recover(self, done: int, reason: BaseException) -> Iterator[AnyArray]:
+        """Read on from ``done`` in small steps until the break, then say how far it went."""
+        pieces = list(self._small_steps(done))
+        good = done + sum(len(piece) for piece in pieces)
+        if good == 0:
+            raise FormatError(f"{self.path}: the compressed points cannot be read ({reason})") from None
+        self._accept_break(good)
+        yield from pieces
+
+    def _small_steps(self, done: int) -> Iterator[AnyArray]:
+        with open(self.path, "rb") as stream:
+            stream.seek(self.head.points_at)
+            try:
+                unpacker = lazrs.LasZipDecompressor(stream, _laszip_record(self.head))
+                at = 0
+                while at < self.count:
+                    rows = np.empty(min(RECOVERY_STEP, self.count - at), self.layout.record)
+                    unpacker.decompress_many(rows.view(np.uint8))
+                    at += len(rows)
+                    if at > done:
+                        yield rows[max(0, len(rows) - (at - done)) :]
+            except BaseException as error:
+                if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+                    raise
+
+
+def _laszip_record(head: LasHead) -> bytes:
+    for record in head.records:
+        if record.key == LASZIP:
+            return record.data
+    raise FormatError(f"{head.path}: marked as compressed, but the record that says how is missing")
+
+
+def _decompressor(stream: BinaryIO, head: LasHead) -> Any:
+    data = _laszip_record(head)
+    if len(data) < 34:
+        raise FormatError(f"{head.path}: the compression record is too short")
+    per_chunk = int.from_bytes(data[12:16], "little")
+    if per_chunk != VARIABLE_CHUNK and per_chunk > SAFE_LAZ_CHUNK:
+        return lazrs.LasZipDecompressor(stream, data)
+    return lazrs.ParLasZipDecompressor(stream, data)
+
+
+def _record_type(header: laspy.LasHeader, head: LasHead) -> np.dtype:
+    """The file's record with X, Y and Z seen as one field ``xyz``."""
+    raw = header.point_format.dtype()
+    names, formats, offsets = ["xyz"], [np.dtype(("<i4", (3,)))], [0]
+    for name in raw.names[3:]:
+        kind, offset = raw.fields[name][:2]
+        names.append(name)
+        formats.append(kind)
+        offsets.append(offset)
+    if raw.itemsize > head.record_length:
+        raise FormatError(f"{head.path}: extra dimensions do not fit in records of {head.record_length} bytes")
+    return np.dtype({"names": names, "formats": formats, "offsets": offsets, "itemsize": head.record_length})
+
+
+def _splitter(header: laspy.LasHeader) -> Any:
+    point_format = header.point_format
+    names = [name for name in point_format.dimension_names if name not in ("X", "Y", "Z")]
+
+    def split(records: AnyArray) -> Columns:
+        raw = point_format.dtype()
+        packed = np.empty(len(records), raw)
+        for name in raw.names[3:]:
+            packed[name] = records[name]
+        points = laspy.PackedPointRecord(packed, point_format)
+        return {name: np.asarray(points[name]) for name in names}
+
+    return split
+
+
+def _details(head: LasHead) -> dict[str, Any]:
+    """What is needed to write the cloud back as it came."""
+    low, high = head.stated_bounds
+    extended = [
+        {"user": r.user, "number": r.number, "description": r.description.hex(), "data": _packed(r.data)}
+        for r in head.extended
+    ]
+    return {
+        "las_header": _packed(head.to_bytes()),
+        "las_extended": extended,
+        "las_version": f"1.{head.minor}",
+        "point_format": head.point_format,
+        "stated_low": low.tolist(),
+        "stated_high": high.tolist(),
+    }
+
+
+def _packed(data: bytes) -> str:
+    return base64.b64encode(data).decode("ascii")

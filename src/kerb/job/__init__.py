@@ -1,0 +1,1 @@
+"""Holdings, studies, undo, record, save and load."""

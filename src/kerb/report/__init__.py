@@ -1,0 +1,1 @@
+"""Outcome to PDF and tables."""

@@ -1,0 +1,1 @@
+"""One module per question: Setup, run, Outcome."""

@@ -1,0 +1,40 @@
+"""Settings of a study as data: kind, unit, default, choices and help in one place for sheet, command line and tests."""
+
+from __future__ import annotations
+
+from dataclasses import Field, dataclass, field, fields
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What is known of one setting. ``unit`` is ``length`` for the job unit, or a unit code, or empty."""
+
+    label: str
+    help: str
+    unit: str = ""
+    choices: tuple[tuple[str, str], ...] = ()
+    low: float | None = None
+    high: float | None = None
+    automatic: str = ""
+
+
+def setting(default: Any, about: Setting) -> Any:
+    """A dataclass field with its description."""
+    return field(default=default, metadata={"setting": about})
+
+
+def settings_of(kind: type) -> dict[str, tuple[Setting, Any]]:
+    """Name → (description, default) of every described setting of a setup class."""
+    found = {}
+    for item in fields(kind):
+        about = described(item)
+        if about is not None:
+            found[item.name] = (about, item.default)
+    return found
+
+
+def described(item: Field) -> Setting | None:
+    """The description of a dataclass field, if it has one."""
+    about = item.metadata.get("setting")
+    return about if isinstance(about, Setting) else None

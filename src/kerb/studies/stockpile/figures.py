@@ -1,0 +1,120 @@
+"""The published figures and tables of a stockpile study, from what was measured."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED
+from kerb.core.units import METRE, LengthUnit, convert, density_unit
+from kerb.studies.outcome import Column, Figure, Table
+from kerb.studies.stockpile.setup import StockpileSetup
+from kerb.studies.stockpile.uncertainty import combined
+
+if TYPE_CHECKING:
+    from kerb.studies.stockpile.run import Measured
+
+LABELS = {
+    "above": "Above base",
+    "below": "Below base",
+    "net": "Net",
+    "plan_area": "Plan area",
+    "surface_area": "Surface area",
+    "highest": "Highest point",
+    "height": "Greatest height over base",
+    "mean_slope": "Mean slope of the sides",
+    "steepest_slope": "Steepest slope",
+    "gap_area": "Area without points",
+    "check_net": "Net, second way by grid",
+    "check_percent": "Second way against first",
+    "mass": "Mass",
+}
+KINDS = {GROUND: "ground", ACROSS_STEP: "across a step", TYPED: "typed", NO_POINTS: "no points"}
+
+
+def units(unit: LengthUnit, setup: StockpileSetup) -> dict[str, str]:
+    """Unit code of each figure."""
+    volume, area = unit.volume_code(), unit.area_code()
+    return {
+        "above": volume, "below": volume, "net": volume, "check_net": volume, "check_percent": "%",
+        "plan_area": area, "surface_area": area, "gap_area": area,
+        "highest": unit.code, "height": unit.code, "mean_slope": "deg", "steepest_slope": "deg",
+        "mass": density_unit(setup.density_unit).mass_code,
+    }  # fmt: skip
+
+
+def none(unit: LengthUnit, setup: StockpileSetup) -> dict[str, Figure]:
+    """Every figure as not determinable."""
+    codes = units(unit, setup)
+    return {name: Figure(None, codes[name], label) for name, label in LABELS.items()}
+
+
+def worded(found: Measured, setup: StockpileSetup) -> dict[str, Figure]:
+    """Every figure with its value, unit and, where it has meaning, its 95 % uncertainty."""
+    heap, volume = found.heap, found.volume
+    u95 = combined(found.parts)
+    heights = heap.top.points[:, 2] - heap.base.at(heap.top.points)
+    percent = 100 * (found.second.net - volume.net) / volume.net if volume.net else None
+    per_volume = mass_per_volume(setup, heap.ground.unit)
+    values: dict[str, tuple[float | None, float | None, str]] = {
+        "above": (volume.above, u95, ""),
+        "below": (volume.below, None, ""),
+        "net": (volume.net, u95, "above minus below"),
+        "plan_area": (heap.top.plan_area, None, ""),
+        "surface_area": (found.surface[0], None, found.surface[1]),
+        "highest": (float(heap.inside[:, 2].max()), None, "elevation"),
+        "height": (float(np.nanmax(heights)), None, ""),
+        "mean_slope": (found.slopes.mean, None, f"over stretches of {found.slopes.length:.2g}"),
+        "steepest_slope": (found.slopes.steepest, None, f"over stretches of {found.slopes.length:.2g}"),
+        "gap_area": (found.gap_area, None, "interpolated"),
+        "check_net": (found.second.net, None, f"cells of {found.cell:.3g}"),
+        "check_percent": (percent, None, ""),
+        "mass": (volume.net * per_volume, u95 * per_volume, "net times density")
+        if per_volume is not None
+        else (None, None, "no density given"),
+    }
+    codes = units(heap.ground.unit, setup)
+    return {
+        name: Figure(value, codes[name], LABELS[name], error, note) for name, (value, error, note) in values.items()
+    }
+
+
+def mass_per_volume(setup: StockpileSetup, unit: LengthUnit) -> float | None:
+    """Mass, in the density's own mass unit, of one cubic job unit; None without a density."""
+    if setup.density is None:
+        return None
+    kind = density_unit(setup.density_unit)
+    tonnes_per_m3 = setup.density * kind.tonnes_per_m3
+    return tonnes_per_m3 * convert(1.0, unit, METRE, power=3) / kind.mass_tonnes
+
+
+def tables(found: Measured, unit: LengthUnit) -> dict[str, Table]:
+    """Uncertainty parts and the toe line as read."""
+    volume = unit.volume_code()
+    rows = tuple((part.name, part.u95, part.how) for part in found.parts)
+    whole = (("Combined", combined(found.parts), "root sum of squares, k = 1.96"),)
+    toe = found.heap.toe
+    toe_rows = tuple(
+        (number + 1, *toe.xy[i].tolist(), float(toe.base[i]), float(toe.top[i]), KINDS[int(toe.kind[i])])
+        for number, i in enumerate(toe.vertices)
+    )
+    return {
+        "uncertainty": Table(
+            "Uncertainty of the volume (95 %)",
+            (Column("part", "", "Part"), Column("u95", volume, "± 95 %"), Column("how", "", "How")),
+            rows + whole,
+        ),
+        "toe": Table(
+            "Toe line",
+            (
+                Column("vertex", "", "Vertex"),
+                Column("e", unit.code, "Easting"),
+                Column("n", unit.code, "Northing"),
+                Column("base", unit.code, "Base"),
+                Column("top", unit.code, "Top at line"),
+                Column("read", "", "Read from"),
+            ),
+            toe_rows,
+        ),
+    }

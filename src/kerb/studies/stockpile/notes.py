@@ -1,0 +1,147 @@
+"""What an analyst must be told about a stockpile figure, in words, and the method in one paragraph."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kerb.core.cloud.store import CloudStore
+from kerb.core.quantity import number, quantity
+from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, TYPED, Toe
+from kerb.core.units import LengthUnit
+from kerb.studies.outcome import Note
+from kerb.studies.stockpile import shape
+from kerb.studies.stockpile.setup import BASES, StockpileSetup
+
+if TYPE_CHECKING:
+    from kerb.studies.stockpile.run import HeapData, Measured
+
+CHECK_LIMIT = 1.0
+BELOW_SHARE = 0.01
+UNEVEN_M = 0.5
+
+
+def about(found: Measured, setup: StockpileSetup, data: HeapData) -> list[Note]:
+    """Every warning that the figure needs."""
+    return [
+        *reference_notes(data.cloud.reference),
+        *_two_ways(found),
+        *_gaps(found, data.unit),
+        *_toe(found.heap.toe, setup, data.unit),
+        *_sides(found, data.unit),
+        *_base_surface(found, setup, data),
+    ]
+
+
+def reference_notes(reference: ReferenceSystem) -> list[Note]:
+    """What is uncertain about unit and reference system."""
+    if reference.certainty == "assumed":
+        return [Note("crs-missing", f"The cloud names no reference system: {reference.sentence}.")]
+    if reference.unit != reference.vertical_unit:
+        return [
+            Note(
+                "unit-conflict",
+                f"Plan is in {reference.unit.plural}, heights in {reference.vertical_unit.plural}: volumes are wrong.",
+            )
+        ]
+    return []
+
+
+def _two_ways(found: Measured) -> list[Note]:
+    first, second = found.volume.net, found.second.net
+    if not first:
+        return []
+    percent = 100 * (second - first) / abs(first)
+    if abs(percent) < CHECK_LIMIT:
+        return []
+    return [Note("two-ways", f"The two ways of computing differ by {number(percent, 1, signed=True)} %.")]
+
+
+def _gaps(found: Measured, unit: LengthUnit) -> list[Note]:
+    if found.gap_area <= found.heap.ground.spacing**2:
+        return []
+    area = quantity(found.gap_area, unit.area_code())
+    share = 100 * found.gap_area / found.heap.top.plan_area
+    return [Note("gaps", f"{area} inside the toe ({number(share, 1)} %) has no points and was interpolated.")]
+
+
+def _toe(toe: Toe, setup: StockpileSetup, unit: LengthUnit) -> list[Note]:
+    if setup.base in ("level", "surface"):
+        return []
+    notes = []
+    share = 100 * np.bincount(toe.kind, minlength=4) / len(toe.kind)
+    if share[ACROSS_STEP] > 0:
+        notes.append(
+            Note(
+                "toe-step",
+                f"{number(share[ACROSS_STEP], 0)} % of the toe runs along a step (wall or object): the base there is "
+                "interpolated along the line.",
+            )
+        )
+    if share[NO_POINTS] > 0:
+        notes.append(Note("toe-gaps", f"{number(share[NO_POINTS], 0)} % of the toe has no ground points beside it."))
+    if share[TYPED] > 0:
+        notes.append(Note("toe-typed", f"{number(share[TYPED], 0)} % of the toe has typed elevations."))
+    if setup.base == "toe":
+        fitted = np.column_stack([toe.xy - toe.xy[0], np.ones(len(toe.xy))])
+        solution = np.linalg.lstsq(fitted, toe.base, rcond=None)[0]
+        worst = float(np.abs(toe.base - fitted @ solution).max())
+        if worst > UNEVEN_M / unit.metres:
+            notes.append(Note("toe-uneven", f"The toe departs from a plane by up to {quantity(worst, unit.code)}."))
+    return notes
+
+
+def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
+    notes = []
+    rough = shape.rough_area(found.heap)
+    if rough > max(0.002 * found.heap.top.plan_area, 4 * found.heap.ground.spacing**2):
+        notes.append(
+            Note(
+                "rough",
+                f"Points scatter in height over {quantity(rough, unit.area_code())} inside the toe: plants, machinery "
+                "or overhangs count as heap.",
+            )
+        )
+    stray = shape.stray_height(found.heap)
+    if stray > shape.STRAY_M / unit.metres:
+        notes.append(
+            Note("stray", f"The highest point stands {quantity(stray, unit.code)} above its neighbours: stray point?")
+        )
+    if found.volume.above and found.volume.below > BELOW_SHARE * found.volume.above:
+        below = quantity(found.volume.below, unit.volume_code())
+        notes.append(Note("below", f"{below} of the top lies below the base; net is above minus below."))
+    return notes
+
+
+def _base_surface(found: Measured, setup: StockpileSetup, data: HeapData) -> list[Note]:
+    if setup.base != "surface" or data.base is None:
+        return []
+    notes = []
+    missing = found.heap.top.plan_area - found.volume.area
+    if missing > 0.001 * found.heap.top.plan_area:
+        area = quantity(missing, data.unit.area_code())
+        notes.append(Note("base-overlap", f"{area} inside the toe has no base surface under it and does not count."))
+    if data.base.reference.wkt and data.cloud.reference.wkt and data.base.reference.code != data.cloud.reference.code:
+        notes.append(Note("crs-conflict", "Top and base name different reference systems."))
+    if setup.bias == 0.0:
+        notes.append(Note("bias", "No bound was stated for a height offset between top and base surveys."))
+    return notes
+
+
+def cloud_detail(store: CloudStore) -> str:
+    """One line on a cloud: reference system and spacing."""
+    return f"{store.reference.sentence}; spacing {store.spacing:.3g} {store.reference.unit.symbol}"
+
+
+def method(setup: StockpileSetup) -> str:
+    """The method in a paragraph, for the report."""
+    base = dict(BASES)[setup.base].lower()
+    classes = f"points of class {', '.join(map(str, setup.classes))}" if setup.classes else "all points but noise classes"
+    return (
+        f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms under "
+        "the triangles, above and below the base apart (above positive where the top lies over the base). Second way: "
+        "columns of a grid of mean elevations with exact shares of the cells at the line. Uncertainty: root sum of "
+        "squares of the named parts, k = 1.96 (JCGM 100:2008). Formulas: docs/methods/stockpile.md."
+    )

@@ -1,0 +1,68 @@
+"""The two profiles across a heap, along its length and its width, and any other the analyst draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import shapely
+
+from kerb.core.arrays import Floats
+from kerb.studies.outcome import Profile
+from kerb.studies.stockpile.heap import Heap
+
+SAMPLES = 400
+OVERHANG = 0.08
+
+
+def across(heap: Heap, base_at: Callable[[Floats], Floats]) -> list[Profile]:
+    """Profiles along the longer and the shorter axis of the toe's smallest rectangle."""
+    return [
+        profile(heap, base_at, line, title)
+        for line, title in zip(axes(heap.ring), ("Profile along the heap", "Profile across"), strict=True)
+    ]
+
+
+def axes(ring: Floats) -> tuple[Floats, Floats]:
+    """Length and width line of a ring, (2, 2) each, through the middle of its smallest enclosing rectangle."""
+    shift = ring[0]
+    box = shapely.Polygon(ring - shift).minimum_rotated_rectangle
+    corners = np.array(box.exterior.coords)[:4] + shift
+    middle = corners.mean(axis=0)
+    a, b = corners[1] - corners[0], corners[2] - corners[1]
+    if np.hypot(*a) < np.hypot(*b):
+        a, b = b, a
+    stretch = 0.5 + OVERHANG
+    return tuple(np.array([middle - side * stretch, middle + side * stretch]) for side in (a, b))  # type: ignore[return-value]
+
+
+def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, title: str) -> Profile:
+    """Top and base along a line (2, 2). Outside the toe the top is read from the points nearby, the base is NaN."""
+    share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
+    xy = line[0] + share * (line[1] - line[0])
+    distance = share[:, 0] * float(np.hypot(*(line[1] - line[0])))
+    top = heap.top.at(xy)
+    inside = np.isfinite(top)
+    base = np.full(SAMPLES, np.nan)
+    if inside.any():
+        base[inside] = base_at(xy[inside])
+    beside = _along(heap, line, reach=2 * heap.ground.spacing)
+    top[~inside] = beside[~inside]
+    return Profile(title, line, distance, top, base)
+
+
+def _along(heap: Heap, line: Floats, reach: float) -> Floats:
+    """Median elevation of the points within ``reach`` of the line, for each sample of it; NaN where there are none."""
+    direction = line[1] - line[0]
+    length = float(np.hypot(*direction))
+    direction = direction / length
+    local = heap.ground.points[:, :2] - line[0]
+    along = local @ direction
+    aside = local @ np.array([-direction[1], direction[0]])
+    near = (np.abs(aside) < reach) & (along > -reach) & (along < length + reach)
+    order = np.argsort(along[near])
+    place, z = along[near][order], heap.ground.points[near, 2][order]
+    width = max(reach, length / SAMPLES)
+    centres = np.linspace(0.0, length, SAMPLES)
+    first, last = np.searchsorted(place, centres - width), np.searchsorted(place, centres + width)
+    return np.array([np.median(z[a:b]) if b > a else np.nan for a, b in zip(first, last, strict=True)])
