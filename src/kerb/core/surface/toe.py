@@ -22,6 +22,7 @@ from kerb.core.surface.toe_kernels import both_sides
 
 GROUND, ACROSS_STEP, TYPED, NO_POINTS = range(4)
 FEWEST = 6
+CUT_SHARE = 0.3
 FLATTEST_BREAK = np.tan(np.radians(8.0))
 
 
@@ -81,6 +82,9 @@ class GroundReader:
         xy = polygon.along(ring, self.search.step)
         vertices = _vertex_samples(ring, xy)
         outer, inner = self._both_sides(ring, xy)
+        if np.count_nonzero(np.isfinite(outer)) < CUT_SHARE * len(xy):
+            # The cloud was cut off at the line: its own edge is the only ground there is.
+            outer = np.where(np.isfinite(outer), outer, inner)
         kind = np.where(np.isfinite(outer), GROUND, NO_POINTS)
         jump = np.isfinite(outer) & np.isfinite(inner) & (np.abs(outer - inner) > self.search.jump)
         kind[jump] = ACROSS_STEP
@@ -214,6 +218,19 @@ def _line(t: Floats, z: Floats) -> tuple[tuple[float, float], float]:
     slope = float((dt @ dz) / (dt @ dt))
     error = float(dz @ dz - slope * (dt @ dz))
     return (slope, float(zm - slope * tm)), max(error, 0.0)
+
+
+def moved(toe: Toe, distance: float) -> Floats:
+    """The line moved outwards (negative: inwards) where the ground is seen; along a wall it stays where it is.
+
+    Raises
+    ------
+    InputError, when the moved line crosses itself or vanishes.
+    """
+    ahead = np.roll(toe.xy, -1, axis=0) - np.roll(toe.xy, 1, axis=0)
+    normal = np.column_stack([ahead[:, 1], -ahead[:, 0]]) / np.maximum(np.hypot(*ahead.T), 1e-12)[:, None]
+    seen = (toe.kind == GROUND) | (toe.kind == TYPED)
+    return polygon.checked(toe.xy + normal * (distance * seen)[:, None], "moved toe line")
 
 
 def plane_through(toe: Toe) -> Plane:

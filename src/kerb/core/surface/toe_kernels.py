@@ -85,11 +85,3 @@ def both_sides(points, inside, offsets, places, fewest, outer, inner):
                     outer[q] = robust_level(x, y, z, m)
                 else:
                     inner[q] = robust_level(x, y, z, m)
-        if np.isnan(outer[q]):
-            # Nothing outside: the edge of the data. All points together are the best there is.
-            for i in range(offsets[q], offsets[q + 1]):
-                j = i - offsets[q]
-                x[j] = points[i, 0] - places[q, 0]
-                y[j] = points[i, 1] - places[q, 1]
-                z[j] = points[i, 2]
-            outer[q] = robust_level(x, y, z, n)

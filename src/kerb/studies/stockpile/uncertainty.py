@@ -13,7 +13,7 @@ from kerb.core.arrays import Floats
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.surface.grid import HeightGrid
-from kerb.core.surface.toe import GroundReader, plane_through
+from kerb.core.surface.toe import GroundReader, moved, plane_through
 from kerb.core.surface.volume import Volume
 from kerb.studies.stockpile.heap import Heap, make_base, read_toe
 from kerb.studies.stockpile.live import volume_by_grid
@@ -76,21 +76,19 @@ def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
     reach = toe_error(setup, heap)
     changes = []
     for sign in (1.0, -1.0):
-        moved = _volume_at(heap, setup, grid, sign * reach)
-        if moved is not None:
-            changes.append(abs(moved - volume_by_grid(grid, heap.ring, heap.base).net))
+        other = _volume_at(heap, setup, grid, sign * reach)
+        if other is not None:
+            changes.append(abs(other - volume_by_grid(grid, heap.ring, heap.base).net))
     how = f"line moved out and in by {reach:.4g}, base read anew"
     return Part("Toe position", float(np.mean(changes)) if changes else 0.0, how)
 
 
 def _volume_at(heap: Heap, setup: StockpileSetup, grid: HeightGrid, distance: float) -> float | None:
-    rings = polygon.offset(heap.ring, distance)
-    if not rings:
-        return None
-    ring = max(rings, key=polygon.area)
-    if setup.base in ("level", "surface"):
-        return volume_by_grid(grid, ring, heap.base).net
     try:
+        if setup.base in ("level", "surface"):
+            rings = polygon.offset(heap.ring, distance)
+            return volume_by_grid(grid, max(rings, key=polygon.area), heap.base).net if rings else None
+        ring = moved(heap.toe, distance)
         reader = GroundReader(heap.ground.points, heap.ground.search(ring))
         plain = StockpileSetup(base=setup.base, toe=tuple(map(tuple, ring.tolist())))  # type: ignore[arg-type]
         toe = read_toe(heap.ground, ring, plain, reader)

@@ -1,0 +1,221 @@
+"""From a scene and a camera to an image: points and meshes by depth, coloured, shaded, with contour lines.
+
+The same code draws the window, the report and the tests; equal input gives equal pixels.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Ints32
+from kerb.core.parallel import each
+from kerb.draw.camera import Camera
+from kerb.draw.points import DepthBuffer, Stopped, draw_points
+from kerb.draw.ramps import class_table, source_table, table
+from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices
+from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, Scene
+from kerb.draw.shade_kernels import contours, eye_dome, overlay, paint, ramp_colours, relief, smooth
+
+BAND = 100
+STEEPEST_CONTOUR = 6.0
+
+
+@dataclass
+class Picture:
+    """A drawn image with what lies under each pixel.
+
+    ``image`` (h, w, 4) blue, green, red, 255; ``buffer`` depth and point row under each pixel.
+    """
+
+    image: Bytes
+    buffer: DepthBuffer
+    camera: Camera
+    scene: Scene
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """(width, height) in pixels."""
+        return self.image.shape[1], self.image.shape[0]
+
+    def place_at(self, x: float, y: float, reach: int = 3) -> Floats | None:
+        """Job coordinates (3,) of the point drawn at a pixel, or of the nearest one within ``reach`` pixels."""
+        found = self.row_at(x, y, reach)
+        if found is None:
+            return None
+        layer, row = found
+        return np.asarray(layer.store.coordinates(slice(row, row + 1))[0])
+
+    def row_at(self, x: float, y: float, reach: int = 3) -> tuple[CloudLayer, int] | None:
+        """The cloud and row of the point drawn at or near a pixel."""
+        width, height = self.size
+        cx, cy = int(x), int(y)
+        left, top = max(cx - reach, 0), max(cy - reach, 0)
+        window = self.buffer.rows[top : min(cy + reach + 1, height), left : min(cx + reach + 1, width)]
+        known = np.argwhere(window >= 0)
+        if not len(known):
+            return None
+        away = np.hypot(known[:, 1] + left - cx, known[:, 0] + top - cy)
+        row = int(window[tuple(known[np.argmin(away)])])
+        for layer in self.scene.clouds:
+            if layer.first_row <= row < layer.first_row + layer.store.count:
+                return layer, row - layer.first_row
+        return None
+
+
+def render(
+    scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None = None, stopped: Stopped = lambda: False
+) -> Picture:
+    """Draw a scene at ``size`` (width, height) pixels.
+
+    ``budget`` limits the points drawn while the view moves. Once ``stopped`` says so, what is there is returned
+    with ``buffer.complete`` False.
+    """
+    scene.numbered()
+    buffer = draw_points(scene, camera, size, budget, stopped)
+    image = np.empty((size[1], size[0], 4), np.uint8)
+    elevation = _elevations(buffer, camera, size)
+    shade = _shade(buffer, camera, elevation, size)
+    colours, places = _colours(scene, buffer, elevation)
+    background = np.array(scene.background, np.uint8)
+    each(lambda band: paint(colours, places, shade, background, *band, image), _bands(size))
+    _draw_contours(scene, elevation, camera, image)
+    for mesh in scene.meshes:
+        _draw_mesh(mesh, camera, size, buffer, image)
+    return Picture(image, buffer, camera, scene)
+
+
+def _bands(size: tuple[int, int]) -> list[tuple[int, int]]:
+    return [(a, min(a + BAND, size[1])) for a in range(0, size[1], BAND)]
+
+
+def _elevations(buffer: DepthBuffer, camera: Camera, size: tuple[int, int]) -> Floats32:
+    """Elevation under each pixel relative to the target's, NaN for background."""
+    out = np.empty(buffer.depth.shape, np.float64)
+    focal, distance, axes = camera.focal(size), camera.distance(size), camera.axes
+    each(
+        lambda band: elevation_of(
+            buffer.depth, *band, axes, np.array(camera.target), focal, distance, camera.scale, camera.exaggeration,
+            camera.perspective, out,
+        ),
+        _bands(size),
+    )  # fmt: skip
+    return out  # type: ignore[return-value]
+
+
+def _shade(buffer: DepthBuffer, camera: Camera, elevation: Floats32, size: tuple[int, int]) -> Floats32:
+    shade = np.empty(buffer.depth.shape, np.float32)
+    steep_view = camera.tilt > 75 and not camera.perspective
+    strength = 0.35 if steep_view else 0.7
+    pixel = camera.scale * (camera.exaggeration if steep_view else 1.0)
+    each(
+        lambda band: eye_dome(buffer.depth, *band, pixel, camera.perspective, strength, shade), _bands(size)
+    )
+    if steep_view:
+        even, weight = _smoothed(elevation, 1, 2)
+        each(lambda band: relief(even, weight, *band, camera.scale, 0.55, shade), _bands(size))
+    return shade
+
+
+def _smoothed(elevation: Floats32, radius: int, passes: int) -> tuple[Floats, Floats]:
+    weight = np.isfinite(elevation).astype(np.float32)
+    middle = float(np.nanmean(elevation)) if weight.any() else 0.0
+    values = np.where(weight > 0, elevation - middle, 0.0)
+    bands = _bands((values.shape[1], values.shape[0]))
+    known = weight.copy()
+    for _ in range(passes):
+        for along_x in (True, False):
+            out, out_weight = np.empty_like(values), np.empty_like(weight)
+            each(lambda b: smooth(values, known, radius, *b, along_x, out, out_weight), bands)  # noqa: B023
+            values, known = out, (out_weight > 0).astype(np.float32)
+    return values + middle, weight
+
+
+def _colours(scene: Scene, buffer: DepthBuffer, elevation: Floats32) -> tuple[Bytes, Ints32]:
+    """A colour for each drawn pixel and where it goes."""
+    drawn = buffer.rows >= 0
+    rows = buffer.rows[drawn]
+    places = np.full(buffer.rows.shape, -1, np.int32)
+    places[drawn] = np.arange(len(rows), dtype=np.int32)
+    colours = np.empty((len(rows), 3), np.uint8)
+    heights = elevation[drawn]
+    for layer in scene.clouds:
+        if len(scene.clouds) == 1:
+            mine: slice | np.ndarray = slice(None)
+        else:
+            mine = np.flatnonzero((rows >= layer.first_row) & (rows < layer.first_row + layer.store.count))
+        colours[mine] = colours_of(layer, rows[mine] - layer.first_row, heights[mine], scene)
+    return colours, places
+
+
+def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> Bytes:
+    """Colours (n, 3) of some points of a cloud, as its style says."""
+    style, store = layer.style, layer.store
+    if style.by == "colour" and store.has("red"):
+        return _true_colours(layer, rows)
+    if style.by == "class" and store.has("classification"):
+        return class_table()[store.column("classification")[rows]]
+    if style.by == "source" and store.has("point_source_id"):
+        return source_table()[store.column("point_source_id")[rows] % 256]
+    if style.by != "elevation" and not store.has(style.by):
+        return np.broadcast_to(np.array(style.plain, np.uint8), (len(rows), 3))
+    values = heights if style.by == "elevation" else layer.values(rows)
+    low, high = layer.limits()
+    out = np.empty((len(rows), 3), np.uint8)
+    faded = np.array(scene.background, np.uint8)
+    ramp_colours(np.asarray(values, float), low, high, table(style.ramp), int(style.beyond != CLAMP), faded, out)
+    return out
+
+
+def _true_colours(layer: CloudLayer, rows: Ints) -> Bytes:
+    """Red, green and blue of the file; 16-bit values are scaled down where the file uses them."""
+    store = layer.store
+    channels = np.stack([store.column(name)[rows] for name in ("red", "green", "blue")], axis=1)
+    sample = store.column("red")[: min(store.count, 20_000)]
+    wide = channels.dtype.itemsize > 1 and (int(sample.max(initial=0)) > 255 or int(channels.max(initial=0)) > 255)
+    return (channels >> 8 if wide else channels).astype(np.uint8)
+
+
+def _draw_contours(scene: Scene, elevation: Floats32, camera: Camera, image: Bytes) -> None:
+    interval = max((layer.style.contour for layer in scene.clouds), default=0.0)
+    if interval <= 0:
+        return
+    even, weight = _smoothed(elevation, 3, 2)
+    ink = np.array(scene.ink[::-1], np.uint8)
+    jump = STEEPEST_CONTOUR * camera.scale
+    each(
+        lambda band: contours(even, weight, *band, interval, jump, 0.6, image, ink),
+        _bands((image.shape[1], image.shape[0])),
+    )
+
+
+def _draw_mesh(
+    mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: DepthBuffer, image: Bytes
+) -> None:
+    if not len(mesh.triangles):
+        return
+    local = np.ascontiguousarray(mesh.vertices - np.array(camera.target))
+    screen = np.empty((len(local), 3))
+    project_vertices(local, camera.matrix(size), camera.perspective, screen)
+    own = DepthBuffer.empty(size)
+    near, far = camera.limits(size)
+    limits = (max(near, -1e300), min(far, 1e300))
+    each(lambda band: fill_triangles(screen, mesh.triangles, *limits, *band, own.depth, own.rows), _bands(size))
+    light = _triangle_light(mesh)
+    colour = np.array(mesh.colour, float)
+    each(
+        lambda band: overlay(
+            image, buffer.depth, own.depth, own.rows, *band, light, colour, mesh.opacity, mesh.hidden, mesh.hatch
+        ),
+        _bands(size),
+    )
+
+
+def _triangle_light(mesh: MeshLayer) -> Floats:
+    """Shade of each triangle from its normal, lit from above and the north-west."""
+    a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
+    sun = np.array([-0.4, 0.4, 0.82])
+    return np.asarray(0.45 + 0.55 * np.abs(normal @ sun))

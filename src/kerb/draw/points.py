@@ -1,0 +1,154 @@
+"""Draw the points of a scene into a depth buffer: which tiles, how many points of each, at what size, on two cores."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Floats32, Ints, Mask
+from kerb.core.parallel import cores, each
+from kerb.draw.camera import Camera
+from kerb.draw.raster_kernels import close_pinholes, merge, splat
+from kerb.draw.scene import CloudLayer, Scene
+
+Stopped = Callable[[], bool]
+COVER = 1.8
+LARGEST_SPLAT = 9
+MOVING_PER_PIXEL = 1.3
+ROWS_AT_ONCE = 60_000
+
+
+@dataclass
+class DepthBuffer:
+    """Nearest depth (h, w) float32, inf where nothing is, and which point is there (-1: none)."""
+
+    depth: Floats32
+    rows: Ints
+    drawn: int = 0
+    complete: bool = True
+
+    @staticmethod
+    def empty(size: tuple[int, int]) -> DepthBuffer:
+        """A buffer with nothing in it; ``size`` is (width, height)."""
+        return DepthBuffer(np.full(size[::-1], np.inf, np.float32), np.full(size[::-1], -1, np.int64))
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """Some points of a tile, to be drawn at one size."""
+
+    layer: CloudLayer
+    first: int
+    last: int
+    splat: int
+
+
+def draw_points(scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None, stopped: Stopped) -> DepthBuffer:
+    """Draw all clouds of a numbered scene.
+
+    ``budget`` is the most points drawn, None draws every point in view. Stops early, with ``complete`` False, when
+    ``stopped`` says so.
+    """
+    pieces: list[_Piece] = []
+    complete = True
+    shares = [(layer, *_tiles_in_view(layer, camera, size)) for layer in scene.clouds]
+    wanted = [_wanted(layer, tiles, pixels, budget) for layer, tiles, pixels, _ in shares]
+    total = sum(int(w.sum()) for w in wanted)
+    reduce = 1.0 if budget is None or total <= budget else budget / total
+    for (layer, tiles, _, spacing), counts in zip(shares, wanted, strict=True):
+        some = np.maximum(np.ceil(counts * reduce), np.minimum(counts, 16)).astype(np.int64)
+        complete &= bool(np.all(some == layer.store.tiles["count"][tiles]))
+        pieces += _cut(layer, tiles, some, spacing)
+    masks = {id(layer): layer.mask() for layer in scene.clouds}
+    hands = [pieces[k :: cores()] for k in range(cores())]
+
+    def draw(mine: list[_Piece]) -> DepthBuffer:
+        buffer = DepthBuffer.empty(size)
+        for piece in mine:
+            if stopped():
+                buffer.complete = False
+                break
+            _splat_piece(piece, camera, size, masks[id(piece.layer)], buffer)
+            buffer.drawn += piece.last - piece.first
+        return buffer
+
+    buffers = each(draw, hands)
+    joined = _joined(buffers, size)
+    joined.complete = complete and all(buffer.complete for buffer in buffers)
+    return joined
+
+
+def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> tuple[Ints, Floats, Floats]:
+    """Tiles that touch the picture, their size in pixels and their point spacing in pixels."""
+    tiles = layer.store.tiles
+    low, high = tiles["low"], tiles["high"]
+    corners = np.stack(
+        [np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1
+    )
+    seen = camera.project(corners.reshape(-1, 3), size).reshape(len(tiles), 8, 3)
+    near, far = camera.limits(size)
+    with np.errstate(invalid="ignore"):
+        left, right = np.nanmin(seen[:, :, :2], axis=1), np.nanmax(seen[:, :, :2], axis=1)
+    behind = np.isnan(seen[:, :, 0]).any(axis=1)
+    left[behind], right[behind] = 0.0, np.array(size, float)
+    touches = np.all((right >= -LARGEST_SPLAT) & (left <= np.array(size) + LARGEST_SPLAT), axis=1)
+    touches &= (seen[:, :, 2].max(axis=1) >= near) & (seen[:, :, 2].min(axis=1) <= far)
+    chosen = np.flatnonzero(touches)
+    extent = np.clip(right[chosen], 0, size) - np.clip(left[chosen], 0, size)
+    pixels = np.maximum(extent[:, 0], 1) * np.maximum(extent[:, 1], 1)
+    pixel = np.full(len(chosen), camera.scale)
+    if camera.perspective:
+        pixel = np.maximum(seen[chosen, :, 2].mean(axis=1), 1e-6) / camera.focal(size)
+    return chosen, pixels, tiles["spacing"][chosen] / np.abs(pixel)
+
+
+def _wanted(layer: CloudLayer, tiles: Ints, pixels: Floats, budget: int | None) -> Ints:
+    counts = layer.store.tiles["count"][tiles]
+    if budget is None:
+        return counts
+    return np.minimum(counts, np.ceil(pixels * MOVING_PER_PIXEL).astype(np.int64))
+
+
+def _cut(layer: CloudLayer, tiles: Ints, some: Ints, spacing: Floats) -> list[_Piece]:
+    table = layer.store.tiles
+    fixed = layer.style.thickness
+    pieces = []
+    for tile, count, pixels in zip(tiles.tolist(), some.tolist(), spacing.tolist(), strict=True):
+        start = int(table["first"][tile])
+        apart = pixels * float(np.sqrt(table["count"][tile] / max(count, 1)))
+        splat_size = fixed or int(np.clip(np.ceil(apart * COVER), 1, LARGEST_SPLAT))
+        for at in range(start, start + count, ROWS_AT_ONCE):
+            pieces.append(_Piece(layer, at, min(at + ROWS_AT_ONCE, start + count), splat_size))
+    return pieces
+
+
+def _splat_piece(
+    piece: _Piece, camera: Camera, size: tuple[int, int], mask: tuple[np.ndarray, Mask], buffer: DepthBuffer
+) -> None:
+    store = piece.layer.store
+    rows = slice(piece.first, piece.last)
+    # Integer offsets from an integer centre near the target: exact, however large the coordinates are.
+    centre = np.round((np.array(camera.target) - store.origin) / store.scale)
+    rest = (store.origin + centre * store.scale - np.array(camera.target)) / store.scale
+    matrix = camera.matrix(size, store.scale)
+    matrix[:3, 3] += matrix[:3, :3] @ rest
+    near, far = camera.limits(size)
+    which, shown = mask
+    own = which[rows] if len(which) > 1 else which
+    splat(
+        store.xyz[rows], 0, piece.last - piece.first, piece.layer.first_row + piece.first, centre.astype(np.int64),
+        matrix, camera.perspective, near, far, piece.splat, own, shown, buffer.depth, buffer.rows,
+    )  # fmt: skip
+
+
+def _joined(buffers: list[DepthBuffer], size: tuple[int, int]) -> DepthBuffer:
+    result = buffers[0]
+    bands = [(a, min(a + 128, size[1])) for a in range(0, size[1], 128)]
+    for other in buffers[1:]:
+        each(lambda band: merge(result.depth, result.rows, other.depth, other.rows, *band), bands)  # noqa: B023
+        result.drawn += other.drawn
+    closed = DepthBuffer(np.empty_like(result.depth), np.empty_like(result.rows), result.drawn)
+    each(lambda band: close_pinholes(result.depth, result.rows, *band, closed.depth, closed.rows), bands)
+    return closed

@@ -1,0 +1,92 @@
+"""Colour tables: perceptually even ramps of our own, a two-sided one for signed results, and class colours.
+
+Ramps are interpolated in CIELAB between anchor colours with evenly rising lightness, so that equal steps of value
+look like equal steps.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+
+from kerb.core.arrays import Bytes, Floats
+
+ANCHORS: dict[str, tuple[str, ...]] = {
+    "Shore": ("#22335c", "#23627d", "#3a8a82", "#8ab07c", "#d9c98a", "#f7f1dc"),
+    "Slate": ("#23272b", "#4a5257", "#7d868b", "#b4bbbe", "#f3f4f2"),
+    "Clay": ("#3b1f2b", "#7a3b3a", "#b0654a", "#d99f6c", "#f6e7c8"),
+    "Reed": ("#1c2b2a", "#2f5647", "#5d8457", "#a3b06d", "#f0ecc6"),
+    "Fill and cut": ("#2f3b86", "#7d86bd", "#e9e7e1", "#dda24a", "#a9620a"),
+}
+SEQUENTIAL = ("Shore", "Slate", "Clay", "Reed")
+SIGNED = "Fill and cut"
+
+CLASS_NAMES = {
+    0: "Never classified", 1: "Unassigned", 2: "Ground", 3: "Low vegetation", 4: "Medium vegetation",
+    5: "High vegetation", 6: "Building", 7: "Low point (noise)", 8: "Model key-point", 9: "Water", 10: "Rail",
+    11: "Road surface", 12: "Overlap", 13: "Wire guard", 14: "Wire conductor", 15: "Transmission tower",
+    16: "Wire connector", 17: "Bridge deck", 18: "High noise",
+}  # fmt: skip
+_CLASS_COLOURS = {
+    0: "#c9c6bd", 1: "#a8a59b", 2: "#a07a4f", 3: "#9db86a", 4: "#6f9a4e", 5: "#3e7344", 6: "#b5655a", 7: "#d23f6f",
+    8: "#d8ae66", 9: "#4f8fb5", 10: "#6d6480", 11: "#6e7580", 12: "#cbb7d6", 13: "#8f8d3a", 14: "#c58b2a",
+    15: "#7c5c8c", 16: "#b18a5c", 17: "#5c8f8a", 18: "#e0729c",
+}  # fmt: skip
+
+
+@lru_cache(maxsize=32)
+def table(name: str, steps: int = 256) -> Bytes:
+    """A ramp as (steps, 3) red, green, blue bytes. Raises KeyError for an unknown name."""
+    anchors = np.array([_to_lab(_rgb(text)) for text in ANCHORS[name]])
+    # Spread the anchors by the distance between their colours: even steps of value become even steps of colour.
+    run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(anchors, axis=0), axis=1))])
+    if name == SIGNED:
+        run = np.linspace(0, 1, len(anchors))
+    at = np.linspace(0, run[-1], steps)
+    lab = np.column_stack([np.interp(at, run, anchors[:, k]) for k in range(3)])
+    return np.clip(np.round(_to_rgb(lab) * 255), 0, 255).astype(np.uint8)
+
+
+@lru_cache(maxsize=1)
+def class_table() -> Bytes:
+    """Colours of the LAS classes, (256, 3)."""
+    colours = np.full((256, 3), 160, np.uint8)
+    rng = np.random.default_rng(5)
+    colours[19:] = rng.integers(70, 200, (237, 3))
+    for code, text in _CLASS_COLOURS.items():
+        colours[code] = np.round(_rgb(text) * 255)
+    return colours
+
+
+@lru_cache(maxsize=1)
+def source_table() -> Bytes:
+    """Distinct calm colours for sources and other codes, (256, 3), eight that repeat."""
+    eight = ["#4c7a8f", "#b57f4a", "#6c8f5a", "#97627e", "#8a8a4d", "#5a6fa0", "#a85c50", "#5f9a90"]
+    return np.array([np.round(_rgb(eight[i % 8]) * 255) for i in range(256)], np.uint8)
+
+
+def _rgb(text: str) -> Floats:
+    return np.array([int(text[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+
+
+_TO_XYZ = np.array(
+    [[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]]
+)
+_WHITE = np.array([0.95047, 1.0, 1.08883])
+
+
+def _to_lab(rgb: Floats) -> Floats:
+    """CIELAB of an sRGB colour (IEC 61966-2-1, white D65)."""
+    linear = np.where(rgb <= 0.04045, rgb / 12.92, ((rgb + 0.055) / 1.055) ** 2.4)
+    ratio = (_TO_XYZ @ linear) / _WHITE
+    f = np.where(ratio > (6 / 29) ** 3, np.cbrt(ratio), ratio * (29 / 6) ** 2 / 3 + 4 / 29)
+    return np.array([116 * f[1] - 16, 500 * (f[0] - f[1]), 200 * (f[1] - f[2])])
+
+
+def _to_rgb(lab: Floats) -> Floats:
+    fy = (lab[:, 0] + 16) / 116
+    f = np.column_stack([fy + lab[:, 1] / 500, fy, fy - lab[:, 2] / 200])
+    xyz = np.where(f > 6 / 29, f**3, 3 * (6 / 29) ** 2 * (f - 4 / 29)) * _WHITE
+    linear = np.clip(xyz @ np.linalg.inv(_TO_XYZ).T, 0, 1)
+    return np.asarray(np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055))

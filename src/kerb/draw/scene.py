@@ -1,0 +1,123 @@
+"""What is to be drawn: clouds and meshes with their styles. Plain data, no drawing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
+from kerb.core.cloud.store import CloudStore
+
+Colour = tuple[int, int, int]
+CLAMP, FADE, HIDE = "clamp", "fade", "hide"
+
+
+@dataclass(frozen=True)
+class Style:
+    """How a cloud is coloured.
+
+    ``by`` is ``elevation``, ``colour``, ``class``, ``source``, ``plain`` or the name of a column; ``low`` and
+    ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none).
+    """
+
+    by: str = "elevation"
+    ramp: str = "Shore"
+    low: float | None = None
+    high: float | None = None
+    beyond: str = CLAMP
+    contour: float = 0.0
+    plain: Colour = (120, 130, 134)
+    thickness: int = 0
+
+
+@dataclass
+class CloudLayer:
+    """A cloud in the scene. ``shown_classes`` None shows all of them."""
+
+    store: CloudStore
+    style: Style = field(default_factory=Style)
+    shown_classes: Mask | None = None
+    first_row: int = 0
+
+    def mask(self) -> tuple[Bytes, Mask]:
+        """Per-point byte and which of its values are drawn; one byte for all where nothing is hidden."""
+        style = self.style
+        if style.beyond == HIDE and style.by not in ("class", "colour", "plain"):
+            low, high = self.limits()
+            values = self.values(slice(None))
+            inside = ((values >= low) & (values <= high)).astype(np.uint8)
+            return inside, _only(1)
+        aside = self.store.aside()
+        if aside is not None:
+            return aside, _only(0)
+        if self.shown_classes is not None and self.store.has("classification"):
+            return self.store.column("classification"), self.shown_classes
+        return np.zeros(1, np.uint8), _only(0)
+
+    def values(self, rows: slice | AnyArray) -> Floats32 | Floats:
+        """The value each of some rows is coloured by."""
+        if self.style.by == "elevation":
+            return np.asarray(self.store.xyz[rows, 2] * self.store.scale[2] + self.store.origin[2])
+        column = self.store.column(self.style.by)[rows]
+        return np.asarray(column if column.ndim == 1 else column[:, 0], float)
+
+    def limits(self) -> tuple[float, float]:
+        """Ends of the ramp: those of the style, or robust ones of the data."""
+        low, high = self.style.low, self.style.high
+        if low is None or high is None:
+            found = robust_limits(self)
+            low = found[0] if low is None else low
+            high = found[1] if high is None else high
+        return low, high
+
+
+@dataclass
+class MeshLayer:
+    """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``."""
+
+    vertices: Floats
+    triangles: Ints32
+    colour: Colour
+    opacity: float = 1.0
+    hidden: float = 0.0
+    hatch: bool = False
+
+
+@dataclass
+class Scene:
+    """Everything drawn in one picture."""
+
+    clouds: list[CloudLayer] = field(default_factory=list)
+    meshes: list[MeshLayer] = field(default_factory=list)
+    background: Colour = (247, 246, 242)
+    ink: Colour = (40, 44, 46)
+
+    def numbered(self) -> Scene:
+        """Give each cloud a range of row numbers of its own."""
+        start = 0
+        for layer in self.clouds:
+            layer.first_row = start
+            start += layer.store.count
+        return self
+
+
+def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
+    """Limits that leave ``share`` percent out at either end, from a fair sample of every tile."""
+    tiles = layer.store.tiles
+    most = max(1, 200_000 // len(tiles))
+    rows = np.concatenate(
+        [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
+    )
+    values = layer.values(rows)
+    values = values[np.isfinite(values)]
+    if not len(values):
+        return 0.0, 1.0
+    low, high = np.percentile(values, [share, 100 - share])
+    return float(low), float(high if high > low else low + 1.0)
+
+
+def _only(value: int) -> Mask:
+    shown = np.zeros(256, bool)
+    shown[value] = True
+    return shown

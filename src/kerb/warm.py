@@ -1,0 +1,72 @@
+"""Compile every kernel once, on tiny data, so that nothing the analyst does waits for a compiler."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.layout import Layout
+from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.progress import silent
+
+
+class _Few:
+    """A few points on a heap, as a stream."""
+
+    def __init__(self, count: int = 60_000) -> None:
+        rng = np.random.default_rng(0)
+        xy = rng.uniform(-10, 10, (count, 2))
+        z = np.clip(6 - np.hypot(*xy.T), 0, 3)
+        record = np.dtype([("xyz", "<i4", (3,)), ("classification", "u1")])
+        self.records = np.zeros(count, record)
+        self.records["xyz"] = np.round(np.column_stack([xy, z]) * 1000)
+        self.count = count
+        self.warnings: list[tuple[str, str]] = []
+        self.layout = Layout(
+            np.full(3, 0.001), np.zeros(3), record, lambda rows: {"classification": rows["classification"]}
+        )
+
+    def chunks(self, size: int):  # noqa: ANN201, ARG002
+        """All points at once."""
+        yield self.records
+
+
+def warm() -> float:
+    """Run every kernel once. Returns the seconds it took."""
+    from kerb.draw.camera import Camera
+    from kerb.draw.picture import render
+    from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
+    from kerb.studies.stockpile import HeapData, StockpileSetup, run
+    from kerb.studies.stockpile.live import LiveHeap
+
+    start = time.perf_counter()
+    with tempfile.TemporaryDirectory() as folder:
+        store = build(_Few(), Path(folder) / "few", silent())
+        angle = np.linspace(0, 2 * np.pi, 12, endpoint=False)
+        toe = tuple((7 * float(np.cos(a)), 7 * float(np.sin(a))) for a in angle)
+        outcome = run(StockpileSetup(toe=toe), HeapData(store), silent())
+        run(StockpileSetup(toe=toe, base="level", level=0.5), HeapData(store), silent())
+        live = LiveHeap(store, StockpileSetup(toe=toe), HeapData(store).unit)
+        live.answer(StockpileSetup(toe=toe))
+        base = outcome.meshes["base"]
+        for by in ("elevation", "classification"):
+            scene = Scene([CloudLayer(store, Style(by=by, contour=0.5))])
+            scene.meshes = [MeshLayer(base.vertices, base.triangles, (200, 80, 40), 0.5)]
+            for camera in (Camera((0, 0, 1), 0.1), Camera((0, 0, 1), 0.1, tilt=30, perspective=True)):
+                render(scene, camera, (200, 160), budget=30_000)
+        hidden = Scene([CloudLayer(store, Style(beyond="hide", low=0.0, high=1.0))])
+        render(hidden, Camera((0, 0, 1), 0.1), (100, 80))
+        points = store.coordinates(slice(0, 2000))
+        index = NeighbourIndex(points)
+        index.nearest(points, 4)
+        index.within(points, 0.5)
+    return time.perf_counter() - start
+
+
+if __name__ == "__main__":
+    sys.stderr.write(f"Kernels ready ({warm():.0f} s).\n")
