@@ -79,7 +79,8 @@ def _header(store: CloudStore) -> laspy.LasHeader:
     if blob is None:
         raise OutputError(f"{store.meta.source}: came from no LAS file; its point format is not known")
     header = laspy_header(base64.b64decode(blob), store.meta.source)
-    header.vlrs = VLRList([vlr for vlr in header.vlrs if vlr.user_id not in DROPPED])
+    dropped = DROPPED | ({"LASF_Projection"} if store.meta.details.get("converted") else set())
+    header.vlrs = VLRList([vlr for vlr in header.vlrs if vlr.user_id not in dropped])
     header.scales, header.offsets = store.scale, store.origin
     return header
 

@@ -1,0 +1,21 @@
+"""The command ``kerb``: a verb runs headless, no verb opens the window."""
+
+from __future__ import annotations
+
+import sys
+
+from kerb import cli
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run the command line; returns the exit status."""
+    args = cli.parser().parse_args(arguments)
+    if args.verb in cli.VERBS:
+        return cli.run_verb(args)
+    from kerb.app.main import open_window
+
+    return open_window(job=getattr(args, "job", None), demo=args.verb == "demo", fresh=getattr(args, "fresh", False))
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,113 @@
+"""The command line: verbs, exit codes and messages. CLI words are a published contract."""
+
+from __future__ import annotations
+
+import argparse
+import signal
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from kerb import __version__
+from kerb.core.errors import Cancelled, KerbError
+from kerb.core.units import LENGTH_UNITS
+from kerb.headless import add, convert, info, options, stockpile
+from kerb.studies.outcome import Outcome
+from kerb.studies.registry import STUDIES
+
+DONE, FAULT, UNUSABLE, INTERRUPTED = 0, 1, 2, 130
+
+
+@dataclass(frozen=True)
+class Verb:
+    """A verb: its options, what it runs, and how its outcome reads as text."""
+
+    help: str
+    options: Callable[[argparse.ArgumentParser], None]
+    run: Callable[[argparse.Namespace], Outcome]
+    text: Callable[[Outcome], str]
+
+
+def _info_options(parser: argparse.ArgumentParser) -> None:
+    from pathlib import Path
+
+    parser.add_argument("file", type=Path, metavar="FILE", help="a LAS or LAZ file")
+    options.add_common(parser)
+
+
+def _convert_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("files", nargs="+", metavar="IN... OUT", help="input files, then the output file")
+    parser.add_argument("--every", type=int, default=1, help="keep every N-th point (default: 1)")
+    parser.add_argument(
+        "--spacing", type=float, default=0.0, help="keep one point in each cube of this size, in the input's unit"
+    )
+    parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
+    parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
+    parser.add_argument("--unit-in", choices=list(LENGTH_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--to-crs", metavar="EPSG:n", help="transform to this reference system")
+    options.add_common(parser)
+
+
+def _add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("job", metavar="JOB", help="job folder, NAME.kerb")
+    parser.add_argument("files", nargs="+", metavar="FILE", help="files to import")
+    parser.add_argument("--unit-in", choices=list(LENGTH_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--epoch", default="", metavar="DATE", help="date of the survey")
+    options.add_common(parser)
+
+
+def _convert_text(outcome: Outcome) -> str:
+    figures = outcome.figures
+    lines = [f"{figures['count_out'].value} of {figures['count_in'].value} points to {outcome.settings['out']}"]
+    return "\n".join([*lines, *(f"! {note.code}: {note.text}" for note in outcome.warnings)])
+
+
+VERBS = {
+    "add": Verb("import files into a job folder", _add_options, add.run_add, add.text),
+    "info": Verb("what a file holds and what is odd about it", _info_options, info.run_info, info.text),
+    "convert": Verb("LAS and LAZ to LAS and LAZ, filtered", _convert_options, convert.run_convert, _convert_text),
+    "stockpile": Verb(
+        f"{STUDIES['stockpile'].title}: {STUDIES['stockpile'].question}",
+        stockpile.add_options, stockpile.run_stockpile, stockpile.text,
+    ),
+}  # fmt: skip
+
+
+def parser() -> argparse.ArgumentParser:
+    """The parser of the whole command line."""
+    top = argparse.ArgumentParser(
+        prog="kerb", description="Kerb compares point clouds with what they should be. Without a verb the window opens."
+    )
+    top.add_argument("--version", action="version", version=f"kerb {__version__}")
+    verbs = top.add_subparsers(dest="verb", metavar="VERB")
+    for name, verb in VERBS.items():
+        sub = verbs.add_parser(name, help=verb.help, description=verb.help)
+        verb.options(sub)
+    opening = verbs.add_parser("open", help="open a job in the window")
+    opening.add_argument("job", metavar="JOB")
+    demo = verbs.add_parser("demo", help="open the demo job in the window")
+    demo.add_argument("--fresh", action="store_true", help="make the demo job anew")
+    return top
+
+
+def run_verb(args: argparse.Namespace) -> int:
+    """Run one headless verb; returns the exit status."""
+    signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
+    verb = VERBS[args.verb]
+    try:
+        outcome = verb.run(args)
+        options.write_json(outcome, args)
+        if args.json != "-":
+            print(verb.text(outcome))
+    except (KeyboardInterrupt, Cancelled):
+        sys.stderr.write("kerb: interrupted\n")
+        return INTERRUPTED
+    except KerbError as error:
+        sys.stderr.write(f"kerb: {' '.join(str(error).split())}\n")
+        return UNUSABLE
+    except BrokenPipeError:
+        return DONE
+    except MemoryError:
+        sys.stderr.write("kerb: not enough memory for this\n")
+        return FAULT
+    return DONE

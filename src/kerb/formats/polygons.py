@@ -1,0 +1,172 @@
+"""Read closed lines: GeoJSON, GeoPackage, Shapefile and KML through GDAL, WKT and plain coordinate text by hand.
+
+Text is a vertex a line, easting northing and optionally elevation, separated by comma, semicolon, tab or blanks; a
+header line may name the columns in another order.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import shapely
+from shapely.errors import ShapelyError
+
+from kerb.core.arrays import Floats
+from kerb.core.errors import FormatError, InputError
+
+GDAL_SUFFIXES = {".geojson", ".json", ".gpkg", ".shp", ".kml", ".fgb"}
+MOST_VERTICES = 200_000
+LARGEST_TEXT = 50_000_000
+EASTING = {"e", "x", "easting", "east"}
+NORTHING = {"n", "y", "northing", "north"}
+ELEVATION = {"z", "elevation", "height", "level", "h"}
+NAME_FIELDS = ("name", "Name", "NAME", "id", "label")
+
+
+@dataclass(frozen=True)
+class NamedRing:
+    """A closed line with its name: (n, 2) easting northing, and elevations (n,) where the file has them."""
+
+    name: str
+    xy: Floats
+    z: Floats | None = None
+
+
+def read_polygons(path: Path) -> list[NamedRing]:
+    """All closed lines of a file.
+
+    Raises
+    ------
+    InputError, when it cannot be opened; FormatError, when it holds no polygon or is damaged.
+    """
+    if not path.exists():
+        raise InputError(f"{path}: no such file")
+    suffix = path.suffix.lower()
+    if suffix in GDAL_SUFFIXES:
+        rings = _by_gdal(path)
+    else:
+        if path.stat().st_size > LARGEST_TEXT:
+            raise FormatError(f"{path}: too large for a list of vertices")
+        try:
+            text = path.read_text(encoding="utf-8-sig")
+        except UnicodeDecodeError:
+            raise FormatError(f"{path}: not a text file and not a known format for lines") from None
+        rings = _wkt(path, text) if re.match(r"\s*(SRID=\d+;)?(MULTI)?POLYGON", text, re.I) else [_text(path, text)]
+    if not rings:
+        raise FormatError(f"{path}: holds no polygon")
+    for ring in rings:
+        if not np.isfinite(ring.xy).all():
+            raise FormatError(f"{path}: '{ring.name}' has a vertex that is not a number")
+        if len(ring.xy) > MOST_VERTICES:
+            raise FormatError(f"{path}: '{ring.name}' has {len(ring.xy)} vertices; the most is {MOST_VERTICES}")
+    return rings
+
+
+def one_polygon(path: Path, name: str = "") -> NamedRing:
+    """The only polygon of a file, or the one of that name.
+
+    Raises
+    ------
+    InputError, when there are several and no name was given, or none has the name.
+    """
+    rings = read_polygons(path)
+    if name:
+        named = [ring for ring in rings if ring.name == name]
+        if not named:
+            raise InputError(f"{path}: no polygon is named '{name}'; there are {_names(rings)}")
+        return named[0]
+    if len(rings) > 1:
+        raise InputError(f"{path}: holds {len(rings)} polygons; choose one as FILE#NAME: {_names(rings)}")
+    return rings[0]
+
+
+def _names(rings: list[NamedRing]) -> str:
+    return ", ".join(ring.name for ring in rings[:10]) + (", ..." if len(rings) > 10 else "")
+
+
+def _by_gdal(path: Path) -> list[NamedRing]:
+    import pyogrio
+    from pyogrio.errors import DataLayerError, DataSourceError
+
+    try:
+        meta, _, geometry, columns = pyogrio.raw.read(path)
+        shapes = shapely.from_wkb(geometry)
+    except (DataSourceError, DataLayerError, ShapelyError, ValueError) as error:
+        raise FormatError(f"{path}: cannot be read ({error})") from None
+    names = next((columns[list(meta["fields"]).index(f)] for f in NAME_FIELDS if f in meta["fields"]), None)
+    rings = []
+    for number, shape in enumerate(shapes):
+        name = str(names[number]) if names is not None and names[number] is not None else str(number + 1)
+        rings += _rings_of(shape, name)
+    return rings
+
+
+def _rings_of(shape: shapely.Geometry | None, name: str) -> list[NamedRing]:
+    if shape is None or shape.is_empty:
+        return []
+    parts = list(getattr(shape, "geoms", [shape]))
+    rings = []
+    for number, part in enumerate(parts):
+        line = part.exterior if part.geom_type == "Polygon" else part
+        closed = part.geom_type == "Polygon" or (part.geom_type == "LineString" and part.is_closed)
+        if not closed:
+            continue
+        coordinates = shapely.get_coordinates(line, include_z=True)[:-1]
+        z = coordinates[:, 2] if np.isfinite(coordinates[:, 2]).all() else None
+        label = name if len(parts) == 1 else f"{name}.{number + 1}"
+        rings.append(NamedRing(label, coordinates[:, :2], z))
+    return rings
+
+
+def _wkt(path: Path, text: str) -> list[NamedRing]:
+    try:
+        return _rings_of(shapely.from_wkt(re.sub(r"^\s*SRID=\d+;", "", text)), path.stem)
+    except ShapelyError as error:
+        raise FormatError(f"{path}: cannot be read as WKT ({error})") from None
+
+
+def _text(path: Path, text: str) -> NamedRing:
+    lines = [line.strip() for line in text.splitlines()]
+    lines = [line for line in lines if line and not line.startswith(("#", "//", "!"))]
+    if not lines:
+        raise FormatError(f"{path}: holds no vertices")
+    order = _column_order(_cells(lines[0]))
+    if order is not None:
+        lines = lines[1:]
+    places = order or {"e": 0, "n": 1, "z": 2}
+    rows = []
+    for number, line in enumerate(lines, 1):
+        cells = _cells(line)
+        try:
+            rows.append([float(cells[places[key]]) for key in ("e", "n", "z") if places.get(key, 99) < len(cells)])
+        except (ValueError, IndexError):
+            raise FormatError(f"{path}: vertex {number} is not two or three numbers: '{line[:60]}'") from None
+    if len({len(row) for row in rows}) != 1 or len(rows[0]) < 2:
+        raise FormatError(f"{path}: not every vertex has the same number of values")
+    table = np.array(rows)
+    return NamedRing(path.stem, table[:, :2], table[:, 2] if table.shape[1] > 2 else None)
+
+
+def _cells(line: str) -> list[str]:
+    return [cell.strip().strip('"') for cell in re.split(r"[,;\t]|\s+", line) if cell.strip()]
+
+
+def _column_order(cells: list[str]) -> dict[str, int] | None:
+    """Columns by name when the first line is a header, None when it is numbers."""
+    try:
+        float(cells[0])
+    except ValueError:
+        pass
+    else:
+        return None
+    names = [re.split(r"[\s(\[]", cell.lower())[0] for cell in cells]
+    order = {}
+    for key, known in (("e", EASTING), ("n", NORTHING), ("z", ELEVATION)):
+        for place, name in enumerate(names):
+            if name in known:
+                order[key] = place
+                break
+    return order if "e" in order and "n" in order else {"e": 0, "n": 1, "z": 2}

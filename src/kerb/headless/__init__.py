@@ -1,0 +1,1 @@
+"""The verbs of the command line: the same studies without a window."""

@@ -1,0 +1,143 @@
+"""Options that several verbs share, how inputs are named, and where outcomes go."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import shutil
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.store import CloudStore
+from kerb.core.errors import InputError, OutputError
+from kerb.core.progress import Progress
+from kerb.core.units import LENGTH_UNITS, LengthUnit, length_unit
+from kerb.formats.points import in_unit, open_points, stated_unit
+from kerb.job.job import SUFFIX, Job
+from kerb.studies.outcome import Note, Outcome
+
+
+def progress_to_terminal() -> Progress:
+    """Progress on standard error, and only when that is a terminal."""
+    if not sys.stderr.isatty():
+        return Progress()
+
+    def report(fraction: float, sentence: str) -> None:
+        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {sentence}")
+        if fraction >= 1.0:
+            sys.stderr.write("\r\x1b[K")
+        sys.stderr.flush()
+
+    return Progress(report)
+
+
+def add_common(parser: argparse.ArgumentParser, report: bool = False) -> None:
+    """Options every verb has: unit, JSON, overwriting, and a report where one is made."""
+    parser.add_argument(
+        "--unit", choices=list(LENGTH_UNITS), help="unit of the numbers in a file that does not say it (default: m)"
+    )
+    parser.add_argument("--json", metavar="PATH", help="write the outcome as JSON; '-' for standard output")
+    parser.add_argument("--force", action="store_true", help="overwrite output files")
+    parser.add_argument(
+        "--partial", action="store_true", help="read the good points of a file that breaks off, with a warning"
+    )
+    if report:
+        parser.add_argument("--report", metavar="FILE.pdf", type=Path, help="write the report as PDF")
+
+
+@contextmanager
+def workspace() -> Iterator[Path]:
+    """A temporary folder for imported clouds, removed whatever happens."""
+    folder = Path(tempfile.mkdtemp(prefix="kerb-"))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class OpenedCloud:
+    """A cloud named on the command line, opened: its store, path and what its file was said to be odd about."""
+
+    def __init__(self, store: CloudStore, path: str, notes: tuple[Note, ...]) -> None:
+        self.store, self.path, self.notes = store, path, notes
+
+
+def open_cloud(
+    text: str, folder: Path, args: argparse.Namespace, progress: Progress, target: LengthUnit | None = None
+) -> OpenedCloud:
+    """Open a file, or a holding as ``JOB.kerb#name``; convert it to ``target`` where it has another unit.
+
+    Raises
+    ------
+    InputError naming the file and the reason; Cancelled.
+    """
+    if SUFFIX in text and (Path(text.partition("#")[0]) / "job.json").exists():
+        return _from_job(text, target)
+    path = Path(text)
+    stream = open_points(path, partial=args.partial)
+    if args.unit and stream.layout.reference.certainty == "assumed":
+        stream = stated_unit(stream, length_unit(args.unit))
+    if target is None and stream.layout.reference.unit != stream.layout.reference.vertical_unit:
+        target = stream.layout.reference.unit
+    if target is not None:
+        stream = in_unit(stream, target)
+    store = build(stream, folder / f"cloud-{len(list(folder.iterdir()))}", progress)
+    # crs-missing and unit-conflict are judged by the study itself, from the store.
+    notes = tuple(Note(*note) for note in stream.warnings if note[0] not in ("crs-missing", "unit-conflict"))
+    return OpenedCloud(store, text, notes)
+
+
+def _from_job(text: str, target: LengthUnit | None) -> OpenedCloud:
+    folder, _, name = text.partition("#")
+    job = Job.open(Path(folder), recover=False) if not Job.has_recovery(Path(folder)) else Job.open(Path(folder), True)
+    chosen = job.state.holding(name) if name else (job.state.holdings[0] if len(job.state.holdings) == 1 else None)
+    if chosen is None:
+        names = ", ".join(holding.name for holding in job.state.holdings)
+        raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
+    store = job.store(chosen)
+    if target is not None and store.reference.unit != target:
+        raise InputError(f"{text}: is in {store.reference.unit.plural}, the other cloud in {target.plural}")
+    return OpenedCloud(store, text, tuple(Note(*note) for note in chosen.notes if note[0] != "crs-missing"))
+
+
+def check_output(path: Path | None, args: argparse.Namespace, inputs: list[str]) -> None:
+    """Refuse an output that exists (without ``--force``) or that is one of the inputs, before any work is done.
+
+    Raises
+    ------
+    OutputError, naming the file.
+    """
+    if path is None:
+        return
+    if any(Path(item).exists() and path.exists() and path.samefile(item) for item in inputs):
+        raise OutputError(f"{path}: is an input; inputs are never overwritten")
+    if path.exists() and not args.force:
+        raise OutputError(f"{path}: exists; not overwritten without --force")
+    if not path.absolute().parent.is_dir():
+        raise OutputError(f"{path}: the folder does not exist")
+
+
+def write_json(outcome: Outcome, args: argparse.Namespace) -> None:
+    """Write the outcome where ``--json`` says. Raises OutputError."""
+    if args.json is None:
+        return
+    text = json.dumps(outcome.to_json(), indent=1, allow_nan=False, default=_plain) + "\n"
+    if args.json == "-":
+        sys.stdout.write(text)
+        return
+    path = Path(args.json)
+    partial = path.with_name(path.name + ".partial")
+    try:
+        partial.write_text(text, encoding="utf-8")
+        partial.replace(path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise OutputError(f"{path}: {error.strerror or error}") from None
+
+
+def _plain(value: object) -> object:
+    return value.item() if hasattr(value, "item") else str(value)

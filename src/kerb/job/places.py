@@ -1,0 +1,61 @@
+"""Where Kerb keeps things of its own for a user, and what it remembers between sessions."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+MOST_RECENT = 12
+
+
+def user_data() -> Path:
+    """Folder for demo data and jobs not saved yet."""
+    return Path(platformdirs.user_data_dir("kerb"))
+
+
+def unsaved_folder() -> Path:
+    """A fresh folder name for a job that has no place yet."""
+    stamp = datetime.now().strftime("%Y%m%d-%H%M%S-%f")
+    return user_data() / "unsaved" / f"{stamp}.kerb"
+
+
+class Settings:
+    """Remembered settings: one small JSON file, written in one step. A damaged file counts as empty."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.path = path or Path(platformdirs.user_config_dir("kerb")) / "settings.json"
+        try:
+            data = json.loads(self.path.read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            data = {}
+        self._values: dict[str, Any] = data if isinstance(data, dict) else {}
+
+    def get(self, key: str, default: Any = None) -> Any:
+        """A remembered value."""
+        return self._values.get(key, default)
+
+    def set(self, key: str, value: Any) -> None:
+        """Remember a value."""
+        if self._values.get(key) == value:
+            return
+        self._values[key] = value
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            partial = self.path.with_suffix(".partial")
+            partial.write_text(json.dumps(self._values, indent=1), encoding="utf-8")
+            partial.replace(self.path)
+        except OSError:
+            return  # a read-only home is no reason to stop the analyst
+
+    def recent(self) -> list[Path]:
+        """Recent jobs that still exist, newest first."""
+        return [Path(item) for item in self.get("recent", []) if Path(item, "job.json").exists()]
+
+    def add_recent(self, folder: Path) -> None:
+        """Put a job first among the recent ones."""
+        others = [str(item) for item in self.recent() if item != folder]
+        self.set("recent", [str(folder), *others][:MOST_RECENT])
