@@ -31,11 +31,15 @@ SUFFIX = ".kerb"
 
 @dataclass(frozen=True)
 class Change:
-    """A change to the job: what it does to the state, and the sentence for the job record."""
+    """A change to the job: what it does to the state, and the sentence for the job record.
+
+    An outcome that was computed is no step of the analyst's: it is kept and recorded, but undo passes over it.
+    """
 
     sentence: str
     apply: Callable[[JobState], JobState]
     settings: dict[str, Any] = field(default_factory=dict)
+    undoable: bool = True
 
 
 @dataclass(frozen=True)
@@ -128,9 +132,14 @@ class Job:
         after = change.apply(before)
         if after == before:
             return
-        self._undo.append((before, change.sentence))
-        self._redo.clear()
+        if change.undoable:
+            self._undo.append((before, change.sentence))
+            self._redo.clear()
         self._settle(after, change.sentence, change.settings)
+
+    def note(self, change: Change) -> None:
+        """Write a line into the record for something that changes no more than how the job is shown or titled."""
+        self._settle(change.apply(self.state), change.sentence, change.settings)
 
     def undo(self) -> None:
         """Take the last change back."""
@@ -155,6 +164,11 @@ class Job:
         """Write the job. Raises JobError when the folder cannot be written."""
         self._write("job.json")
         self._saved = self.state
+        (self.folder / "autosave.json").unlink(missing_ok=True)
+
+    def discard(self) -> None:
+        """Give up what was not saved: nothing will be offered for recovery."""
+        self.state = self._saved
         (self.folder / "autosave.json").unlink(missing_ok=True)
 
     def copy_to(self, folder: Path, move: bool = False) -> None:

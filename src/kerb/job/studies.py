@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kerb.core.cloud.store import CloudStore
@@ -58,7 +58,7 @@ def answered(study: StudyRecord, outcome: Outcome, found_from: str) -> Change:
         return state if current is None else state.with_study(replace(current, outcome=data, found_from=found_from))
 
     value = outcome.value(study_kind(study.kind).headline)
-    return Change(f"Computed {study.name}", apply, {"value": value, "settings": outcome.settings})
+    return Change(f"Computed {study.name}", apply, {"value": value, "settings": outcome.settings}, undoable=False)
 
 
 def fingerprint_of(state: JobState, study: StudyRecord) -> str:
@@ -106,14 +106,30 @@ def data_for(job: Job, study: StudyRecord) -> HeapData:
     return HeapData(job.store(top), job.state.title.length_unit(), base, top.source, base_path, stated)
 
 
-def run_study(job: Job, study: StudyRecord, progress: Progress) -> tuple[Outcome, str]:
-    """Run a study on a snapshot of the job and keep its drawable layers; returns outcome and fingerprint.
+@dataclass(frozen=True)
+class Run:
+    """A study made ready to run on another thread: everything it needs, taken from the job at one moment."""
 
-    Raises
-    ------
-    InputError, when the setup cannot be run; Cancelled.
-    """
-    found_from = fingerprint_of(job.state, study)
-    outcome = study_kind(study.kind).run(setup_of(study), data_for(job, study), progress)
-    job.keep_layers(f"{study.id}-{found_from}", outcome)
-    return outcome, found_from
+    study: StudyRecord
+    setup: StockpileSetup
+    data: HeapData
+    found_from: str
+
+    def __call__(self, job: Job, progress: Progress) -> Outcome:
+        """Run it and keep its drawable layers in the job's folder. Raises InputError; Cancelled."""
+        outcome = study_kind(self.study.kind).run(self.setup, self.data, progress)
+        job.keep_layers(f"{self.study.id}-{self.found_from}", outcome)
+        return outcome
+
+
+def ready(job: Job, study: StudyRecord) -> Run:
+    """Make a study ready to run. Raises InputError when a holding is missing or the setup cannot be run."""
+    setup = setup_of(study)
+    setup.check()
+    return Run(study, setup, data_for(job, study), fingerprint_of(job.state, study))
+
+
+def run_study(job: Job, study: StudyRecord, progress: Progress) -> tuple[Outcome, str]:
+    """Run a study of a job at once; returns outcome and fingerprint. Raises as :func:`ready` and the run do."""
+    run = ready(job, study)
+    return run(job, progress), run.found_from

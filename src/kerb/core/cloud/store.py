@@ -122,7 +122,7 @@ class CloudStore:
 
     def has(self, name: str) -> bool:
         """Whether a column or attribute of that name exists."""
-        return any(path.exists() for path in column_files(self.folder, name))
+        return name in self._columns or any(path.exists() for path in column_files(self.folder, name))
 
     def coordinates(self, rows: slice | Ints) -> Floats:
         """Job coordinates, (m, 3) float64, of some rows."""
@@ -155,6 +155,15 @@ class CloudStore:
         if name != ASIDE:
             self.meta.attributes[name] = unit
             self.write_meta()
+
+    def lend(self, name: str, values: AnyArray) -> None:
+        """Show values for every point under a name for as long as the store is open; nothing is written.
+
+        Raises ValueError, when the length differs.
+        """
+        if len(values) != self.count:
+            raise ValueError(f"{len(values)} values for {self.count} points")
+        self._columns[name] = values
 
     def set_reference(self, reference: ReferenceSystem) -> None:
         """Label the cloud with a reference system; coordinates stay as they are."""

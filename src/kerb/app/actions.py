@@ -1,0 +1,74 @@
+"""The one registry of actions: menu, command field, tooltips and shortcuts are all made from these entries."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class ActionEntry:
+    """One thing the analyst can do. ``needs`` says when: ``""`` always, ``job``, ``study``, ``cloud``, ``undo``..."""
+
+    id: str
+    title: str
+    help: str
+    menu: str
+    shortcut: str = ""
+    needs: str = ""
+    separator: bool = False
+
+
+ACTIONS: tuple[ActionEntry, ...] = (
+    ActionEntry("new_job", "New job", "Start an empty job", "Job", "Ctrl+N"),
+    ActionEntry("open_job", "Open job…", "Open a job folder (NAME.kerb)", "Job", "Ctrl+O"),
+    ActionEntry("open_demo", "Open demo job", "Open Saltmarrow Quay, a made-up yard with three heaps", "Job"),
+    ActionEntry("save", "Save", "Save the job", "Job", "Ctrl+S", "job", True),
+    ActionEntry("save_as", "Save as…", "Save the job in another folder and go on there", "Job", "Ctrl+Shift+S", "job"),
+    ActionEntry("save_copy", "Save a copy…", "Write a copy of the job and go on with this one", "Job", "", "job"),
+    ActionEntry("title_block", "Title block…", "Names, unit, decimals and page for reports", "Job", "", "job", True),
+    ActionEntry("job_record", "Job record", "What was done in this job, step by step", "Job", "", "job"),
+    ActionEntry("deliver", "Deliver…", "Make the report for the client", "Job", "Ctrl+D", "outcome", True),
+    ActionEntry("quit", "Quit", "Close Kerb", "Job", "Ctrl+Q", "", True),
+    ActionEntry("undo", "Undo", "Take the last step back", "Edit", "Ctrl+Z", "undo"),
+    ActionEntry("redo", "Redo", "Do the step again", "Edit", "Ctrl+Shift+Z", "redo"),
+    ActionEntry("copy_figures", "Copy figures as text", "Figures of the open study, for a spreadsheet", "Edit",
+                "Ctrl+Shift+C", "outcome", True),
+    ActionEntry("find", "Do, find or go to…", "Search actions, studies and holdings", "Edit", "Ctrl+K"),
+    ActionEntry("view_plan", "Plan", "Look straight down, north up", "View", "F2", "cloud"),
+    ActionEntry("view_orbit", "Orbit", "Look from any side and turn about a point", "View", "F3", "cloud"),
+    ActionEntry("view_section", "Section", "Look at a vertical slice through the data", "View", "F4", "cloud"),
+    ActionEntry("fit", "Fit all", "Show everything", "View", "Home", "cloud", True),
+    ActionEntry("fit_study", "Fit study", "Show the open study's place", "View", "Shift+Home", "study"),
+    ActionEntry("look_north", "Look north", "Look horizontally to the north", "View", "", "cloud", True),
+    ActionEntry("look_east", "Look east", "Look horizontally to the east", "View", "", "cloud"),
+    ActionEntry("look_south", "Look south", "Look horizontally to the south", "View", "", "cloud"),
+    ActionEntry("look_west", "Look west", "Look horizontally to the west", "View", "", "cloud"),
+    ActionEntry("perspective", "Perspective", "Switch between perspective and parallel view", "View", "", "cloud"),
+    ActionEntry("drawer", "Show drawer", "Profiles, histogram and tables below the view", "View", "F9", "job", True),
+    ActionEntry("theme", "Dark or light", "Switch between dark and light colours", "View", "F8"),
+    ActionEntry("import", "Import points…", "Bring a LAS or LAZ file into the job", "Data", "Ctrl+I"),
+    ActionEntry("slope", "Compute slope of points", "Inclination of the ground at each point, in degrees", "Data", "",
+                "cloud"),
+    ActionEntry("confirm_unit", "Confirm unit…", "State the unit of a job whose files do not say it", "Data", "", "job"),
+    ActionEntry("export_cloud", "Write cloud…", "Write the cloud as LAS or LAZ with all its dimensions", "Data", "",
+                "cloud"),
+    ActionEntry("measure", "Measure", "Distance, height difference, slope, area and coordinates", "Data", "Ctrl+M",
+                "cloud", True),
+    ActionEntry("new_stockpile", "New stockpile study", "How much is in a heap?", "Study", "Ctrl+Shift+N", "cloud"),
+    ActionEntry("draw_toe", "Draw toe line", "Click round the heap; double-click or Enter closes the line", "Study",
+                "T", "study"),
+    ActionEntry("pull_toe", "Pull to toe", "Move the line to the break of slope near it", "Study", "Ctrl+T", "toe"),
+    ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "toe", True),
+    ActionEntry("rename_study", "Rename study…", "Give the open study another name", "Study", "", "study"),
+    ActionEntry("duplicate_study", "Duplicate study", "Make a copy of the open study", "Study", "Ctrl+Shift+D",
+                "study"),
+    ActionEntry("remove_study", "Remove study", "Take the open study out of the job (can be undone)", "Study", "",
+                "study"),
+    ActionEntry("study_help", "How it is computed", "Method, formulas and limits of the open study", "Help", "F1",
+                "study"),
+    ActionEntry("guide", "Guided start", "Three steps to a first volume", "Help"),
+    ActionEntry("shortcuts", "Keys and mouse", "What keys and mouse buttons do", "Help"),
+    ActionEntry("about", "About Kerb", "Version and licence", "Help"),
+)  # fmt: skip
+MENUS = ("Job", "Edit", "View", "Data", "Study", "Help")
+BY_ID = {entry.id: entry for entry in ACTIONS}

@@ -1,0 +1,83 @@
+"""The title block of a job: names for reports, decimals, page and logo."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app.session import Session
+from kerb.job.job import Change
+from kerb.report.pdf import PAGES
+
+
+class TitleBlock(QDialog):
+    """Edit the title block; one undoable step."""
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.setWindowTitle("Title block")
+        self.setMinimumWidth(430)
+        title = session.job.state.title
+        outer = QVBoxLayout(self)
+        form = QFormLayout()
+        outer.addLayout(form)
+        self.fields = {
+            key: QLineEdit(getattr(title, key)) for key in ("name", "client", "site", "analyst", "logo")
+        }
+        for key, words in (("name", "Job"), ("client", "Client"), ("site", "Site"), ("analyst", "Analyst")):
+            form.addRow(words, self.fields[key])
+        row = QHBoxLayout()
+        row.addWidget(self.fields["logo"])
+        browse = QPushButton("Choose…")
+        browse.clicked.connect(self._choose_logo)
+        row.addWidget(browse)
+        form.addRow("Logo (PNG or JPEG)", row)
+        self.decimals = {}
+        for key, words in (("length", "Decimals of lengths"), ("area", "Decimals of areas"),
+                           ("volume", "Decimals of volumes"), ("mass", "Decimals of masses")):  # fmt: skip
+            box = QSpinBox(minimum=0, maximum=6, value=getattr(title.decimals, key))
+            box.setToolTip("Display only: computation keeps full precision")
+            self.decimals[key] = box
+            form.addRow(words, box)
+        self.page = QComboBox()
+        self.page.addItems(list(PAGES))
+        self.page.setCurrentText(title.page)
+        form.addRow("Page of reports", self.page)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        outer.addWidget(buttons)
+
+    def _choose_logo(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Choose a logo", "", "Pictures (*.png *.jpg *.jpeg)")
+        if path:
+            self.fields["logo"].setText(path)
+
+    def accept(self) -> None:
+        values = {key: field.text().strip() for key, field in self.fields.items()}
+        values["name"] = values["name"] or "Untitled job"
+        decimals = {key: box.value() for key, box in self.decimals.items()}
+        page = self.page.currentText()
+
+        def apply(state):
+            title = replace(
+                state.title, page=page, decimals=replace(state.title.decimals, **decimals), **values
+            )
+            return replace(state, title=title)
+
+        self.session.execute(Change("Changed the title block", apply, {**values, **decimals, "page": page}))
+        super().accept()

@@ -1,0 +1,427 @@
+"""What each action of the registry does. One method an action, named after its id."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
+
+from kerb import __version__
+from kerb.app.dialogs.reading import Reading, keys_page, method_page
+from kerb.app.dialogs.title import TitleBlock
+from kerb.app.tools.measure import Measure
+from kerb.app.tools.toe import DrawToe
+from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.core.cloud.slope import slopes
+from kerb.core.errors import KerbError
+from kerb.core.reference import local_grid
+from kerb.core.units import LENGTH_UNITS
+from kerb.demo.job import open_demo
+from kerb.draw.ramps import CLASS_NAMES
+from kerb.formats.las_write import write_las
+from kerb.job import holdings, studies
+from kerb.job.job import SUFFIX, Change, Job
+from kerb.job.places import unsaved_folder
+from kerb.report.text import figures_table, tab_separated
+from kerb.studies.registry import study_kind
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
+
+PULL_SHARE = 0.08
+
+
+class Handlers:
+    """The doing of actions, for one window."""
+
+    def __init__(self, window: Window) -> None:
+        self.window = window
+        self.session = window.session
+
+    def run(self, key: str) -> None:
+        """Do an action, or go to a study or holding named ``kind:id``."""
+        name, _, what = key.partition(":")
+        if name == "study":
+            self.session.select(what)
+            self.fit_study()
+        elif name == "holding":
+            self._fit_holding(what)
+        elif what:
+            getattr(self, name)(what)
+        elif name == "import":
+            self.import_points()
+        else:
+            getattr(self, name)()
+
+    # Job
+
+    def new_job(self) -> None:
+        if self.window.may_leave():
+            self._guard(lambda: self.session.set_job(Job.create(unsaved_folder())))
+
+    def open_job(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self.window, "Open job (a folder NAME.kerb)", str(Path.home()))
+        if folder:
+            self.open_folder(Path(folder))
+
+    def open_folder(self, folder: Path) -> None:
+        """Open a job folder, asking about what a crash left."""
+        if not self.window.may_leave():
+            return
+        recover = False
+        if Job.has_recovery(folder):
+            answer = QMessageBox.question(
+                self.window, "Recover", f"{folder.name} was not closed properly. Go on from the last change?\n\n"
+                "“No” opens it as it was last saved.",
+            )  # fmt: skip
+            recover = answer == QMessageBox.StandardButton.Yes
+        self._guard(lambda: self.session.set_job(Job.open(folder, recover)))
+
+    def open_demo(self, fresh: bool = False) -> None:
+        if not self.window.may_leave():
+            return
+        self.session.start(
+            lambda progress: open_demo(progress, fresh), "Preparing the demo", lambda job: self._demo_ready(job)
+        )
+
+    def _demo_ready(self, job: Job) -> None:
+        self.session.set_job(job)
+        self.window.show_guide(not self.session.settings.get("guide_dismissed", False))
+
+    def save(self) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        if "unsaved" in job.folder.parts:
+            self.save_as()
+        elif self._guard(job.save):
+            self.session.said.emit(f"Saved {job.folder.name}")
+            self.session.changed.emit()
+
+    def save_as(self) -> None:
+        self._save_elsewhere(move=True)
+
+    def save_copy(self) -> None:
+        self._save_elsewhere(move=False)
+
+    def _save_elsewhere(self, move: bool) -> None:
+        job = self.session.job
+        start = str(Path.home() / f"{job.state.title.name}{SUFFIX}")
+        path, _ = QFileDialog.getSaveFileName(self.window, "Save job", start, f"Kerb job (*{SUFFIX})")
+        if path:
+            self.save_to(Path(path), move)
+
+    def save_to(self, folder: Path, move: bool) -> None:
+        """Save into another folder; with ``move`` go on there."""
+        job = self.session.job
+        folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
+        if self._guard(lambda: job.copy_to(folder, move)):
+            if move:
+                self.session.settings.add_recent(folder)
+            self.session.said.emit(f"Saved {folder}")
+            self.session.changed.emit()
+
+    def title_block(self) -> None:
+        TitleBlock(self.session, self.window).exec()
+
+    def job_record(self) -> None:
+        Reading("Job record", self.session.job.record_text(), self.window, markdown=False).exec()
+
+    def deliver(self) -> None:
+        from kerb.app.dialogs.deliver import Deliver
+
+        Deliver(self.session, self.window).exec()
+
+    def quit(self) -> None:
+        self.window.close()
+
+    # Edit
+
+    def undo(self) -> None:
+        self.session.undo()
+
+    def redo(self) -> None:
+        self.session.redo()
+
+    def copy_figures(self) -> None:
+        outcome = self.session.outcome()
+        if outcome is not None:
+            QGuiApplication.clipboard().setText(tab_separated(figures_table(outcome)))
+            self.session.said.emit("Figures copied as text")
+
+    def find(self) -> None:
+        self.window.header.command.setFocus()
+        self.window.header.command.selectAll()
+
+    # View
+
+    def view_plan(self) -> None:
+        self.window.view.set_mode(PLAN)
+
+    def view_orbit(self) -> None:
+        self.window.view.set_mode(ORBIT)
+
+    def view_section(self) -> None:
+        self.window.look_along_profile()
+        self.window.view.set_mode(SECTION)
+
+    def fit(self) -> None:
+        boxes = [layer.store.bounds for layer in self.window.view.scene.clouds]
+        if boxes:
+            self.window.view.fit(np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0))
+
+    def fit_study(self) -> None:
+        setup = self.session.setup
+        if setup is None or not setup.toe:
+            self.fit()
+            return
+        ring = np.array(setup.toe)
+        outcome = self.session.outcome()
+        z = outcome.meshes["top"].vertices[:, 2] if outcome and "top" in outcome.meshes else np.array([0.0])
+        if outcome is None:
+            z = np.array([self.window.view.camera.target[2]])
+        room = 0.25 * float(np.ptp(ring, axis=0).max())
+        low = np.append(ring.min(axis=0) - room, z.min())
+        high = np.append(ring.max(axis=0) + room, z.max())
+        self.window.view.fit(low, high)
+
+    def _fit_holding(self, key: str) -> None:
+        holding = self.session.job.state.holding(key)
+        if holding is not None:
+            self.window.view.fit(*self.session.job.store(holding).bounds)
+
+    def look_north(self) -> None:
+        self._look(0.0)
+
+    def look_east(self) -> None:
+        self._look(90.0)
+
+    def look_south(self) -> None:
+        self._look(180.0)
+
+    def look_west(self) -> None:
+        self._look(270.0)
+
+    def _look(self, heading: float) -> None:
+        view = self.window.view
+        view.set_mode(ORBIT)
+        view.set_camera(replace(view.camera, heading=heading, tilt=0.0, perspective=False), moving=False)
+
+    def perspective(self) -> None:
+        view = self.window.view
+        view.set_mode(ORBIT)
+        view.set_camera(replace(view.camera, perspective=not view.camera.perspective), moving=False)
+
+    def drawer(self) -> None:
+        self.window.drawer.setVisible(not self.window.drawer.isVisible())
+
+    def theme(self) -> None:
+        self.window.switch_theme()
+
+    # Data
+
+    def import_points(self) -> None:
+        start = self.session.settings.get("import_folder", str(Path.home()))
+        paths, _ = QFileDialog.getOpenFileNames(
+            self.window, "Import points", start, "Points (*.las *.laz *.LAS *.LAZ);;All files (*)"
+        )
+        if paths:
+            self.session.settings.set("import_folder", str(Path(paths[0]).parent))
+            self.session.import_files([Path(path) for path in paths])
+
+    def slope(self) -> None:
+        job, holding = self.session.job, self.window.main_cloud()
+        store = job.store(holding)
+
+        def keep(values: np.ndarray) -> None:
+            store.add_attribute("slope", "deg", values)
+            job.note(Change(f"Computed slope of {holding.name}", lambda state: state))
+            self.window.colour_by("slope")
+
+        self.session.start(lambda progress: slopes(store, progress), "Computing slope", keep)
+
+    def confirm_unit(self) -> None:
+        job = self.session.job
+        names = [f"{unit.name} ({unit.code})" for unit in LENGTH_UNITS.values()]
+        now = list(LENGTH_UNITS).index(job.state.title.unit)
+        words = "The numbers of this job are in this unit (nothing is converted):"
+        chosen, accepted = QInputDialog.getItem(self.window, "Confirm unit", words, names, now, False)
+        if not accepted:
+            return
+        unit = list(LENGTH_UNITS.values())[names.index(chosen)]
+        reference = job.state.title.reference_system()
+        confirmed = reference.confirmed(unit) if reference.wkt and reference.unit == unit else local_grid(unit)
+        for holding in job.state.holdings:
+            job.store(holding).set_reference(confirmed)
+
+        def apply(state):
+            return replace(state, title=replace(state.title, unit=unit.code, reference=confirmed.to_json()))
+
+        self.session.execute(Change(f"Confirmed the unit: {unit.name}", apply, {"unit": unit.code}))
+
+    def export_cloud(self, key: str = "") -> None:
+        holding = self.session.job.state.holding(key) if key else self.window.main_cloud()
+        path, _ = QFileDialog.getSaveFileName(
+            self.window, "Write cloud", f"{holding.name}.laz", "LAZ (*.laz);;LAS (*.las)"
+        )
+        if not path:
+            return
+        target = Path(path)
+        if holding.source and target.exists() and target.samefile(holding.source):
+            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+            return
+        store = self.session.job.store(holding)
+        self.session.start(
+            lambda progress: write_las(store, target, None, progress), f"Writing {target.name}",
+            lambda count: self.session.said.emit(f"Wrote {count} points to {target}"),
+        )  # fmt: skip
+
+    def measure(self) -> None:
+        self.window.use_tool(Measure(self.window.view, self.session, self.window.use_edit_tool))
+
+    def rename_holding(self, key: str) -> None:
+        holding = self.session.job.state.holding(key)
+        name, accepted = QInputDialog.getText(self.window, "Rename", "Name of the holding", text=holding.name)
+        if accepted and name.strip() and name != holding.name:
+            self.session.execute(holdings.altered(holding, f"Renamed {holding.name} to {name}", name=name.strip()))
+
+    def epoch(self, key: str) -> None:
+        holding = self.session.job.state.holding(key)
+        text, accepted = QInputDialog.getText(
+            self.window, "Epoch", "Date of the survey (year-month-day)", text=holding.epoch
+        )
+        if accepted and text.strip() != holding.epoch:
+            words = f"Set the epoch of {holding.name} to {text.strip()}"
+            self.session.execute(holdings.altered(holding, words, epoch=text.strip()))
+
+    def relink(self, key: str) -> None:
+        holding = self.session.job.state.holding(key)
+        path, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(holding.source).name} now?")
+        if not path:
+            return
+        if holding.source_size and Path(path).stat().st_size != holding.source_size:
+            answer = QMessageBox.question(
+                self.window, "Another file?", "This file has another size than the one that was imported. Use it as the "
+                "source all the same?",
+            )  # fmt: skip
+            if answer != QMessageBox.StandardButton.Yes:
+                return
+        self.session.execute(holdings.altered(holding, f"Found the source of {holding.name}", source=path))
+
+    # Study
+
+    def new_stockpile(self) -> None:
+        cloud = self.window.main_cloud()
+        if cloud is None:
+            self.session.said.emit("Import a cloud first.")
+            return
+        change, study = studies.made(self.session.job.state, "stockpile", "Heap", {"cloud": cloud.id})
+        self.session.execute(change)
+        self.session.select(study.id)
+        self.draw_toe()
+
+    def draw_toe(self) -> None:
+        if self.session.study is None:
+            self.new_stockpile()
+            return
+        if self.window.view.mode == SECTION:
+            self.window.view.set_mode(PLAN)
+        self.window.use_tool(DrawToe(self.window.view, self.session, self.window.use_edit_tool))
+
+    def pull_toe(self) -> None:
+        setup = self.session.setup
+        heap = self.session.live.heap
+        if setup is None or heap is None:
+            self.session.said.emit("The heap is still being read; try again in a moment.")
+            return
+        ring = setup.ring()
+        reach = PULL_SHARE * float(np.ptp(ring, axis=0).max())
+
+        def keep(moved: np.ndarray) -> None:
+            self.window.edit_tool.before = ring
+            self.session.commit("pulled the line to the toe", toe=tuple(map(tuple, moved.tolist())), toe_z=())
+            self.session.said.emit("Pulled to the toe. The dotted line is where it was; Ctrl+Z takes it back.")
+
+        self.session.start(lambda _progress: heap.pulled_toe(setup, reach), "Pulling to the toe", keep)
+
+    def compute(self) -> None:
+        self.session.compute()
+
+    def rename_study(self) -> None:
+        study = self.session.study
+        name, accepted = QInputDialog.getText(self.window, "Rename", "Name of the study", text=study.name)
+        if accepted and name.strip() and name.strip() != study.name:
+            self.session.execute(studies.renamed(study, name.strip()))
+
+    def duplicate_study(self) -> None:
+        change, twin = studies.duplicated(self.session.job.state, self.session.study)
+        self.session.execute(change)
+        self.session.select(twin.id)
+        self.session.rest()
+
+    def remove_study(self) -> None:
+        self.session.execute(studies.removed(self.session.study))
+
+    def choose_classes(self) -> None:
+        """A menu of the classes that are there, ticked where they count."""
+        setup, holding = self.session.setup, self.window.main_cloud()
+        if setup is None or holding is None or not self.session.job.store(holding).has("classification"):
+            self.session.said.emit("The cloud has no classes.")
+            return
+        present = classes_in(self.session.job.store(holding))
+        menu = QMenu(self.window)
+        every = menu.addAction("All but noise")
+        every.setCheckable(True)
+        every.setChecked(not setup.classes)
+        every.triggered.connect(lambda: self.session.commit("uses all classes but noise", classes=()))
+        for code in present:
+            action = menu.addAction(f"{code}  {CLASS_NAMES.get(code, 'Class')}")
+            action.setCheckable(True)
+            action.setChecked(code in setup.classes)
+            action.triggered.connect(lambda _on, c=code: self._toggle_class(c))
+        sheet = self.window.sheet.classes
+        menu.popup(sheet.mapToGlobal(sheet.rect().bottomLeft()))
+        self.window.menu_shown = menu
+
+    def _toggle_class(self, code: int) -> None:
+        chosen = set(self.session.setup.classes) ^ {code}
+        self.session.commit(f"uses classes {sorted(chosen)}", classes=tuple(sorted(chosen)))
+
+    # Help
+
+    def study_help(self) -> None:
+        kind = study_kind(self.session.study.kind)
+        Reading(f"{kind.title}: how it is computed", method_page(kind.help_page), self.window).exec()
+
+    def guide(self) -> None:
+        self.session.settings.set("guide_dismissed", False)
+        self.window.show_guide(True)
+
+    def shortcuts(self) -> None:
+        Reading("Keys and mouse", keys_page(), self.window).exec()
+
+    def about(self) -> None:
+        QMessageBox.about(
+            self.window, "About Kerb", f"<b>Kerb {__version__}</b><p>Compares point clouds with what they should be."
+            "<p>Free software under the GNU General Public License 3 or later. Font: IBM Plex Sans (SIL OFL 1.1).",
+        )  # fmt: skip
+
+    def _guard(self, work) -> bool:
+        try:
+            work()
+        except KerbError as error:
+            self.session.complained.emit("That did not work", str(error))
+            return False
+        return True
+
+
+def classes_in(store) -> list[int]:
+    """Classes present in a cloud, from a thinned look at it."""
+    column = store.column("classification")
+    return [int(code) for code in np.unique(column[:: max(1, len(column) // 2_000_000)])]
+
+

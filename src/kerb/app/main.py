@@ -1,0 +1,47 @@
+"""Start the window."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from kerb.app import theme
+from kerb.app.icons import pixmap
+from kerb.app.window import Window
+from kerb.job.places import Settings
+
+
+def application() -> QApplication:
+    """The one application object, with fonts and icon."""
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app.setApplicationName("Kerb")
+    app.setDesktopFileName("kerb")
+    app.setStyle("Fusion")
+    theme.load_fonts()
+    app.setWindowIcon(QIcon(pixmap("kerb", "#23282a", 128)))
+    return app
+
+
+def open_window(job: str | None = None, demo: bool = False, fresh: bool = False) -> int:
+    """Open the window, with a job or the demo in it, and run until it is closed. Returns the exit status."""
+    logging.basicConfig(level=logging.WARNING)
+    if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY") and "QT_QPA_PLATFORM" not in os.environ:
+        sys.stderr.write(
+            "kerb: no screen was found. Set DISPLAY, or QT_QPA_PLATFORM=offscreen to run without one; every study "
+            "also runs on the command line, see kerb --help\n"
+        )
+        return 2
+    app = application()
+    window = Window(Settings())
+    window.show()
+    if demo:
+        QTimer.singleShot(0, lambda: window.handlers.open_demo(fresh))
+    elif job is not None:
+        QTimer.singleShot(0, lambda: window.handlers.open_folder(Path(job)))
+    return app.exec()

@@ -1,0 +1,169 @@
+"""The header: job name, the field to do, find or go to anything, unit chip, undo and redo, Deliver."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app.actions import ACTIONS
+from kerb.app.icons import icon, pixmap
+from kerb.app.session import Session
+from kerb.app.theme import Theme
+
+
+class Header(QWidget):
+    """The band across the top."""
+
+    action_wanted = Signal(str)
+    chip_clicked = Signal(QPoint)
+
+    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("header")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(50)
+        self.session = session
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(9)
+        mark = QLabel()
+        mark.setPixmap(pixmap("kerb", theme.ink, 26, 2))
+        self.title = QLabel("Kerb", objectName="title")
+        self.site = QLabel("", objectName="quiet")
+        self.command = CommandField(session, self)
+        self.command.action_wanted.connect(self.action_wanted)
+        self.chip = QPushButton("", objectName="chip", toolTip="Unit and reference system; click to set decimals")
+        self.chip.clicked.connect(lambda: self.chip_clicked.emit(self.chip.mapToGlobal(QPoint(0, self.chip.height()))))
+        self.undo = self._button("undo", theme)
+        self.redo = self._button("redo", theme)
+        self.deliver = QPushButton("Deliver", toolTip="Make the report for the client (Ctrl+D)")
+        self.deliver.setProperty("role", "main")
+        self.deliver.clicked.connect(lambda: self.action_wanted.emit("deliver"))
+        for widget in (mark, self.title, self.site):
+            row.addWidget(widget)
+        row.addStretch(1)
+        row.addWidget(self.command)
+        row.addStretch(1)
+        for widget in (self.chip, self.undo, self.redo, self.deliver):
+            row.addWidget(widget)
+        for signal in (session.changed, session.opened):
+            signal.connect(self.mirror)
+        self.mirror()
+
+    def _button(self, name: str, theme: Theme) -> QToolButton:
+        button = QToolButton()
+        button.setIcon(icon(name, theme.ink, 18))
+        button.setAccessibleName(name.capitalize())
+        button.clicked.connect(lambda: self.action_wanted.emit(name))
+        return button
+
+    def mirror(self) -> None:
+        """Show the job as it is now."""
+        job = self.session.job
+        title = job.state.title if job else None
+        self.title.setText((title.name if title else "Kerb") + (" •" if job and job.changed else ""))
+        self.title.setToolTip(f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else "")
+        self.site.setText(title.site if title else "")
+        self.chip.setVisible(job is not None)
+        if job is not None:
+            reference = title.reference_system()
+            text = reference.sentence
+            self.chip.setText(self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 230))
+            sure = "no" if reference.certainty == "assumed" else "yes"
+            if self.chip.property("sure") != sure:
+                self.chip.setProperty("sure", sure)
+                self.chip.style().unpolish(self.chip)
+                self.chip.style().polish(self.chip)
+        self.undo.setEnabled(bool(job and job.can_undo))
+        self.redo.setEnabled(bool(job and job.can_redo))
+        self.undo.setToolTip(f"Undo: {job.can_undo} (Ctrl+Z)" if job and job.can_undo else "Nothing to undo")
+        self.redo.setToolTip(f"Redo: {job.can_redo} (Ctrl+Shift+Z)" if job and job.can_redo else "Nothing to redo")
+        self.deliver.setEnabled(bool(job and any(study.outcome for study in job.state.studies)))
+
+
+class CommandField(QLineEdit):
+    """Do, find or go to anything: actions, studies and holdings by any part of their words."""
+
+    action_wanted = Signal(str)
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.setObjectName("command")
+        self.setPlaceholderText("Do, find or go to…    Ctrl+K")
+        self.setToolTip("Type part of an action, study or holding; Enter does the first one")
+        self.setAccessibleName("Do, find or go to")
+        self.list: QListWidget | None = None
+        self.popup: QFrame | None = None
+        self.textEdited.connect(self._show)
+        self.returnPressed.connect(self._take)
+
+    def choices(self, text: str) -> list[tuple[str, str, str]]:
+        """(id, words, kind) of everything that fits, best first."""
+        every = [(entry.id, entry.title, entry.shortcut or entry.menu) for entry in ACTIONS]
+        if self.session.job is not None:
+            state = self.session.job.state
+            every += [(f"study:{s.id}", s.name, "study") for s in state.studies]
+            every += [(f"holding:{h.id}", h.name, "holding") for h in state.holdings]
+        words = text.lower().split()
+        fitting = [item for item in every if all(word in item[1].lower() for word in words)]
+        return sorted(fitting, key=lambda item: (not item[1].lower().startswith(words[0] if words else ""), item[1]))
+
+    def _show(self, text: str) -> None:
+        if self.popup is None:
+            self.popup = QFrame(self.window(), objectName="card")
+            column = QVBoxLayout(self.popup)
+            column.setContentsMargins(4, 4, 4, 4)
+            self.list = QListWidget()
+            self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            self.list.itemClicked.connect(lambda _item: self._take())
+            column.addWidget(self.list)
+        self.list.clear()
+        for key, words, kind in self.choices(text)[:9]:
+            item = QListWidgetItem(f"{words}    {kind}")
+            item.setData(Qt.ItemDataRole.UserRole, key)
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+        corner = self.mapTo(self.window(), QPoint(0, self.height() + 4))
+        height = 14 + self.list.sizeHintForRow(0) * self.list.count()
+        self.popup.setGeometry(corner.x(), corner.y(), self.width(), max(height, 10))
+        self.popup.setVisible(bool(text.strip()) and self.list.count() > 0)
+        self.popup.raise_()
+
+    def _take(self) -> None:
+        if self.list is None or self.list.currentItem() is None or not self.text().strip():
+            return
+        key = self.list.currentItem().data(Qt.ItemDataRole.UserRole)
+        self._hide()
+        self.action_wanted.emit(key)
+
+    def _hide(self) -> None:
+        self.clear()
+        if self.popup is not None:
+            self.popup.hide()
+        self.clearFocus()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self._hide()
+        elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up) and self.list is not None:
+            step = 1 if event.key() == Qt.Key.Key_Down else -1
+            self.list.setCurrentRow((self.list.currentRow() + step) % max(self.list.count(), 1))
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QEvent | QObject) -> None:
+        super().focusOutEvent(event)
+        if self.popup is not None and not self.popup.underMouse():
+            self.popup.hide()

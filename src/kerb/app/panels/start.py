@@ -1,0 +1,152 @@
+"""The first screen without a job, and the guided start that can be dismissed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+
+from kerb.app.icons import icon, pixmap
+from kerb.app.session import Session
+from kerb.app.theme import Theme
+
+
+class StartPage(QWidget):
+    """What can be done: drop a file, open a job, or look at the demo."""
+
+    action_wanted = Signal(str)
+    job_wanted = Signal(object)
+
+    def __init__(self, session: Session, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.session, self.theme = session, theme
+        self.over = False
+        outer = QHBoxLayout(self)
+        outer.addStretch(1)
+        column = QVBoxLayout()
+        outer.addLayout(column)
+        outer.addStretch(1)
+        column.addStretch(2)
+        mark = QLabel()
+        mark.setPixmap(pixmap("kerb", theme.ink, 56, 2))
+        column.addWidget(mark)
+        column.addSpacing(10)
+        title = QLabel("What does the ground say?")
+        title.setStyleSheet("font-size: 26px; font-weight: 600;")
+        column.addWidget(title)
+        words = QLabel("Drop a LAS or LAZ file anywhere on this window. It becomes a job; your file stays as it is.")
+        words.setProperty("role", "quiet")
+        column.addWidget(words)
+        column.addSpacing(18)
+        self.drop = _DropField(theme)
+        self.drop.clicked.connect(lambda: self.action_wanted.emit("import"))
+        column.addWidget(self.drop)
+        column.addSpacing(14)
+        row = QHBoxLayout()
+        for words_, action, tip in (
+            ("Import points…", "import", "LAS or LAZ, any version (Ctrl+I)"),
+            ("Open job…", "open_job", "A folder NAME.kerb (Ctrl+O)"),
+            ("Open the demo", "open_demo", "Saltmarrow Quay: a made-up yard with three heaps"),
+        ):
+            button = QPushButton(words_, toolTip=tip)
+            button.clicked.connect(lambda _c, a=action: self.action_wanted.emit(a))
+            row.addWidget(button)
+        row.addStretch(1)
+        column.addLayout(row)
+        column.addSpacing(22)
+        self.recent_heading = QLabel("Recent jobs")
+        self.recent_heading.setProperty("role", "section")
+        column.addWidget(self.recent_heading)
+        self.recent = QVBoxLayout()
+        column.addLayout(self.recent)
+        column.addStretch(3)
+        self.mirror()
+
+    def mirror(self) -> None:
+        """List recent jobs."""
+        while self.recent.count():
+            self.recent.takeAt(0).widget().deleteLater()
+        jobs = self.session.settings.recent()[:6]
+        self.recent_heading.setVisible(bool(jobs))
+        for folder in jobs:
+            button = QPushButton(f"{folder.stem}    {_short(folder.parent)}")
+            button.setProperty("role", "link")
+            button.setStyleSheet("text-align: left;")
+            button.setToolTip(str(folder))
+            button.clicked.connect(lambda _c, f=folder: self.job_wanted.emit(f))
+            self.recent.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
+
+
+class _DropField(QPushButton):
+    """The place to drop a file on, or to click."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.setFixedSize(560, 132)
+        self.setAccessibleName("Drop a file here, or click to choose one")
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        edge = self.theme.accent if self.underMouse() or self.hasFocus() else self.theme.quiet
+        painter.setPen(QPen(QColor(edge), 1.4, Qt.PenStyle.DashLine))
+        painter.setBrush(QColor(self.theme.sheet))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 10, 10)
+        mark = pixmap("drop", self.theme.accent, 30, 2)
+        painter.drawPixmap(int(self.width() / 2 - 15), 32, mark)
+        painter.setPen(QColor(self.theme.quiet))
+        painter.drawText(QRectF(0, 74, self.width(), 24), Qt.AlignmentFlag.AlignCenter, "Drop point files here, or click")
+
+
+class Guide(QWidget):
+    """Three steps to a first volume; ticks off what was done, and goes away when told."""
+
+    dismissed = Signal()
+
+    STEPS = (
+        "Choose “Heap 2” in the list of studies.",
+        "Press T and click round its foot; double-click closes the line.",
+        "Read the volume. Drag a vertex and watch it follow.",
+    )
+
+    def __init__(self, theme: Theme, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("card")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 10, 10, 12)
+        row = QHBoxLayout()
+        title = QLabel("Guided start")
+        title.setProperty("role", "section")
+        close = QToolButton(toolTip="Dismiss; Help brings it back")
+        close.setIcon(icon("close", theme.quiet, 14))
+        close.setAccessibleName("Dismiss the guided start")
+        close.clicked.connect(self.dismissed)
+        row.addWidget(title)
+        row.addStretch(1)
+        row.addWidget(close)
+        column.addLayout(row)
+        self.labels = [QLabel(wordWrap=True) for _ in self.STEPS]
+        for label in self.labels:
+            column.addWidget(label)
+        self.setFixedWidth(300)
+        self.show_step(0)
+
+    def show_step(self, done: int) -> None:
+        """Tick off the first ``done`` steps."""
+        for place, label in enumerate(self.labels):
+            mark = "✓" if place < done else f"{place + 1}."
+            label.setText(f"{mark}  {self.STEPS[place]}")
+            label.setProperty("role", "" if place == done else "quiet")
+            label.style().polish(label)
+        self.adjustSize()
+
+
+def _short(folder: Path) -> str:
+    home = Path.home()
+    return f"~/{folder.relative_to(home)}" if folder.is_relative_to(home) else str(folder)

@@ -1,0 +1,44 @@
+"""What a tool is: it gets the mouse and keys of the view first, and paints over the picture."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
+
+if TYPE_CHECKING:
+    from kerb.app.views.view import View
+
+
+class Tool:
+    """A tool that does nothing. ``hint`` is shown in the status line while it is chosen."""
+
+    hint = ""
+    cursor = Qt.CursorShape.ArrowCursor
+
+    def __init__(self, view: View) -> None:
+        self.view = view
+
+    def press(self, event: QMouseEvent) -> bool:
+        """Take a left press; True keeps the view from moving."""
+        return False
+
+    def move(self, event: QMouseEvent) -> None:
+        """Follow the mouse."""
+
+    def release(self, event: QMouseEvent, clicked: bool) -> None:
+        """End of a press; ``clicked`` when the view was not moved meanwhile."""
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Take a double click."""
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Take a key; True when it was used."""
+        return False
+
+    def paint(self, painter: QPainter) -> None:
+        """Draw over the picture."""
+
+    def leave(self) -> None:
+        """Another tool is chosen."""

@@ -1,0 +1,159 @@
+"""Measure between points: distance, height difference, slope, plan area, coordinates; with a snap that can be seen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+
+from kerb.app.session import Session
+from kerb.app.theme import font
+from kerb.app.tools.base import Tool
+from kerb.app.views.view import View
+from kerb.core.arrays import Floats
+from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.geometry import polygon
+from kerb.core.quantity import quantity
+
+SNAPS = ("nearest", "lowest", "highest")
+RADIUS = 12.0
+
+
+class Measure(Tool):
+    """Click points; the values stand beside the last one. N, L and H choose the snap, C copies, Escape clears."""
+
+    hint = (
+        "Click points to measure. N nearest, L lowest, H highest point in the circle; C copies as text; "
+        "Backspace takes one back, Esc ends."
+    )
+    cursor = Qt.CursorShape.CrossCursor
+
+    def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
+        super().__init__(view)
+        self.session = session
+        self.finished = finished
+        self.snap = SNAPS[0]
+        self.places: list[Floats] = []
+        self.mouse: QPointF | None = None
+
+    def move(self, event: QMouseEvent) -> None:
+        self.mouse = event.position()
+        self.view.update()
+
+    def release(self, event: QMouseEvent, clicked: bool) -> None:
+        if not clicked or event.button() != Qt.MouseButton.LeftButton:
+            return
+        place = self.snapped(event.position())
+        if place is None:
+            self.session.said.emit("No point lies in the circle; zoom in or point at the data.")
+            return
+        self.places.append(place)
+        self.session.said.emit(self.lines()[-1])
+        self.view.update()
+
+    def key(self, event: QKeyEvent) -> bool:
+        letters = {Qt.Key.Key_N: 0, Qt.Key.Key_L: 1, Qt.Key.Key_H: 2}
+        key = Qt.Key(event.key())
+        if key in letters:
+            self.snap = SNAPS[letters[key]]
+        elif key == Qt.Key.Key_C:
+            QGuiApplication.clipboard().setText(self.text())
+        elif key == Qt.Key.Key_Backspace and self.places:
+            self.places.pop()
+        elif key == Qt.Key.Key_Escape:
+            if self.places:
+                self.places.clear()
+            else:
+                self.finished()
+        else:
+            return False
+        self.view.update()
+        return True
+
+    def snapped(self, position: QPointF) -> Floats | None:
+        """The point that a click takes: the nearest drawn one, or the lowest or highest within the circle."""
+        view = self.view
+        if view.picture is None:
+            return None
+        share = view.picture.size[0] / view.pixels[0] * view.ratio
+        hit = view.picture.place_at(position.x() * share, position.y() * share, reach=round(RADIUS * share))
+        if hit is None or self.snap == SNAPS[0]:
+            return hit
+        radius = RADIUS * view.ratio * view.camera.scale
+        found = []
+        for layer in view.scene.clouds:
+            box = ((hit[0] - radius, hit[1] - radius, -1e300), (hit[0] + radius, hit[1] + radius, 1e300))
+            points = CloudView(layer.store, Narrowing(box=box)).points()
+            points = points[np.hypot(*(points[:, :2] - hit[:2]).T) <= radius]
+            if len(points):
+                pick = np.argmin(points[:, 2]) if self.snap == SNAPS[1] else np.argmax(points[:, 2])
+                found.append(points[pick])
+        if not found:
+            return hit
+        return min(found, key=lambda p: p[2] if self.snap == SNAPS[1] else -p[2])
+
+    def lines(self) -> list[str]:
+        """What was measured, a line each."""
+        unit, decimals = self.session.unit, self.session.decimals
+        show = lambda value, code=unit, signed=False: quantity(float(value), code, decimals, signed)  # noqa: E731
+        last = self.places[-1]
+        lines = [f"E {last[0]:.{decimals.length}f}  N {last[1]:.{decimals.length}f}  Z {last[2]:.{decimals.length}f}"]
+        if len(self.places) > 1:
+            step = self.places[-1] - self.places[-2]
+            plan = float(np.hypot(*step[:2]))
+            lines.append(f"distance {show(np.linalg.norm(step))}, in plan {show(plan)}")
+            slope = np.degrees(np.arctan2(step[2], plan)) if plan or step[2] else 0.0
+            lines.append(f"height difference {show(step[2], signed=True)}, slope {show(slope, 'deg', True)}")
+        if len(self.places) > 2:
+            ring = np.array(self.places)
+            lines.append(f"plan area {show(abs(polygon.area(ring)), unit + '2')}")
+            path = np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()
+            lines.append(f"length of the line {show(path)}")
+        return lines
+
+    def text(self) -> str:
+        """Coordinates and values, for the clipboard."""
+        rows = ["\t".join(f"{v:.6f}" for v in place) for place in self.places]
+        return "\n".join(["easting\tnorthing\televation", *rows, *(self.lines() if self.places else [])]) + "\n"
+
+    def paint(self, painter: QPainter) -> None:
+        theme = self.view.theme
+        ink = QColor(theme.accent)
+        if self.mouse is not None:
+            painter.setPen(QPen(ink, 1.0, Qt.PenStyle.DotLine))
+            painter.drawEllipse(self.mouse, RADIUS, RADIUS)
+            painter.setFont(font(11))
+            painter.drawText(self.mouse + QPointF(RADIUS + 3, -RADIUS + 2), self.snap)
+        if not self.places:
+            return
+        points = [QPointF(*p) for p in self.view.to_widget(np.array(self.places))]
+        if len(points) > 2:
+            pale = QColor(ink)
+            pale.setAlpha(28)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(pale)
+            painter.drawPolygon(QPolygonF(points))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(ink, 1.8))
+        painter.drawPolyline(QPolygonF(points))
+        for point in points:
+            painter.drawLine(point + QPointF(-5, 0), point + QPointF(5, 0))
+            painter.drawLine(point + QPointF(0, -5), point + QPointF(0, 5))
+        paint_note(painter, points[-1] + QPointF(14, 14), self.lines(), theme)
+
+
+def paint_note(painter: QPainter, at: QPointF, lines: list[str], theme: object) -> None:
+    """A small card with lines of text."""
+    painter.setFont(font(12))
+    metrics = painter.fontMetrics()
+    width = max(metrics.horizontalAdvance(line) for line in lines) + 18
+    height = metrics.lineSpacing() * len(lines) + 12
+    box = QRectF(at.x(), at.y(), width, height)
+    painter.setPen(QPen(QColor(theme.hair), 1))
+    painter.setBrush(QColor(theme.sheet))
+    painter.drawRoundedRect(box, 5, 5)
+    painter.setPen(QColor(theme.ink))
+    for number, line in enumerate(lines):
+        painter.drawText(QPointF(box.x() + 9, box.y() + 6 + metrics.ascent() + number * metrics.lineSpacing()), line)

@@ -1,0 +1,174 @@
+"""The legend on the view, which is the control: drag its ends to set limits, double-click to fit what is in view."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QMenu, QWidget
+
+from kerb.app.theme import Theme, font
+from kerb.core.quantity import number, symbol
+from kerb.draw.ramps import CLASS_NAMES, SEQUENTIAL, SIGNED, class_table, table
+from kerb.draw.scene import CLAMP, FADE, HIDE, Style
+
+WIDTH, HEIGHT = 112, 216
+BAR = QRectF(14, 34, 18, 164)
+REACH = 9
+BEYOND = ((CLAMP, "Clamp values outside"), (FADE, "Fade values outside"), (HIDE, "Hide values outside"))
+
+
+class Legend(QWidget):
+    """Ramp, limits and unit of what colours the cloud; a list of classes where classes do."""
+
+    limits_changed = Signal(float, float)
+    fit_wanted = Signal()
+    style_wanted = Signal(dict)
+
+    def __init__(self, theme: Theme, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.theme = theme
+        self.style_ = Style()
+        self.title, self.unit = "Elevation", "m"
+        self.span = (0.0, 1.0)
+        self.limits = (0.0, 1.0)
+        self.classes: list[int] = []
+        self._dragged: int | None = None
+        self.resize(WIDTH, HEIGHT)
+        self.setMouseTracking(True)
+        self.setToolTip(
+            "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps and for values "
+            "outside the limits"
+        )
+        self.setAccessibleName("Legend")
+
+    def show_ramp(self, style: Style, title: str, unit: str, span: tuple[float, float], limits: tuple[float, float]) -> None:
+        """Show a ramp over the data's span with limits in it."""
+        self.classes = []
+        self.style_, self.title, self.unit, self.limits = style, title, unit, limits
+        room = 0.08 * max(span[1] - span[0], limits[1] - limits[0], 1e-9)
+        self.span = (min(span[0], limits[0]) - room, max(span[1], limits[1]) + room)
+        self.resize(WIDTH, HEIGHT)
+        self.setVisible(True)
+        self.update()
+
+    def show_classes(self, codes: list[int]) -> None:
+        """Show the classes that are there."""
+        self.classes = codes
+        self.title, self.unit = "Class", ""
+        self.resize(WIDTH + 62, 38 + 18 * len(codes))
+        self.setVisible(bool(codes))
+        self.update()
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(self.theme.hair), 1))
+        back = QColor(self.theme.sheet)
+        back.setAlpha(235)
+        painter.setBrush(back)
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 7, 7)
+        painter.setPen(QColor(self.theme.ink))
+        painter.setFont(font(11, font(11).Weight.DemiBold))
+        painter.drawText(QPointF(12, 20), self.title)
+        shift = painter.fontMetrics().horizontalAdvance(self.title) + 17
+        painter.setFont(font(11))
+        painter.setPen(QColor(self.theme.quiet))
+        painter.drawText(QPointF(shift, 20), symbol(self.unit))
+        if self.classes:
+            self._paint_classes(painter)
+        else:
+            self._paint_ramp(painter)
+
+    def _paint_classes(self, painter: QPainter) -> None:
+        for row, code in enumerate(self.classes):
+            y = 32 + row * 18
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(*(int(v) for v in class_table()[code])))
+            painter.drawRoundedRect(QRectF(12, y, 11, 11), 2, 2)
+            painter.setPen(QColor(self.theme.ink))
+            painter.drawText(QPointF(30, y + 10), f"{code}  {CLASS_NAMES.get(code, 'Class')}")
+
+    def _paint_ramp(self, painter: QPainter) -> None:
+        colours = np.ascontiguousarray(table(self.style_.ramp)[::-1])
+        image = QImage(colours.data, 1, len(colours), 3, QImage.Format.Format_RGB888)
+        top, bottom = self._y(self.limits[1]), self._y(self.limits[0])
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self.theme.wash))
+        painter.drawRect(BAR)
+        painter.drawImage(QRectF(BAR.x(), top, BAR.width(), max(bottom - top, 1)), image)
+        painter.setPen(QPen(QColor(self.theme.ink), 2))
+        for value in self.limits:
+            y = self._y(value)
+            painter.drawLine(QPointF(BAR.left() - 5, y), QPointF(BAR.right() + 5, y))
+        decimals = 2 if self.limits[1] - self.limits[0] < 100 else 0
+        painter.setFont(font(11))
+        for value in (*self.limits, *self._between()):
+            strong = value in self.limits
+            painter.setPen(QColor(self.theme.ink if strong else self.theme.quiet))
+            painter.drawText(QPointF(BAR.right() + 11, self._y(value) + 4), number(value, decimals))
+
+    def _between(self) -> list[float]:
+        """Up to two values between the limits, where there is room for them."""
+        if self._y(self.limits[0]) - self._y(self.limits[1]) < 70:
+            return []
+        low, high = self.limits
+        return [low + (high - low) * share for share in (1 / 3, 2 / 3)]
+
+    def _y(self, value: float) -> float:
+        low, high = self.span
+        return BAR.bottom() - (value - low) / (high - low) * BAR.height()
+
+    def _value(self, y: float) -> float:
+        low, high = self.span
+        return low + (BAR.bottom() - y) / BAR.height() * (high - low)
+
+    def _end_at(self, y: float) -> int | None:
+        if self.classes:
+            return None
+        away = [abs(self._y(value) - y) for value in self.limits]
+        nearest = int(np.argmin(away))
+        return nearest if away[nearest] <= REACH else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._dragged = self._end_at(event.position().y())
+        elif event.button() == Qt.MouseButton.RightButton:
+            self._menu(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._dragged is None:
+            near = self._end_at(event.position().y()) is not None
+            self.setCursor(Qt.CursorShape.SizeVerCursor if near else Qt.CursorShape.ArrowCursor)
+            return
+        y = min(max(event.position().y(), BAR.top()), BAR.bottom())
+        limits = list(self.limits)
+        least = 0.01 * (self.span[1] - self.span[0])
+        value = self._value(y)
+        if self._dragged == 0:
+            limits[0] = min(value, limits[1] - least)
+        else:
+            limits[1] = max(value, limits[0] + least)
+        self.limits = (limits[0], limits[1])
+        self.limits_changed.emit(*self.limits)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._dragged = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if not self.classes:
+            self.fit_wanted.emit()
+
+    def _menu(self, event: QMouseEvent) -> None:
+        menu = QMenu(self)
+        for name in (*SEQUENTIAL, SIGNED):
+            action = menu.addAction(f"Ramp {name}", lambda n=name: self.style_wanted.emit({"ramp": n}))
+            action.setCheckable(True)
+            action.setChecked(name == self.style_.ramp)
+        menu.addSeparator()
+        for code, words in BEYOND:
+            action = menu.addAction(words, lambda c=code: self.style_wanted.emit({"beyond": c}))
+            action.setCheckable(True)
+            action.setChecked(code == self.style_.beyond)
+        menu.popup(event.globalPosition().toPoint())

@@ -1,0 +1,151 @@
+"""What lies over every picture: coordinate grid, scale bar, north arrow, exaggeration, and the profile lines."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from kerb.app.session import Session
+from kerb.app.theme import Theme, font
+from kerb.app.views.view import ORBIT, PLAN, SECTION, View
+from kerb.core.quantity import number, symbol
+from kerb.report.plan import round_step
+
+GRID_PIXELS = 220
+BAR_PIXELS = 120
+
+
+class Furniture:
+    """Paints the standing parts of a view."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.grid = True
+
+    def __call__(self, view: View, painter: QPainter) -> None:
+        if not view.scene.clouds:
+            return
+        if view.mode == PLAN and self.grid:
+            self._grid(view, painter)
+        if not view.camera.perspective:
+            self._scale_bar(view, painter)
+        if view.mode != SECTION:
+            self._north(view, painter)
+        self._words(view, painter)
+
+    def _grid(self, view: View, painter: QPainter) -> None:
+        """Crosses at round coordinates, labelled at the left and the lower edge."""
+        camera, (width, height) = view.camera, (view.width(), view.height())
+        unit = camera.scale * view.ratio
+        step = round_step(GRID_PIXELS * unit, 1)
+        low_e, high_n = camera.target[0] - width / 2 * unit, camera.target[1] + height / 2 * unit
+        eastings = np.arange(np.ceil(low_e / step), (low_e + width * unit) / step) * step
+        northings = np.arange(np.ceil((high_n - height * unit) / step), high_n / step) * step
+        digits = max(0, int(-np.floor(np.log10(step))))
+        painter.setFont(font(10.5))
+        shade = QColor(view.theme.ink)
+        shade.setAlpha(110)
+        painter.setPen(QPen(shade, 1))
+        for e in eastings:
+            x = (e - low_e) / unit
+            for n in northings:
+                y = (high_n - n) / unit
+                painter.drawLine(QPointF(x - 4, y), QPointF(x + 4, y))
+                painter.drawLine(QPointF(x, y - 4), QPointF(x, y + 4))
+        for e in eastings:
+            _tag(painter, QPointF((e - low_e) / unit + 3, height - 6), f"{e:.{digits}f} E", view.theme)
+        for n in northings:
+            y = (high_n - n) / unit
+            if 60 < y < height - 70:
+                _tag(painter, QPointF(5, y - 3), f"{n:.{digits}f} N", view.theme)
+
+    def _scale_bar(self, view: View, painter: QPainter) -> None:
+        unit = view.camera.scale * view.ratio
+        length = round_step(BAR_PIXELS * unit, 1)
+        if length / unit > BAR_PIXELS * 1.6:
+            length /= 2
+        pixels = length / unit
+        x, y = 16.0, view.height() - 34.0
+        painter.setPen(Qt.PenStyle.NoPen)
+        back = QColor(view.theme.sheet)
+        back.setAlpha(205)
+        painter.setBrush(back)
+        painter.drawRoundedRect(QRectF(x - 8, y - 17, pixels + 16, 29), 4, 4)
+        ink = QColor(view.theme.ink)
+        painter.setPen(QPen(ink, 1))
+        painter.setBrush(QColor(view.theme.sheet))
+        painter.drawRect(QRectF(x, y, pixels, 5))
+        painter.setBrush(ink)
+        painter.drawRect(QRectF(x, y, pixels / 2, 5))
+        painter.setFont(font(11))
+        text = f"{number(length, 0 if length >= 1 else 2)} {symbol(self.session.unit)}"
+        painter.drawText(QRectF(x, y - 17, pixels, 15), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _north(self, view: View, painter: QPainter) -> None:
+        centre = QPointF(view.width() - 30, view.height() - 40)
+        painter.translate(centre)
+        painter.rotate(-view.camera.heading)
+        ink = QColor(view.theme.ink)
+        painter.setPen(QPen(QColor(view.theme.sheet), 2.5))
+        painter.setBrush(ink)
+        painter.drawPolygon(QPolygonF([QPointF(0, -16), QPointF(6, 8), QPointF(0, 4), QPointF(-6, 8)]))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.drawPolygon(QPolygonF([QPointF(0, -16), QPointF(6, 8), QPointF(0, 4), QPointF(-6, 8)]))
+        painter.setPen(ink)
+        painter.setFont(font(11, font(11).Weight.DemiBold))
+        painter.drawText(QRectF(-10, 8, 20, 16), Qt.AlignmentFlag.AlignCenter, "N")
+        painter.resetTransform()
+
+    def _words(self, view: View, painter: QPainter) -> None:
+        words = []
+        if view.camera.exaggeration != 1.0 and view.mode != PLAN:
+            words.append(f"heights × {view.camera.exaggeration:g}")
+        if view.mode == SECTION and view.camera.thickness is not None:
+            words.append(f"slice {number(view.camera.thickness, 2)} {symbol(self.session.unit)} thick")
+        if view.mode == ORBIT and view.camera.perspective:
+            words.append("perspective")
+        if words:
+            _tag(painter, QPointF(14, 62), " · ".join(words), view.theme)
+
+
+class ProfileLines:
+    """The lines of the profiles in the drawer, with handles that can be dragged."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.lines: list[np.ndarray] = []
+        self.current = 0
+        self.shown = True
+
+    def __call__(self, view: View, painter: QPainter) -> None:
+        if not self.shown or view.mode != PLAN:
+            return
+        for number_, line in enumerate(self.lines):
+            places = np.column_stack([line, np.full(len(line), view.camera.target[2])])
+            a, b = (QPointF(*p) for p in view.to_widget(places))
+            ink = QColor(view.theme.ink)
+            if number_ != self.current:
+                ink.setAlpha(120)
+            painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
+            painter.drawLine(a, b)
+            painter.setBrush(QColor(view.theme.sheet))
+            painter.setPen(QPen(ink, 1.5))
+            for end in (a, b):
+                painter.drawEllipse(end, 4.5, 4.5)
+
+
+def _tag(painter: QPainter, at: QPointF, text: str, theme: Theme) -> None:
+    """Small text on a light patch."""
+    painter.setFont(font(10.5))
+    box = QRectF(painter.fontMetrics().boundingRect(text)).translated(at).adjusted(-3, -1, 3, 1)
+    back = QColor(theme.sheet)
+    back.setAlpha(190)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 3, 3)
+    painter.setPen(QColor(theme.ink))
+    painter.drawText(at, text)
+    shade = QColor(theme.ink)
+    shade.setAlpha(110)
+    painter.setPen(QPen(shade, 1))

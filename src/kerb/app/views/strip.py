@@ -1,0 +1,95 @@
+"""The slim strip on the view: plan, orbit or section; what colours the points; contours, exaggeration, slice."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QWidget
+
+from kerb.app.views.view import ORBIT, PLAN, SECTION
+
+CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
+EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
+SLICES = (0.1, 0.2, 0.5, 1.0, 2.0, 5.0)
+
+
+class Strip(QWidget):
+    """View controls."""
+
+    mode_wanted = Signal(str)
+    colour_wanted = Signal(str)
+    contour_wanted = Signal(float)
+    exaggeration_wanted = Signal(float)
+    slice_wanted = Signal(float)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("strip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(4, 3, 4, 3)
+        row.setSpacing(3)
+        self.modes: dict[str, QToolButton] = {}
+        group = QButtonGroup(self)
+        group.setExclusive(True)
+        for mode, words, tip in (
+            (PLAN, "Plan", "Look straight down, north up (F2)"),
+            (ORBIT, "Orbit", "Look from any side, turn about the point under the cursor (F3)"),
+            (SECTION, "Section", "A vertical slice along the profile line (F4)"),
+        ):
+            button = QToolButton(text=words, checkable=True, toolTip=tip)
+            button.clicked.connect(lambda _on, m=mode: self.mode_wanted.emit(m))
+            group.addButton(button)
+            self.modes[mode] = button
+            row.addWidget(button)
+        row.addSpacing(6)
+        self.colour = self._box("Colour points by this", 124)
+        self.colour.activated.connect(lambda _i: self.colour_wanted.emit(self.colour.currentData()))
+        self.contour = self._box("Contour lines over the points, interval in the job unit", 116)
+        self.contour.activated.connect(lambda _i: self.contour_wanted.emit(self.contour.currentData()))
+        self.exaggeration = self._box("Vertical exaggeration", 88)
+        for factor in EXAGGERATIONS:
+            self.exaggeration.addItem(f"Heights ×{factor:g}", factor)
+        self.exaggeration.activated.connect(lambda _i: self.exaggeration_wanted.emit(self.exaggeration.currentData()))
+        self.slice = self._box("Thickness of the slice, in the job unit", 92)
+        self.slice.activated.connect(lambda _i: self.slice_wanted.emit(self.slice.currentData()))
+        for box in (self.colour, self.contour, self.exaggeration, self.slice):
+            row.addWidget(box)
+        self.set_unit("m")
+        self.set_mode(PLAN)
+
+    def _box(self, tip: str, width: int) -> QComboBox:
+        box = QComboBox(self)
+        box.setToolTip(tip)
+        box.setAccessibleName(tip)
+        box.setFixedWidth(width)
+        box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        return box
+
+    def set_unit(self, symbol: str) -> None:
+        """Name the job unit in the lists."""
+        for box, values, none in ((self.contour, CONTOURS, "No contours"), (self.slice, SLICES, "")):
+            kept = box.currentData()
+            box.clear()
+            for value in values:
+                words = none if value == 0.0 else f"{'Every' if box is self.contour else 'Slice'} {value:g} {symbol}"
+                box.addItem(words, value)
+            place = box.findData(kept)
+            box.setCurrentIndex(place if place >= 0 else (0 if box is self.contour else SLICES.index(1.0)))
+
+    def set_colours(self, choices: list[tuple[str, str]], current: str) -> None:
+        """List what the points can be coloured by."""
+        self.colour.clear()
+        for key, words in choices:
+            self.colour.addItem(words, key)
+        self.colour.setCurrentIndex(max(self.colour.findData(current), 0))
+
+    def set_contour(self, value: float) -> None:
+        """Show the contour interval."""
+        self.contour.setCurrentIndex(max(self.contour.findData(value), 0))
+
+    def set_mode(self, mode: str) -> None:
+        """Show the mode, and the controls it has."""
+        self.modes[mode].setChecked(True)
+        self.exaggeration.setVisible(mode != PLAN)
+        self.slice.setVisible(mode == SECTION)
+        self.adjustSize()

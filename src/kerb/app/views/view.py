@@ -1,0 +1,248 @@
+"""The drawing area: shows the scene in plan, orbit or section, moves the eye, and hands the mouse to a tool."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from kerb.app.theme import Theme
+from kerb.app.tools.base import Tool
+from kerb.app.views.drawing import Drawing
+from kerb.core.arrays import Floats
+from kerb.draw.camera import Camera, fitted
+from kerb.draw.picture import Picture
+from kerb.draw.scene import Scene
+
+PLAN, ORBIT, SECTION = "plan", "orbit", "section"
+DRAG_PIXELS = 4
+KEY_STEP = 60
+WHEEL_ZOOM = 1.0015
+
+Overlay = Callable[["View", QPainter], None]
+
+
+class View(QWidget):
+    """The view. All its pixel coordinates are device pixels; ``ratio`` turns them into widget ones."""
+
+    cursor_moved = Signal(object)
+    camera_changed = Signal()
+    mode_changed = Signal(str)
+    picture_changed = Signal()
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.theme = theme
+        self.mode = PLAN
+        start = Camera((0.0, 0.0, 0.0), 1.0)
+        self.cameras = {
+            PLAN: start,
+            ORBIT: replace(start, heading=335.0, tilt=32.0, perspective=True),
+            SECTION: replace(start, tilt=0.0, thickness=1.0),
+        }
+        self.scene = Scene()
+        self.picture: Picture | None = None
+        self.tool: Tool | None = None
+        self.overlays: list[Overlay] = []
+        self.drawing = Drawing(self)
+        self.drawing.drawn.connect(self._drawn)
+        self._press: QPointF | None = None
+        self._last = QPointF()
+        self._pivot: Floats | None = None
+        self._navigating = False
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(320, 240)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setAccessibleName("Drawing area")
+
+    @property
+    def camera(self) -> Camera:
+        """The eye of the present mode."""
+        return self.cameras[self.mode]
+
+    @property
+    def ratio(self) -> float:
+        """Device pixels a widget pixel."""
+        return self.devicePixelRatioF()
+
+    @property
+    def pixels(self) -> tuple[int, int]:
+        """Size in device pixels."""
+        return max(int(self.width() * self.ratio), 8), max(int(self.height() * self.ratio), 8)
+
+    # Showing
+
+    def set_scene(self, scene: Scene) -> None:
+        """Show another scene."""
+        scene.background = self.theme.canvas_rgb
+        scene.ink = (30, 34, 36)
+        self.scene = scene
+        self.redraw(moving=False)
+
+    def set_camera(self, camera: Camera, moving: bool = True) -> None:
+        """Move the eye."""
+        if self.mode == PLAN:
+            camera = replace(camera, heading=0.0, tilt=90.0, perspective=False, thickness=None)
+        self.cameras[self.mode] = camera
+        self.redraw(moving)
+        self.camera_changed.emit()
+
+    def set_mode(self, mode: str) -> None:
+        """Look in plan, orbit or section. The place looked at stays."""
+        if mode == self.mode:
+            return
+        old = self.camera
+        self.mode = mode
+        self.cameras[mode] = replace(self.cameras[mode], target=old.target, scale=old.scale)
+        self.redraw(moving=False)
+        self.mode_changed.emit(mode)
+        self.camera_changed.emit()
+
+    def redraw(self, moving: bool = False) -> None:
+        """Ask for a picture of the scene as it is now."""
+        if self.width() > 0 and self.scene.clouds:
+            self.drawing.ask(self.scene, self.camera, self.pixels, moving)
+        else:
+            self.picture = None
+        self.update()
+
+    def fit(self, low: Floats, high: Floats) -> None:
+        """Show a box of job coordinates."""
+        self.set_camera(fitted(low, high, self.pixels, self.camera), moving=False)
+
+    def to_widget(self, places: Floats) -> Floats:
+        """Widget positions (n, 2) of job places (n, 3)."""
+        return self.camera.project(np.atleast_2d(places), self.pixels)[:, :2] / self.ratio
+
+    def place_under(self, position: QPointF) -> Floats | None:
+        """Job coordinates under a widget position: of the point drawn there; in plan of the place even without one."""
+        x, y = position.x() * self.ratio, position.y() * self.ratio
+        found = None
+        if self.picture is not None:
+            share = self.picture.size[0] / self.pixels[0]
+            if self.picture.camera.target == self.camera.target:
+                found = self.picture.place_at(x * share, y * share, reach=round(4 * self.ratio))
+        if self.mode == PLAN:
+            place = self.camera.unproject(x, y, 0.0, self.pixels)
+            place[2] = found[2] if found is not None else np.nan
+            return place
+        if found is not None:
+            return found
+        return self.camera.on_level(x, y, self.camera.target[2], self.pixels)
+
+    def _drawn(self, picture: Picture) -> None:
+        self.picture = picture
+        self.picture_changed.emit()
+        self.update()
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(self.theme.canvas))
+        if self.picture is not None and self.scene.clouds:
+            self._paint_picture(painter)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
+        for overlay in self.overlays:
+            painter.save()
+            overlay(self, painter)
+            painter.restore()
+        if self.tool is not None:
+            self.tool.paint(painter)
+        painter.end()
+
+    def _paint_picture(self, painter: QPainter) -> None:
+        """The last picture, moved and scaled to where the eye is now until the next one is there."""
+        picture = self.picture
+        image = QImage(
+            picture.image.data, picture.size[0], picture.size[1], picture.size[0] * 4, QImage.Format.Format_RGB32
+        )
+        then, now = picture.camera, self.camera
+        full = QRectF(0, 0, self.width(), self.height())
+        if then.tilt == now.tilt and then.heading == now.heading and then.perspective == now.perspective:
+            shown = then.scale * picture.size[0] / self.pixels[0] / now.scale
+            at = self.to_widget(np.array(then.target))[0]
+            if np.isfinite(at).all() and np.abs(at).max() < 1e6:
+                size = full.size() * shown
+                full = QRectF(at[0] - size.width() / 2, at[1] - size.height() / 2, size.width(), size.height())
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.drawImage(full, image)
+
+    def resizeEvent(self, _event: object) -> None:
+        self.redraw(moving=False)
+
+    # Moving the eye
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._press = self._last = event.position()
+        self._navigating = False
+        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None and self.tool.press(event):
+            self._press = None
+            return
+        self._pivot = self.place_under(event.position()) if self.mode == ORBIT else None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        position = event.position()
+        self.cursor_moved.emit(self.place_under(position))
+        if self._press is None or event.buttons() == Qt.MouseButton.NoButton:
+            if self.tool is not None:
+                self.tool.move(event)
+            return
+        if not self._navigating and (position - self._press).manhattanLength() < DRAG_PIXELS:
+            return
+        self._navigating = True
+        step = (position - self._last) * self.ratio
+        self._last = position
+        turning = event.buttons() & Qt.MouseButton.LeftButton and not (
+            event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        )
+        if self.mode == ORBIT and turning:
+            pivot = self._pivot if self._pivot is not None else np.array(self.camera.target)
+            turn, lift = -step.x() * 0.25 / self.ratio, step.y() * 0.25 / self.ratio
+            self.set_camera(self.camera.orbited(turn, lift, pivot))
+        else:
+            self.set_camera(self.camera.panned(step.x(), step.y()))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        clicked = self._press is not None and not self._navigating
+        if self.tool is not None and not self._navigating:
+            self.tool.release(event, clicked)
+        if self._navigating:
+            self.redraw(moving=False)
+        self._press = None
+        self._navigating = False
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.tool.double_click(event)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        factor = float(np.clip(WHEEL_ZOOM ** event.angleDelta().y(), 0.2, 5.0))
+        position = event.position() * self.ratio
+        self.set_camera(self.camera.zoomed(factor, position.x(), position.y(), self.pixels))
+
+    def keyPressEvent(self, event) -> None:
+        if self.tool is not None and self.tool.key(event):
+            return
+        steps = {
+            Qt.Key.Key_Left: (KEY_STEP, 0), Qt.Key.Key_Right: (-KEY_STEP, 0),
+            Qt.Key.Key_Up: (0, KEY_STEP), Qt.Key.Key_Down: (0, -KEY_STEP),
+        }  # fmt: skip
+        key = Qt.Key(event.key())
+        if key in steps:
+            dx, dy = steps[key]
+            self.set_camera(self.camera.panned(dx * self.ratio, dy * self.ratio))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
+            factor = 1 / 1.25 if key == Qt.Key.Key_Minus else 1.25
+            self.set_camera(self.camera.zoomed(factor, self.pixels[0] / 2, self.pixels[1] / 2, self.pixels))
+        else:
+            super().keyPressEvent(event)
+
+    def close_drawing(self) -> None:
+        """End the drawing thread."""
+        self.drawing.close()

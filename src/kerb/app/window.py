@@ -1,0 +1,528 @@
+"""The main window: puts header, lists, view, sheet, drawer and status line together and keeps them in step."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app import scenes, theme
+from kerb.app.actions import ACTIONS, MENUS, ActionEntry
+from kerb.app.handlers import Handlers, classes_in
+from kerb.app.panels.drawer import Drawer
+from kerb.app.panels.header import Header
+from kerb.app.panels.lists import Lists
+from kerb.app.panels.start import Guide, StartPage
+from kerb.app.panels.status import Status
+from kerb.app.session import Session
+from kerb.app.sheets.bar import ComputeBar
+from kerb.app.sheets.stockpile import StockpileSheet
+from kerb.app.tools.base import Tool
+from kerb.app.tools.toe import EditToe
+from kerb.app.views.legend import Legend
+from kerb.app.views.overlay import Furniture, ProfileLines
+from kerb.app.views.strip import Strip
+from kerb.app.views.view import PLAN, SECTION, View
+from kerb.core.quantity import symbol
+from kerb.draw.scene import CloudLayer
+from kerb.job.job import Change
+from kerb.job.places import Settings
+from kerb.job.state import Holding
+
+LEFT, RIGHT, DRAWER = 240, 338, 190
+
+
+class Window(QMainWindow):
+    """One window with one job."""
+
+    def __init__(self, settings: Settings) -> None:
+        super().__init__()
+        self.settings = settings
+        self.theme = theme.THEMES[settings.get("theme", "light")]
+        theme.apply(QApplication.instance(), self.theme)
+        self.session = Session(settings, self)
+        self.handlers = Handlers(self)
+        self.actions_by_id: dict[str, QAction] = {}
+        self.menu_shown: QMenu | None = None
+        self.setWindowTitle("Kerb")
+        self.resize(*settings.get("size", [1280, 800]))
+        self.setMinimumSize(980, 620)
+        self.setAcceptDrops(True)
+        self._refresh = QTimer(self, singleShot=True, interval=0)
+        self._refresh.timeout.connect(self._mirror_scene)
+        self._make_actions()
+        self._build()
+        self._connect()
+        self._mirror_actions()
+        self._mirror_scene()
+
+    # Building
+
+    def _make_actions(self) -> None:
+        for menu_name in MENUS:
+            menu = self.menuBar().addMenu(menu_name)
+            menu.setToolTipsVisible(True)
+            for entry in ACTIONS:
+                if entry.menu != menu_name:
+                    continue
+                if entry.separator:
+                    menu.addSeparator()
+                menu.addAction(self._action(entry))
+
+    def _action(self, entry: ActionEntry) -> QAction:
+        action = QAction(entry.title, self)
+        action.setToolTip(entry.help)
+        action.setStatusTip(entry.help)
+        if entry.shortcut:
+            action.setShortcut(QKeySequence(entry.shortcut))
+        action.triggered.connect(lambda _on, key=entry.id: self.handlers.run(key))
+        self.addAction(action)
+        self.actions_by_id[entry.id] = action
+        return action
+
+    def _build(self) -> None:
+        self.header = Header(self.session, self.theme)
+        self.lists = Lists(self.session, self.theme)
+        self.lists.setFixedWidth(LEFT)
+        self.view = View(self.theme)
+        self.strip = Strip(self.view)
+        self.legend = Legend(self.theme, self.view)
+        self.guide = Guide(self.theme, self.view)
+        self.guide.hide()
+        self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
+        self.view.overlays = [self.furniture, self.profile_lines]
+        self.edit_tool = EditToe(self.view, self.session)
+        self.view.tool = self.edit_tool
+        self.drawer = Drawer(self.session, self.theme)
+        self.sheet, self.bar = StockpileSheet(self.session), ComputeBar(self.session)
+        self.status = Status(self.session)
+        self.start_page = StartPage(self.session, self.theme)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(self.view)
+        split.addWidget(self.drawer)
+        split.setHandleWidth(1)
+        split.setStretchFactor(0, 1)
+        split.setSizes([500, self.settings.get("drawer", DRAWER)])
+        split.setCollapsible(0, False)
+        self.split = split
+        right = QWidget(objectName="sheet")
+        right.setFixedWidth(RIGHT)
+        column = QVBoxLayout(right)
+        column.setContentsMargins(1, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._empty_sheet(), 1)
+        column.addWidget(self.sheet, 1)
+        column.addWidget(self.bar)
+        work = QWidget()
+        row = QHBoxLayout(work)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        for widget in (self.lists, split, right):
+            row.addWidget(widget, 1 if widget is split else 0)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.start_page)
+        self.pages.addWidget(work)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        for widget in (self.header, self.pages, self.status):
+            column.addWidget(widget, 1 if widget is self.pages else 0)
+        self.setCentralWidget(whole)
+
+    def _empty_sheet(self) -> QWidget:
+        self.no_study = QWidget()
+        column = QVBoxLayout(self.no_study)
+        column.setContentsMargins(18, 16, 18, 16)
+        words = QLabel("No study is open. A study answers one question about the data.", wordWrap=True)
+        words.setProperty("role", "quiet")
+        button = QPushButton("How much is in a heap?", toolTip="New stockpile study (Ctrl+Shift+N)")
+        button.clicked.connect(lambda: self.handlers.run("new_stockpile"))
+        column.addWidget(words)
+        column.addWidget(button)
+        column.addStretch(1)
+        return self.no_study
+
+    def _connect(self) -> None:
+        session, run = self.session, self.handlers.run
+        for widget in (self.header, self.lists, self.sheet, self.bar, self.start_page):
+            widget.action_wanted.connect(run)
+        self.header.chip_clicked.connect(self._chip_menu)
+        self.bar.report_toggled.connect(self._set_in_report)
+        self.start_page.job_wanted.connect(self.handlers.open_folder)
+        session.opened.connect(self._job_opened)
+        session.selected.connect(self._study_selected)
+        for signal in (session.changed, session.answered):
+            signal.connect(lambda: self._refresh.start())
+        session.changed.connect(self._mirror_actions)
+        session.working.connect(lambda _task: self._mirror_actions())
+        session.drafted.connect(self.view.update)
+        session.live.answered.connect(self._live_answered)
+        session.complained.connect(self._complain)
+        session.broken_file.connect(self._offer_partial)
+        self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
+        self.strip.colour_wanted.connect(self.colour_by)
+        self.strip.contour_wanted.connect(lambda value: self._style(contour=value))
+        self.strip.exaggeration_wanted.connect(
+            lambda value: self.view.set_camera(replace(self.view.camera, exaggeration=value), moving=False)
+        )
+        self.strip.slice_wanted.connect(
+            lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
+        )
+        self.legend.limits_changed.connect(lambda low, high: self._preview_style(low=low, high=high))
+        self.legend.fit_wanted.connect(self._fit_limits)
+        self.legend.style_wanted.connect(lambda values: self._style(**values))
+        self.view.mode_changed.connect(self.strip.set_mode)
+        self.view.cursor_moved.connect(self.status.show_place)
+        self.view.picture_changed.connect(lambda: self.status.show_points(self.view.picture))
+        self.drawer.profile_chosen.connect(self._profile_chosen)
+        self.drawer.histogram_wanted.connect(self._show_histogram)
+        self.guide.dismissed.connect(self._dismiss_guide)
+
+    # Keeping in step
+
+    def _job_opened(self) -> None:
+        self.pages.setCurrentIndex(1)
+        self.view.set_mode(PLAN)
+        self.use_edit_tool()
+        self._mirror_scene()
+        QTimer.singleShot(0, self.handlers.fit)
+        self.show_guide(False)
+
+    def _study_selected(self) -> None:
+        self.use_edit_tool()
+        self.edit_tool.before = None
+        self.edit_tool.chosen = None
+        self._advance_guide()
+
+    def _mirror_scene(self) -> None:
+        """Bring view, legend, strip and profiles in line with the job."""
+        has_job = self.session.job is not None
+        self.pages.setCurrentIndex(1 if has_job else 0)
+        self.no_study.setVisible(self.session.study is None)
+        outcome = self.session.outcome()
+        fresh = outcome is not None and not self.session.stale(self.session.study)
+        self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
+        had = bool(self.view.scene.clouds)
+        self.view.set_scene(scenes.build(self.session, self.theme))
+        if not had and self.view.scene.clouds:
+            self.handlers.fit()
+        self._mirror_legend()
+        self._place_overlays()
+        self._advance_guide()
+        name = self.session.job.state.title.name if has_job else ""
+        self.setWindowTitle(f"{name} – Kerb" if name else "Kerb")
+
+    def _mirror_legend(self) -> None:
+        layer = self._main_layer()
+        self.strip.setVisible(layer is not None)
+        if layer is None:
+            self.legend.hide()
+            return
+        style, unit = layer.style, self.session.unit
+        self.strip.set_unit(symbol(unit))
+        self.strip.set_colours(scenes.colour_choices(layer.store), style.by)
+        self.strip.set_contour(style.contour)
+        if style.by == "class":
+            self.legend.show_classes(classes_in(layer.store))
+        elif style.by in ("colour", "source", "plain"):
+            self.legend.hide()
+        elif layer.store.has(style.by) or style.by == "elevation":
+            title = scenes.TITLES.get(style.by, style.by.replace("_", " ").capitalize())
+            code = scenes.unit_of(layer.store, style.by, unit)
+            self.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
+
+    def _mirror_actions(self) -> None:
+        job, study = self.session.job, self.session.study
+        have = {
+            "": True, "job": job is not None,
+            "cloud": bool(job and job.state.holdings), "study": study is not None,
+            "toe": bool(study and study.setup.get("toe")),
+            "outcome": bool(job and any(s.outcome for s in job.state.studies)),
+            "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
+        }  # fmt: skip
+        for entry in ACTIONS:
+            self.actions_by_id[entry.id].setEnabled(have[entry.needs])
+
+    def _place_overlays(self) -> None:
+        self.strip.adjustSize()
+        self.strip.move(12, 12)
+        self.legend.move(self.view.width() - self.legend.width() - 12, 12)
+        self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        QTimer.singleShot(0, self._place_overlays)
+
+    def _live_answered(self, _result: object) -> None:
+        self.view.update()
+        layer = self._main_layer()
+        if layer is not None and layer.style.by == scenes.OVER_BASE and self.session.draft is None:
+            if scenes.lend_height_over_base(self.session):
+                self.view.redraw()
+            self._mirror_legend()
+
+    # The view
+
+    def main_cloud(self) -> Holding | None:
+        """The cloud that view controls and new studies mean: that of the open study, else the first shown."""
+        if self.session.job is None:
+            return None
+        state = self.session.job.state
+        study = self.session.study
+        chosen = state.holding(study.setup.get("cloud", "")) if study else None
+        shown = [h for h in state.holdings if h.visible] or list(state.holdings)
+        return chosen or (shown[0] if shown else None)
+
+    def _main_layer(self) -> CloudLayer | None:
+        holding = self.main_cloud()
+        if holding is None or not self.view.scene.clouds:
+            return None
+        store = self.session.job.store(holding)
+        return next((layer for layer in self.view.scene.clouds if layer.store is store), self.view.scene.clouds[0])
+
+    def colour_by(self, by: str) -> None:
+        """Colour the cloud by something; slope is computed first where it is not there yet."""
+        holding = self.main_cloud()
+        store = self.session.job.store(holding)
+        if by == "slope" and not store.has("slope"):
+            self.handlers.slope()
+            return
+        if by == scenes.OVER_BASE and not scenes.lend_height_over_base(self.session):
+            self.session.said.emit("Draw the toe line first: height above base is measured inside it.")
+            self._mirror_legend()
+            return
+        self._style(by=by, low=None, high=None)
+
+    def _style(self, **values: object) -> None:
+        holding = self.main_cloud()
+        if holding is not None:
+            self.session.execute(scenes.style_change(holding, **values))
+
+    def _preview_style(self, **values: float) -> None:
+        """Show limits while an end of the legend is dragged; they are kept when the mouse rests."""
+        layer = self._main_layer()
+        if layer is None:
+            return
+        layer.style = replace(layer.style, **values)
+        self.view.redraw(moving=True)
+        if not hasattr(self, "_keep_limits"):
+            self._keep_limits = QTimer(self, singleShot=True, interval=300)
+            self._keep_limits.timeout.connect(lambda: self._style(low=self.legend.limits[0], high=self.legend.limits[1]))
+        self._keep_limits.start()
+
+    def _fit_limits(self) -> None:
+        """Limits from what is in view."""
+        layer, picture = self._main_layer(), self.view.picture
+        if layer is None or picture is None:
+            return
+        rows = picture.buffer.rows
+        mine = rows[(rows >= layer.first_row) & (rows < layer.first_row + layer.store.count)] - layer.first_row
+        values = layer.values(mine)
+        values = values[np.isfinite(values)]
+        if len(values):
+            low, high = np.percentile(values, [0.5, 99.5])
+            self._style(low=float(low), high=float(high if high > low else low + 1))
+
+    def look_along_profile(self) -> None:
+        """Turn the section view to look square at the chosen profile line."""
+        lines, camera = self.profile_lines.lines, self.view.cameras[SECTION]
+        if lines:
+            line = lines[min(self.profile_lines.current, len(lines) - 1)]
+            step = line[1] - line[0]
+            # Left end of the line at the left of the picture: the eye looks 90° to the left of its direction.
+            heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
+            middle = (*line.mean(axis=0).tolist(), self.view.camera.target[2])
+            scale = float(np.hypot(*step)) / self.view.pixels[0] * 1.05
+            self.view.cameras[SECTION] = replace(camera, heading=heading % 360, target=middle, scale=scale)
+            if self.view.mode == PLAN:
+                self.view.cameras[PLAN] = replace(self.view.camera, target=middle, scale=self.view.camera.scale)
+        self.view.cameras[SECTION] = replace(self.view.cameras[SECTION], thickness=self.strip.slice.currentData() or 1.0)
+
+    def use_tool(self, tool: Tool) -> None:
+        """Give the mouse to a tool."""
+        if self.view.tool is not None:
+            self.view.tool.leave()
+        self.view.tool = tool
+        self.view.setCursor(tool.cursor)
+        self.status.show_hint(tool.hint)
+        self.view.setFocus()
+        self.view.update()
+
+    def use_edit_tool(self) -> None:
+        """Give the mouse back to the toe line of the open study."""
+        self.use_tool(self.edit_tool)
+        self.status.show_hint("")
+
+    # The drawer
+
+    def _profile_chosen(self, number: int) -> None:
+        if self.profile_lines.current != number:
+            self.profile_lines.current = number
+            self.view.update()
+
+    def _show_histogram(self) -> None:
+        layer = self._main_layer()
+        if layer is None:
+            return
+        tiles = layer.store.tiles
+        most = max(1, 300_000 // len(tiles))
+        rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
+        by = layer.style.by if layer.style.by not in ("colour", "class", "source", "plain") else "elevation"
+        shown = CloudLayer(layer.store, replace(layer.style, by=by))
+        code = scenes.unit_of(layer.store, by, self.session.unit)
+        self.drawer.show_histogram(shown.values(rows), scenes.TITLES.get(by, by), code)
+
+    # Header and questions
+
+    def _chip_menu(self, place: QPoint) -> None:
+        menu = QMenu(self)
+        title = self.session.job.state.title
+        for kind, words in (("length", "Lengths"), ("area", "Areas"), ("volume", "Volumes"), ("mass", "Masses")):
+            sub = menu.addMenu(f"{words}: {getattr(title.decimals, kind)} decimals")
+            for count in range(6):
+                action = sub.addAction(str(count), lambda k=kind, c=count: self._set_decimals(k, c))
+                action.setCheckable(True)
+                action.setChecked(getattr(title.decimals, kind) == count)
+        menu.addSeparator()
+        menu.addAction("Confirm unit…", lambda: self.handlers.run("confirm_unit"))
+        menu.popup(place)
+        self.menu_shown = menu
+
+    def _set_decimals(self, kind: str, count: int) -> None:
+        def apply(state):
+            return replace(state, title=replace(state.title, decimals=replace(state.title.decimals, **{kind: count})))
+
+        self.session.execute(Change(f"Shows {kind}s with {count} decimals", apply))
+
+    def _set_in_report(self, on: bool) -> None:
+        study = self.session.study
+        after = replace(study, in_report=on)
+        words = f"{'Put' if on else 'Took'} {study.name} {'into' if on else 'out of'} the report"
+        self.session.execute(Change(words, lambda state: state.with_study(after)))
+
+    def switch_theme(self) -> None:
+        """Light to dark or back. The window is built anew around the same session's job."""
+        name = "dark" if self.theme.name == "light" else "light"
+        self.settings.set("theme", name)
+        job, study, mode = self.session.job, self.session.study_id, self.view.mode
+        cameras = dict(self.view.cameras)
+        self._end_threads()
+        job_listeners = job.listeners if job is not None else []
+        job_listeners.clear()
+        self.menuBar().clear()
+        for action in list(self.actions()):
+            self.removeAction(action)
+        self.theme = theme.THEMES[name]
+        theme.apply(QApplication.instance(), self.theme)
+        self.session = Session(self.settings, self)
+        self.handlers = Handlers(self)
+        self._make_actions()
+        self._build()
+        self._connect()
+        if job is not None:
+            self.session.set_job(job)
+            self.session.select(study)
+            self.view.cameras = cameras
+            QTimer.singleShot(0, lambda: (self.view.set_mode(mode), self.view.set_camera(cameras[mode], False)))
+        self._mirror_actions()
+        self._mirror_scene()
+
+    def show_guide(self, on: bool) -> None:
+        """Show or hide the guided start."""
+        self.guide.setVisible(on)
+        self._advance_guide()
+        self._place_overlays()
+
+    def _dismiss_guide(self) -> None:
+        self.settings.set("guide_dismissed", True)
+        self.show_guide(False)
+
+    def _advance_guide(self) -> None:
+        study = self.session.study
+        step = 0
+        if study is not None and "2" in study.name:
+            step = 2 if study.setup.get("toe") else 1
+        self.guide.show_step(step)
+
+    def _complain(self, title: str, text: str) -> None:
+        box = QMessageBox(QMessageBox.Icon.Warning, "Kerb", title, QMessageBox.StandardButton.Ok, self)
+        box.setInformativeText(text)
+        box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def _offer_partial(self, path: Path, error: object) -> None:
+        box = QMessageBox(QMessageBox.Icon.Question, "Kerb", f"{path.name} breaks off")
+        box.setInformativeText(
+            f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
+            "with the cloud?"
+        )
+        take = box.addButton("Import what is good", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is take:
+            self.session.import_files([path], partial=True)
+
+    # Files dropped, leaving
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        jobs = [path for path in paths if (path / "job.json").exists()]
+        if jobs:
+            self.handlers.open_folder(jobs[0])
+        else:
+            self.session.import_files(paths)
+        event.acceptProposedAction()
+
+    def may_leave(self) -> bool:
+        """Whether the open job may be closed: ask when it holds changes that were not saved."""
+        job = self.session.job
+        if job is None or not job.changed:
+            return True
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self, "Kerb", f"Save the changes to {job.state.title.name}?",
+            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
+        )  # fmt: skip
+        if answer == buttons.Save:
+            self.handlers.save()
+            return not job.changed
+        if answer == buttons.Discard:
+            job.discard()
+            return True
+        return False
+
+    def closeEvent(self, event) -> None:
+        if not self.may_leave():
+            event.ignore()
+            return
+        self.settings.set("size", [self.width(), self.height()])
+        self.settings.set("drawer", self.split.sizes()[1] or DRAWER)
+        self._end_threads()
+        event.accept()
+
+    def _end_threads(self) -> None:
+        self._refresh.stop()
+        self.session.close()
+        self.view.close_drawing()
