@@ -216,6 +216,15 @@ class Handlers:
         view.set_mode(ORBIT)
         view.set_camera(replace(view.camera, perspective=not view.camera.perspective), moving=False)
 
+    def show_base(self) -> None:
+        self.window.toggle_shown("base")
+
+    def show_top(self) -> None:
+        self.window.toggle_shown("top")
+
+    def show_noise(self) -> None:
+        self.window.toggle_shown("noise")
+
     def drawer(self) -> None:
         self.window.drawer.setVisible(not self.window.drawer.isVisible())
 

@@ -9,12 +9,14 @@ import numpy as np
 
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.core.arrays import Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
 from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
-from kerb.studies.stockpile.heap import base_elevations
+from kerb.studies.stockpile.heap import base_elevations, usable_classes
+from kerb.studies.stockpile.setup import NOISE_CLASSES
 
 OVER_BASE = "height above base"
 TITLES = {
@@ -59,20 +61,28 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
     return choices
 
 
-def build(session: Session, theme: Theme, surfaces: bool = True) -> Scene:
-    """The scene as the session is now."""
+def build(session: Session, theme: Theme, noise: bool = False) -> Scene:
+    """The scene as the session is now; points of noise classes only when they are wanted."""
     scene = Scene()
     if session.job is None:
         return scene
     for holding in session.job.state.holdings:
         if holding.visible:
-            scene.clouds.append(CloudLayer(session.job.store(holding), style_of(holding)))
+            store = session.job.store(holding)
+            shown = None if noise or usable_classes(store) is None else _without_noise()
+            scene.clouds.append(CloudLayer(store, style_of(holding), shown))
     outcome = session.outcome()
-    if outcome is not None and surfaces and session.study is not None and not session.stale(session.study):
+    if outcome is not None and session.study is not None and not session.stale(session.study):
         gaps = outcome.meshes.get("gaps")
         if gaps is not None and len(gaps.triangles):
             scene.meshes.append(MeshLayer(gaps.vertices, gaps.triangles, theme.ink_rgb, 0.75, 0.75, hatch=True))
     return scene
+
+
+def _without_noise() -> Mask:
+    shown = np.ones(256, bool)
+    shown[list(NOISE_CLASSES)] = False
+    return shown
 
 
 def surface_layers(session: Session, theme: Theme, top: bool, base: bool) -> list[MeshLayer]:

@@ -90,6 +90,7 @@ def apply(app: QApplication, theme: Theme) -> None:
 
 def style_sheet(t: Theme) -> str:
     """The style sheet of a theme."""
+    icons = str(resources.files("kerb") / "assets" / "icons")
     return f"""
     QWidget {{ color: {t.ink}; }}
     QMainWindow, QDialog, #page {{ background: {t.paper}; }}
@@ -140,7 +141,7 @@ def style_sheet(t: Theme) -> str:
     QLineEdit, QComboBox, QDoubleSpinBox, QDateEdit {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 4px 7px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
-    QComboBox::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid transparent; border-right: 4px solid transparent; border-top: 5px solid {t.quiet}; margin-right: 6px; }}
+    QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.hair}; selection-background-color: {t.wash}; selection-color: {t.ink}; }}
     #command {{ border-radius: 6px; padding: 5px 10px; min-width: 320px; }}
     #chip {{ border-radius: 12px; padding: 3px 12px; background: {t.sheet}; border: 1px solid {t.hair}; }}
@@ -160,7 +161,9 @@ def style_sheet(t: Theme) -> str:
     QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
     QSplitter::handle {{ background: {t.hair}; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
-    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/tick-{t.name}.svg); }}
+    QMenu::indicator {{ width: 14px; height: 14px; left: 6px; }}
+    QMenu::indicator:checked {{ background: {t.accent}; border-radius: 3px; image: url({icons}/tick-{t.name}.svg); }}
     """
 
 

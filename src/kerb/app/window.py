@@ -60,6 +60,7 @@ class Window(QMainWindow):
         self.handlers = Handlers(self)
         self.actions_by_id: dict[str, QAction] = {}
         self.menu_shown: QMenu | None = None
+        self.shown: set[str] = set()
         self.setWindowTitle("Kerb")
         self.resize(*settings.get("size", [1280, 800]))
         self.setMinimumSize(980, 620)
@@ -220,7 +221,10 @@ class Window(QMainWindow):
         fresh = outcome is not None and not self.session.stale(self.session.study)
         self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
         had = bool(self.view.scene.clouds)
-        self.view.set_scene(scenes.build(self.session, self.theme))
+        scene = scenes.build(self.session, self.theme, "noise" in self.shown)
+        if fresh:
+            scene.meshes += scenes.surface_layers(self.session, self.theme, "top" in self.shown, "base" in self.shown)
+        self.view.set_scene(scene)
         if not had and self.view.scene.clouds:
             self.handlers.fit()
         self._mirror_legend()
@@ -279,6 +283,11 @@ class Window(QMainWindow):
             self._mirror_legend()
 
     # The view
+
+    def toggle_shown(self, what: str) -> None:
+        """Show or hide the base or top surface, or noise points."""
+        self.shown ^= {what}
+        self._mirror_scene()
 
     def main_cloud(self) -> Holding | None:
         """The cloud that view controls and new studies mean: that of the open study, else the first shown."""

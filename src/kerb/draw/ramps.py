@@ -13,7 +13,7 @@ import numpy as np
 from kerb.core.arrays import Bytes, Floats
 
 ANCHORS: dict[str, tuple[str, ...]] = {
-    "Shore": ("#22335c", "#23627d", "#3a8a82", "#8ab07c", "#d9c98a", "#f7f1dc"),
+    "Shore": ("#2f4f78", "#2c7690", "#4e9c92", "#97bd89", "#dfcd97", "#fbf6e6"),
     "Slate": ("#23272b", "#4a5257", "#7d868b", "#b4bbbe", "#f3f4f2"),
     "Clay": ("#3b1f2b", "#7a3b3a", "#b0654a", "#d99f6c", "#f6e7c8"),
     "Reed": ("#1c2b2a", "#2f5647", "#5d8457", "#a3b06d", "#f0ecc6"),

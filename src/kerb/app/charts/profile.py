@@ -11,6 +11,7 @@ from kerb.app.theme import Theme, font
 from kerb.core.quantity import quantity, symbol
 from kerb.studies.outcome import Profile
 
+pg.setConfigOptions(antialias=True)
 FILL = {"light": "#f3e2c2", "dark": "#4a4029"}
 
 
@@ -44,13 +45,13 @@ class ProfileChart(pg.PlotWidget):
         base = pg.PlotDataItem(profile.distance, profile.base, pen=pg.mkPen(self.theme.toe, width=1.6), connect="finite")
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
         if both.any():
-            upper = pg.PlotDataItem(profile.distance[both], profile.top[both], pen=None)
-            lower = pg.PlotDataItem(profile.distance[both], profile.base[both], pen=None)
+            upper = pg.PlotCurveItem(profile.distance[both], profile.top[both], pen=pg.mkPen(None))
+            lower = pg.PlotCurveItem(profile.distance[both], profile.base[both], pen=pg.mkPen(None))
             item.addItem(pg.FillBetweenItem(upper, lower, brush=QColor(FILL[self.theme.name])))
         item.addItem(base)
         item.addItem(top)
         item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
-        item.setLabel("bottom", f"Distance ({symbol(unit)})", color=self.theme.quiet)
+        item.getAxis("bottom").setToolTip(f"Distance along the line ({symbol(unit)})")
         if both.any():
             heights = np.where(both, profile.top - profile.base, -np.inf)
             at = int(np.argmax(heights))

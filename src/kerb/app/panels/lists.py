@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QScrollArea, QToolButt
 
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
+from kerb.app.sheets.fields import hairline
 from kerb.app.theme import Theme, font
 from kerb.core.quantity import count, quantity
 from kerb.job import holdings
@@ -107,7 +108,7 @@ class Lists(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session, self.theme = session, theme
         column = QVBoxLayout(self)
-        column.setContentsMargins(0, 8, 0, 0)
+        column.setContentsMargins(0, 8, 1, 0)
         column.setSpacing(0)
         self.holdings = QVBoxLayout()
         self.studies = QVBoxLayout()
@@ -115,6 +116,9 @@ class Lists(QWidget):
             ("Holdings", self.holdings, "import", "Import points… (Ctrl+I)"),
             ("Studies", self.studies, "new_stockpile", "New stockpile study (Ctrl+Shift+N)"),
         ):
+            if heading == "Studies":
+                column.addWidget(hairline())
+                column.addSpacing(6)
             column.addLayout(self._heading(heading, action, tip))
             box.setSpacing(0)
             inner = QWidget()

@@ -105,7 +105,8 @@ class ChoiceField(QComboBox):
 
     def __init__(self, choices: tuple[tuple[str, str], ...]) -> None:
         super().__init__()
-        self.setMaximumWidth(190)
+        self.setMaximumWidth(222)
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.set_choices(choices)
         self.activated.connect(lambda _i: self.committed.emit(self.currentData()))
 

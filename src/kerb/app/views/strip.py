@@ -46,7 +46,7 @@ class Strip(QWidget):
         self.colour.activated.connect(lambda _i: self.colour_wanted.emit(self.colour.currentData()))
         self.contour = self._box("Contour lines over the points, interval in the job unit", 116)
         self.contour.activated.connect(lambda _i: self.contour_wanted.emit(self.contour.currentData()))
-        self.exaggeration = self._box("Vertical exaggeration", 88)
+        self.exaggeration = self._box("Vertical exaggeration", 106)
         for factor in EXAGGERATIONS:
             self.exaggeration.addItem(f"Heights ×{factor:g}", factor)
         self.exaggeration.activated.connect(lambda _i: self.exaggeration_wanted.emit(self.exaggeration.currentData()))
