@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtGui import QAction, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -34,16 +34,21 @@ from kerb.app.session import Session
 from kerb.app.sheets.bar import ComputeBar
 from kerb.app.sheets.stockpile import StockpileSheet
 from kerb.app.tools.base import Tool
+from kerb.app.tools.measure import Measure
+from kerb.app.tools.profile import ProfileHandles
 from kerb.app.tools.toe import EditToe
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture, ProfileLines
 from kerb.app.views.strip import Strip
 from kerb.app.views.view import PLAN, SECTION, View
 from kerb.core.quantity import symbol
+from kerb.core.surface.tin import Tin
 from kerb.draw.scene import CloudLayer
 from kerb.job.job import Change
 from kerb.job.places import Settings
 from kerb.job.state import Holding
+from kerb.studies.outcome import Outcome
+from kerb.studies.stockpile.profiles import of_surfaces
 
 LEFT, RIGHT, DRAWER = 240, 338, 190
 
@@ -61,6 +66,8 @@ class Window(QMainWindow):
         self.actions_by_id: dict[str, QAction] = {}
         self.menu_shown: QMenu | None = None
         self.shown: set[str] = set()
+        self._profiled: Outcome | None = None
+        self._surfaces: tuple[Outcome, Tin, Tin] | None = None
         self.setWindowTitle("Kerb")
         self.resize(*settings.get("size", [1280, 800]))
         self.setMinimumSize(980, 620)
@@ -107,9 +114,10 @@ class Window(QMainWindow):
         self.guide = Guide(self.theme, self.view)
         self.guide.hide()
         self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
-        self.view.overlays = [self.furniture, self.profile_lines]
+        self.view.overlays = [self.furniture, self.profile_lines, self._paint_toe]
         self.edit_tool = EditToe(self.view, self.session)
         self.view.tool = self.edit_tool
+        self.view.handles = [ProfileHandles(self.view, self.profile_lines, self._profile_moved)]
         self.drawer = Drawer(self.session, self.theme)
         self.sheet, self.bar = StockpileSheet(self.session), ComputeBar(self.session)
         self.status = Status(self.session)
@@ -206,6 +214,11 @@ class Window(QMainWindow):
         QTimer.singleShot(0, self.handlers.fit)
         self.show_guide(False)
 
+    def _paint_toe(self, _view: View, painter: QPainter) -> None:
+        """Keep the toe line in sight while another tool has the mouse."""
+        if isinstance(self.view.tool, Measure):
+            self.edit_tool.paint(painter)
+
     def _study_selected(self) -> None:
         self.use_edit_tool()
         self.edit_tool.before = None
@@ -219,7 +232,10 @@ class Window(QMainWindow):
         self.no_study.setVisible(self.session.study is None)
         outcome = self.session.outcome()
         fresh = outcome is not None and not self.session.stale(self.session.study)
-        self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
+        if not fresh or self._profiled is not outcome:
+            self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
+            self.drawer.profiles = []
+            self._profiled = outcome if fresh else None
         had = bool(self.view.scene.clouds)
         scene = scenes.build(self.session, self.theme, "noise" in self.shown)
         if fresh:
@@ -385,6 +401,23 @@ class Window(QMainWindow):
         if self.profile_lines.current != number:
             self.profile_lines.current = number
             self.view.update()
+
+    def _profile_moved(self, number: int) -> None:
+        """A profile line was dragged: cut the surfaces of the outcome along it."""
+        outcome = self._profiled
+        if outcome is None or not {"top", "base"} <= outcome.meshes.keys():
+            return
+        if self._surfaces is None or self._surfaces[0] is not outcome:
+            top, base = (Tin.of(outcome.meshes[k].vertices, outcome.meshes[k].triangles) for k in ("top", "base"))
+            self._surfaces = (outcome, top, base)
+        _, top, base = self._surfaces
+        lines = self.profile_lines.lines
+        titles = [profile.title for profile in outcome.profiles]
+        shown = self.drawer.profiles or list(outcome.profiles)
+        shown[number] = of_surfaces(top, base, lines[number], titles[number])
+        self.drawer.profiles = shown
+        self.drawer.tabs.setCurrentIndex(number)
+        self.drawer.mirror()
 
     def _show_histogram(self) -> None:
         layer = self._main_layer()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+
 import numpy as np
 from PIL import Image
 from reportlab.lib.colors import Color, HexColor
@@ -38,7 +40,9 @@ class PlanFigure(Flowable):
         canvas: Canvas = self.canv
         scale = self.width / self.plan.size[0]
         top = self.height
-        image = ImageReader(Image.fromarray(self.plan.image))
+        packed = io.BytesIO()
+        Image.fromarray(self.plan.image).save(packed, "JPEG", quality=92)
+        image = ImageReader(packed)
         canvas.drawImage(image, 0, 12, self.width, self.height - 12)
         canvas.saveState()
         clip = canvas.beginPath()

@@ -14,7 +14,7 @@ from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.setup import NOISE_CLASSES
 
-PIXELS = (900, 760)
+PIXELS = (960, 720)
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 GAP_COLOUR = (60, 60, 60)
 

@@ -30,7 +30,7 @@ from kerb.studies.outcome import Profile, Table
 if TYPE_CHECKING:
     from kerb.app.charts.profile import Histogram, ProfileChart
 
-TABS = ("Profile along the heap", "Profile across", "Histogram", "Figures", "Uncertainty", "Toe line")
+TABS = ("Length profile", "Width profile", "Histogram", "Figures", "Uncertainty", "Toe line")
 TABLES = {3: "figures", 4: "uncertainty", 5: "toe"}
 
 
@@ -57,11 +57,11 @@ class Drawer(QWidget):
             self.tabs.addTab(words)
         self.tabs.currentChanged.connect(lambda _i: self.mirror())
         self.filter = QLineEdit(placeholderText="Filter rows")
-        self.filter.setFixedWidth(120)
+        self.filter.setFixedWidth(96)
         self.filter.textChanged.connect(self._filter)
-        self.copy = QPushButton("Copy as text", toolTip="The table, tab-separated, for a spreadsheet (Ctrl+C)")
+        self.copy = QPushButton("Copy", toolTip="The table, tab-separated, for a spreadsheet (Ctrl+C)")
         self.copy.clicked.connect(self.copy_table)
-        self.save = QPushButton("Save CSV…", toolTip="The table as a CSV file, full precision")
+        self.save = QPushButton("CSV…", toolTip="The table as a CSV file, full precision")
         self.save.clicked.connect(self._save)
         row.addWidget(self.tabs)
         row.addStretch(1)

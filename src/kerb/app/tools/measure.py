@@ -136,21 +136,24 @@ class Measure(Tool):
             painter.setBrush(pale)
             painter.drawPolygon(QPolygonF(points))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(ink, 1.8))
-        painter.drawPolyline(QPolygonF(points))
+        for colour, width in ((QColor(theme.sheet), 4.0), (ink, 1.8)):
+            painter.setPen(QPen(colour, width))
+            painter.drawPolyline(QPolygonF(points))
         for point in points:
             painter.drawLine(point + QPointF(-5, 0), point + QPointF(5, 0))
             painter.drawLine(point + QPointF(0, -5), point + QPointF(0, 5))
-        paint_note(painter, points[-1] + QPointF(14, 14), self.lines(), theme)
+        paint_note(painter, points[-1] + QPointF(14, 14), self.lines(), self.view)
 
 
-def paint_note(painter: QPainter, at: QPointF, lines: list[str], theme: object) -> None:
-    """A small card with lines of text."""
+def paint_note(painter: QPainter, at: QPointF, lines: list[str], view: View) -> None:
+    """A small card with lines of text, kept inside the view."""
+    theme = view.theme
     painter.setFont(font(12))
     metrics = painter.fontMetrics()
     width = max(metrics.horizontalAdvance(line) for line in lines) + 18
     height = metrics.lineSpacing() * len(lines) + 12
-    box = QRectF(at.x(), at.y(), width, height)
+    left = max(min(at.x(), view.width() - width - 8), 8)
+    box = QRectF(left, min(at.y(), view.height() - height - 8), width, height)
     painter.setPen(QPen(QColor(theme.hair), 1))
     painter.setBrush(QColor(theme.sheet))
     painter.drawRoundedRect(box, 5, 5)

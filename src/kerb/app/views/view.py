@@ -47,6 +47,8 @@ class View(QWidget):
         self.scene = Scene()
         self.picture: Picture | None = None
         self.tool: Tool | None = None
+        self.handles: list[Tool] = []
+        self._held: Tool | None = None
         self.overlays: list[Overlay] = []
         self.drawing = Drawing(self)
         self.drawing.drawn.connect(self._drawn)
@@ -181,7 +183,10 @@ class View(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._press = self._last = event.position()
         self._navigating = False
-        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None and self.tool.press(event):
+        self._held = None
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._held = next((tool for tool in (self.tool, *self.handles) if tool and tool.press(event)), None)
+        if self._held is not None:
             self._press = None
             return
         self._pivot = self.place_under(event.position()) if self.mode == ORBIT else None
@@ -189,6 +194,9 @@ class View(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         position = event.position()
         self.cursor_moved.emit(self.place_under(position))
+        if self._held is not None:
+            self._held.move(event)
+            return
         if self._press is None or event.buttons() == Qt.MouseButton.NoButton:
             if self.tool is not None:
                 self.tool.move(event)
@@ -210,7 +218,10 @@ class View(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         clicked = self._press is not None and not self._navigating
-        if self.tool is not None and not self._navigating:
+        if self._held is not None:
+            self._held.release(event, clicked)
+            self._held = None
+        elif self.tool is not None and not self._navigating:
             self.tool.release(event, clicked)
         if self._navigating:
             self.redraw(moving=False)

@@ -95,6 +95,12 @@ class Tin:
         )  # fmt: skip
         return out + self.origin[2]
 
+    @staticmethod
+    def of(points: Floats, triangles: Ints32) -> Tin:
+        """A surface from vertices in job coordinates, (n, 3)."""
+        origin = np.floor(points.min(axis=0))
+        return Tin(points - origin, triangles, origin)
+
     def only(self, keep: Mask) -> Tin:
         """The surface of some of its triangles."""
         return Tin(self.vertices, self.triangles[keep], self.origin)

@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats
+from kerb.core.surface.tin import Tin
 from kerb.studies.outcome import Profile
 from kerb.studies.stockpile.heap import Heap
 
@@ -19,7 +20,7 @@ def across(heap: Heap, base_at: Callable[[Floats], Floats]) -> list[Profile]:
     """Profiles along the longer and the shorter axis of the toe's smallest rectangle."""
     return [
         profile(heap, base_at, line, title)
-        for line, title in zip(axes(heap.ring), ("Profile along the heap", "Profile across"), strict=True)
+        for line, title in zip(axes(heap.ring), ("Length profile", "Width profile"), strict=True)
     ]
 
 
@@ -34,6 +35,14 @@ def axes(ring: Floats) -> tuple[Floats, Floats]:
         a, b = b, a
     stretch = 0.5 + OVERHANG
     return tuple(np.array([middle - side * stretch, middle + side * stretch]) for side in (a, b))  # type: ignore[return-value]
+
+
+def of_surfaces(top: Tin, base: Tin, line: Floats, title: str) -> Profile:
+    """Top and base surface along any line (2, 2), NaN where they are not."""
+    share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
+    xy = line[0] + share * (line[1] - line[0])
+    distance = share[:, 0] * float(np.hypot(*(line[1] - line[0])))
+    return Profile(title, line, distance, top.at(xy), base.at(xy))
 
 
 def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, title: str) -> Profile:

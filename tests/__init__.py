@@ -1,0 +1,1 @@
+"""Tests: ``below`` runs without Qt, ``window`` drives the real interface without a screen."""

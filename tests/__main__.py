@@ -1,0 +1,69 @@
+"""Run all tests, or those named: first everything below the window with PySide6 not importable, then the window.
+
+Ends with the line ``N passed, N failed``.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+HERE = Path(__file__).parent
+PARTS = ("below", "window")
+
+
+class BlockQt:
+    """Makes PySide6 and shiboken6 look as if they were not installed."""
+
+    def find_spec(self, name, _path=None, _target=None):
+        if name.split(".")[0] in ("PySide6", "shiboken6", "pyqtgraph"):
+            raise ImportError(f"{name} is blocked: code below the window must not need it")
+
+
+def run_part(part: str, names: list[str]) -> dict:
+    """Run one part in this process."""
+    if part == "below":
+        sys.meta_path.insert(0, BlockQt())
+    loader = unittest.TestLoader()
+    suite = loader.discover(str(HERE / part), top_level_dir=str(HERE.parent))
+    if names:
+        loader.testNamePatterns = [f"*{name}*" for name in names]
+        suite = loader.discover(str(HERE / part), top_level_dir=str(HERE.parent))
+    result = unittest.TextTestRunner(verbosity=1, warnings="error").run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    return {"passed": result.testsRun - failed - len(result.skipped), "failed": failed, "skipped": len(result.skipped)}
+
+
+def main() -> int:
+    if len(sys.argv) > 2 and sys.argv[1] == "--part":
+        part, out, *names = sys.argv[2:]
+        Path(out).write_text(json.dumps(run_part(part, names)))
+        sys.stdout.flush()
+        os._exit(0)
+    passed = failed = skipped = 0
+    with tempfile.TemporaryDirectory() as folder:
+        for part in PARTS:
+            out = Path(folder) / f"{part}.json"
+            home = {f"XDG_{kind}_HOME": str(Path(folder) / kind) for kind in ("DATA", "CONFIG")}
+            env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen"}
+            command = [sys.executable, "-X", "faulthandler", "-m", "tests", "--part", part, str(out), *sys.argv[1:]]
+            ended = subprocess.run(command, env=env, cwd=HERE.parent, check=False)
+            if not out.exists():
+                sys.stderr.write(f"the tests of '{part}' died (status {ended.returncode})\n")
+                failed += 1
+                continue
+            counts = json.loads(out.read_text())
+            passed, failed = passed + counts["passed"], failed + counts["failed"]
+            skipped += counts["skipped"]
+    tail = f", {skipped} skipped" if skipped else ""
+    print(f"{passed} passed, {failed} failed{tail}", flush=True)
+    return 1 if failed or not passed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,222 @@
+import base64
+import threading
+
+import laspy
+import numpy as np
+import shapely
+from scipy.spatial import cKDTree
+
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.partition import TILE_POINTS, leaves
+from kerb.core.cloud.slope import slopes
+from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.errors import Cancelled, JobError, OutputError
+from kerb.core.progress import Progress, silent
+from kerb.formats.las_read import LasStream
+from kerb.formats.las_write import write_las
+from tests.support import DATA, FAR, YARD, Folder, store_of
+
+FILES = ("airborne_feet.laz", "airborne_2154.laz", "extrabytes.las", "simple1_1.las", "with_evlr.laz",
+         "unregistered_extra_bytes.las", "small.copc.laz")  # fmt: skip
+
+
+class RoundTrip(Folder):
+    def test_every_dimension_of_every_file_comes_back(self):
+        """laspy reads source and copy: each raw field of each point is the same, in every file there is."""
+        for name in FILES:
+            with self.subTest(name):
+                store = build(LasStream(DATA / name), self.folder / name, silent())
+                suffix = ".las" if name.endswith(".las") else ".laz"
+                out = self.folder / f"copy-{name.split('.')[0]}{suffix}"
+                self.assertEqual(write_las(store, out, None, silent()), store.count)
+                source, copy = laspy.read(DATA / name), laspy.read(out)
+                self.assertEqual(copy.header.point_format.id, source.header.point_format.id)
+                np.testing.assert_array_equal(copy.header.scales, source.header.scales)
+                self.assertEqual(_rows(copy), _rows(source))
+
+    def test_header_records_are_kept(self):
+        store = build(LasStream(DATA / "airborne_feet.laz"), self.folder / "a", silent())
+        write_las(store, self.folder / "copy.laz", None, silent())
+        keys = lambda las: sorted((v.user_id, v.record_id) for v in las.header.vlrs if v.record_id != 22204)  # noqa: E731
+        self.assertEqual(keys(laspy.read(self.folder / "copy.laz")), keys(laspy.read(DATA / "airborne_feet.laz")))
+        self.assertEqual(base64.b64decode(store.meta.details["las_header"])[:4], b"LASF")
+
+    def test_extended_records_are_kept(self):
+        store = build(LasStream(DATA / "with_evlr.laz"), self.folder / "a", silent())
+        write_las(store, self.folder / "copy.laz", None, silent())
+        copy = laspy.read(self.folder / "copy.laz")
+        self.assertEqual([e.record_data_bytes() for e in copy.evlrs],
+                         [e.record_data_bytes() for e in laspy.read(DATA / "with_evlr.laz").evlrs])  # fmt: skip
+
+    def test_nameless_dimension_gets_its_name(self):
+        # The file describes two extra bytes in two records, of which common readers see only the first.
+        store = build(LasStream(DATA / "airborne_2154.laz"), self.folder / "a", silent())
+        self.assertIn("Deviation", store.names)
+        self.assertIn("confidence", store.names)
+
+    def test_failed_write_leaves_nothing(self):
+        store = build(LasStream(YARD), self.folder / "a", silent())
+        stopped = Progress()
+        stopped.stop()
+        with self.assertRaises(Cancelled):
+            write_las(store, self.folder / "out.laz", None, stopped)
+        with self.assertRaises(OutputError):
+            write_las(store, self.folder / "none.laz", iter([np.empty(0, np.int64)]), silent())
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["a"])
+
+
+class Building(Folder):
+    def test_tiles_cover_every_point_once(self):
+        rng = np.random.default_rng(0)
+        dense = rng.normal(0, 0.5, (180_000, 3))
+        points = np.concatenate([rng.uniform(-50, 50, (60_000, 3)), dense, [[9e4, 9e4, 0]]]) + FAR
+        store = store_of(points, scale=0.001)
+        self.assertLessEqual(store.tiles["count"].max(), 2 * TILE_POINTS)
+        self.assertEqual(sorted(store.column("number").tolist()), list(range(len(points))))
+        for tile in range(len(store.tiles)):
+            rows = store.coordinates(store.rows_of(tile))
+            self.assertTrue(np.all(rows >= store.tiles["low"][tile] - 1e-9))
+            self.assertTrue(np.all(rows <= store.tiles["high"][tile] + 1e-9))
+        back = store.coordinates(np.argsort(store.column("number")))
+        self.assertLessEqual(np.abs(back - points).max(), 0.00051)
+
+    def test_identical_points_do_not_recurse_for_ever(self):
+        store = store_of(np.tile(FAR, (3 * TILE_POINTS, 1)))
+        self.assertEqual(store.count, 3 * TILE_POINTS)
+        self.assertEqual(store.spacing, 0.0)
+
+    def test_leaves_of_a_pyramid(self):
+        counts = np.zeros(64, np.int64)
+        counts[[0, 1, 9, 63]] = [TILE_POINTS, TILE_POINTS, 5, 7]
+        leaf_of, sizes = leaves(counts, 2)
+        self.assertEqual(sizes.sum(), counts.sum())
+        self.assertNotEqual(leaf_of[0], leaf_of[1])
+        self.assertTrue(np.all(sizes > 0))
+
+    def test_start_of_a_tile_is_a_fair_sample_of_it(self):
+        points = np.column_stack([np.linspace(0, 100, 40_000), np.zeros(40_000), np.zeros(40_000)])
+        store = store_of(points)
+        first = store.coordinates(slice(0, 400))[:, 0]
+        self.assertLess(abs(first.mean() - 50), 6)
+        self.assertGreater(np.ptp(first), 95)
+
+    def test_cancel_leaves_nothing(self):
+        stop = threading.Event()
+        progress = Progress(lambda fraction, _words: stop.set() if fraction > 0.5 else None, stop)
+        with self.assertRaises(Cancelled):
+            build(LasStream(YARD), self.folder / "cloud", progress)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_opens_only_what_is_whole(self):
+        build(LasStream(DATA / "simple1_1.las"), self.folder / "cloud", silent())
+        with self.assertRaises(OutputError):
+            build(LasStream(YARD), self.folder / "cloud", silent())
+        table = np.load(self.folder / "cloud" / "tiles.npy")
+        np.save(self.folder / "cloud" / "tiles.npy", table[:0])
+        with self.assertRaisesRegex(JobError, "damaged"):
+            CloudStore.open(self.folder / "cloud")
+        with self.assertRaises(JobError):
+            CloudStore.open(self.folder / "nowhere")
+
+    def test_attributes(self):
+        store = build(LasStream(DATA / "simple1_1.las"), self.folder / "cloud", silent())
+        store.add_attribute("../a/b", "m", np.arange(store.count))
+        again = CloudStore.open(self.folder / "cloud")
+        np.testing.assert_array_equal(again.column("../a/b"), np.arange(store.count))
+        self.assertEqual(again.meta.attributes, {"../a/b": "m"})
+        with self.assertRaises(ValueError):
+            store.add_attribute("intensity", "", np.zeros(store.count))
+        with self.assertRaises(ValueError):
+            store.add_attribute("short", "", np.zeros(3))
+
+
+class Views(Folder):
+    def setUp(self):
+        super().setUp()
+        self.store = build(LasStream(YARD), self.folder / "cloud", silent())
+        low, _ = self.store.bounds
+        self.ring = np.array([[20.3, 20.1], [80.2, 30.7], [60.9, 90.4], [40.0, 50.0]]) + low[:2]
+        self.every = self.store.coordinates(slice(None))
+
+    def test_polygon_and_classes_against_shapely(self):
+        classes = self.store.column("classification")
+        inside = shapely.contains_xy(shapely.Polygon(self.ring), self.every[:, :2])
+        view = CloudView(self.store, Narrowing(ring=self.ring, classes=(2,)))
+        self.assertEqual(view.all_rows().tolist(), np.flatnonzero(inside & (classes == 2)).tolist())
+        self.assertEqual(view.count(), len(view.points()))
+
+    def test_box_and_attribute_range(self):
+        low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]
+        view = CloudView(self.store, Narrowing(box=(tuple(low), tuple(high)), ranges={"intensity": (20_000, 30_000)}))
+        intensity = self.store.column("intensity")
+        want = np.all((self.every >= low) & (self.every <= high), axis=1) & (intensity >= 20_000) & (intensity <= 30_000)
+        self.assertEqual(view.all_rows().tolist(), np.flatnonzero(want).tolist())
+
+    def test_set_aside_points_do_not_count(self):
+        aside = np.zeros(self.store.count, np.uint8)
+        aside[::3] = 1
+        self.store.add_attribute("aside", "", aside)
+        self.assertEqual(CloudView(self.store).count(), int((aside == 0).sum()))
+        self.assertEqual(CloudView(self.store, Narrowing(with_aside=True)).count(), self.store.count)
+
+    def test_sample_is_fair_and_no_larger_than_asked(self):
+        view = CloudView(self.store, Narrowing(ring=self.ring))
+        sample, every = view.sample(4000), view.points()
+        self.assertLessEqual(len(sample), 4000)
+        spread = every.std(axis=0) / np.sqrt(len(sample))
+        self.assertTrue(np.all(np.abs(sample.mean(axis=0) - every.mean(axis=0)) < 5 * spread))
+
+
+class Neighbours(Folder):
+    def test_same_as_a_k_d_tree(self):
+        rng = np.random.default_rng(4)
+        shapes = {
+            "terrain": rng.uniform(0, 1, (20_000, 3)) * [100, 80, 2],
+            "volume": rng.normal(0, 3, (15_000, 3)),
+            "wall": np.column_stack([rng.uniform(0, 200, 9000), rng.normal(0, 0.01, 9000), rng.uniform(0, 9, 9000)]),
+            "few": rng.uniform(0, 1, (5, 3)),
+        }
+        for name, points in shapes.items():
+            for planar in (True, False, None):
+                with self.subTest(name, planar=planar):
+                    moved = points + FAR
+                    asked = np.concatenate([moved[:1500] + rng.normal(0, 0.2, (min(1500, len(moved)), 3)), [FAR - 1e4]])
+                    distance, index = NeighbourIndex(moved, planar).nearest(asked, 4)
+                    want, _ = cKDTree(moved).query(asked, 4)
+                    np.testing.assert_allclose(distance, want, atol=1e-9)
+                    found = np.linalg.norm(moved[index] - asked[:, None], axis=2)
+                    np.testing.assert_allclose(found, distance, atol=1e-9)
+
+    def test_radius_and_limit(self):
+        rng = np.random.default_rng(5)
+        points, asked = rng.uniform(0, 30, (20_000, 3)), rng.uniform(-2, 32, (3000, 3))
+        index, tree = NeighbourIndex(points), cKDTree(points)
+        offsets, found = index.within(asked, 1.3)
+        for i, want in enumerate(tree.query_ball_point(asked, 1.3)):
+            self.assertEqual(sorted(found[offsets[i] : offsets[i + 1]].tolist()), sorted(want))
+        distance, which = index.nearest(asked, 2, limit=0.4)
+        want, _ = tree.query(asked, 2, distance_upper_bound=0.4)
+        np.testing.assert_allclose(distance, want)
+        self.assertTrue(np.all((which == -1) == np.isinf(distance)))
+
+    def test_refuses_what_cannot_be_searched(self):
+        for bad in (np.empty((0, 3)), np.array([[0, 0, np.nan]])):
+            with self.assertRaises(ValueError):
+                NeighbourIndex(bad)
+
+    def test_slope_of_a_plane(self):
+        rng = np.random.default_rng(2)
+        xy = rng.uniform(0, 40, (30_000, 2))
+        points = np.column_stack([xy, 0.5 * xy[:, 0]]) + FAR
+        slope = slopes(store_of(points), silent())
+        np.testing.assert_allclose(slope, np.degrees(np.arctan(0.5)), atol=0.05)
+
+
+def _rows(las):
+    """All points as sortable bytes, raw fields as they stand in the record."""
+    array = las.points.array
+    return sorted(array[i].tobytes() for i in range(len(array)))
+
+

@@ -1,0 +1,77 @@
+"""What several tests share: points as a stream, throw-away stores, shapes with known volumes."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.layout import Layout
+from kerb.core.progress import silent
+from kerb.core.reference import local_grid
+from kerb.core.units import METRE
+
+DATA = Path(__file__).parent / "data"
+YARD = DATA / "yard_small.laz"
+FAR = np.array([500_000.0, 5_800_000.0, 100.0])
+
+
+class Folder(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+
+class Points:
+    """Points (n, 3) as a stream for the store."""
+
+    def __init__(self, points, unit=METRE, scale=0.0001, classes=None):
+        origin = np.floor(points.mean(axis=0))
+        record = np.dtype([("xyz", "<i4", (3,)), ("classification", "u1"), ("number", "<i8")])
+        self.records = np.zeros(len(points), record)
+        self.records["xyz"] = np.round((points - origin) / scale)
+        self.records["classification"] = 2 if classes is None else classes
+        self.records["number"] = np.arange(len(points))
+        self.count, self.warnings = len(points), []
+        split = lambda rows: {name: rows[name] for name in ("classification", "number")}  # noqa: E731
+        self.layout = Layout(np.full(3, scale), origin, record, split, local_grid(unit), "test points")
+
+    def chunks(self, size):
+        for at in range(0, self.count, size):
+            yield self.records[at : at + size]
+
+
+def store_of(points, unit=METRE, scale=0.0001, classes=None):
+    """A store in a folder that goes with the process."""
+    folder = Path(tempfile.mkdtemp(prefix="kerb-test-"))
+    return build(Points(points, unit, scale, classes), folder / "cloud", silent())
+
+
+def jittered(half: float, step: float, seed: int = 1):
+    """Places (n, 2) evenly spread over a square with half side ``half``."""
+    rng = np.random.default_rng(seed)
+    side = np.arange(-half, half, step)
+    grid = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+    return grid + rng.uniform(0, step, grid.shape)
+
+
+def circle(radius: float, vertices: int = 120):
+    """A closed line (n, 2), counter-clockwise."""
+    angle = np.linspace(0, 2 * np.pi, vertices, endpoint=False)
+    return radius * np.column_stack([np.cos(angle), np.sin(angle)])
+
+
+def frustum(xy, big=10.0, small=4.0, height=6.0):
+    """Height of a cone frustum over its base, zero outside."""
+    return np.clip((big - np.hypot(*xy.T)) / (big - small), 0, 1) * height
+
+
+def toe_of(ring):
+    """A ring as a setup wants it."""
+    return tuple(map(tuple, np.asarray(ring)[:, :2].tolist()))
