@@ -7,6 +7,7 @@ again with ``partial=True`` to take those. What the header claims never decides 
 from __future__ import annotations
 
 import base64
+import io
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -121,9 +122,8 @@ class LasStream:
 
     def _small_steps(self, done: int) -> Iterator[AnyArray]:
         with open(self.path, "rb") as stream:
-            stream.seek(self.head.points_at)
             try:
-                unpacker = lazrs.LasZipDecompressor(stream, _laszip_record(self.head))
+                unpacker = _front_to_back(stream, self.head, _laszip_record(self.head))
                 at = 0
                 while at < self.count:
                     rows = np.empty(min(RECOVERY_STEP, self.count - at), self.layout.record)
@@ -144,13 +144,90 @@ def _laszip_record(head: LasHead) -> bytes:
 
 
 def _decompressor(stream: BinaryIO, head: LasHead) -> Any:
+    """The parallel decompressor where the file's chunk table is sound, else the one that reads front to back."""
     data = _laszip_record(head)
     if len(data) < 34:
         raise FormatError(f"{head.path}: the compression record is too short")
+    if _chunk_table_sound(stream, head, data):
+        return lazrs.ParLasZipDecompressor(stream, data)
+    return _front_to_back(stream, head, data)
+
+
+class _WithoutTable(io.RawIOBase):
+    """The file as if its chunk table were empty: its offset and an empty table stand where lazrs looks for them."""
+
+    def __init__(self, stream: BinaryIO, start: int, size: int) -> None:
+        self.stream, self.start, self.size = stream, start, size
+        self.at = start
+        self.patches = {start: size.to_bytes(8, "little"), size: bytes(8)}
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self.at
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self.at = offset + (0, self.at, self.size + 8)[whence]
+        return self.at
+
+    def readinto(self, buffer: Any) -> int:
+        self.stream.seek(self.at)
+        data = bytearray(self.stream.read(len(buffer)))
+        for place, patch in self.patches.items():
+            for i, value in enumerate(patch):
+                k = place + i - self.at
+                if 0 <= k < len(buffer):
+                    data.extend(bytes(max(k + 1 - len(data), 0)))
+                    data[k] = value
+        buffer[: len(data)] = data
+        self.at += len(data)
+        return len(data)
+
+
+def _front_to_back(stream: BinaryIO, head: LasHead, data: bytes) -> Any:
+    """A decompressor that needs no chunk table. Chunks of varying size cannot be read without one."""
+    if int.from_bytes(data[12:16], "little") == VARIABLE_CHUNK:
+        raise FormatError(f"{head.path}: the table of its compressed chunks is damaged")
+    source = io.BufferedReader(_WithoutTable(stream, head.points_at, head.size), 1 << 16)
+    source.seek(head.points_at)
+    return lazrs.LasZipDecompressor(source, data)
+
+
+def _chunk_table_sound(stream: BinaryIO, head: LasHead, data: bytes) -> bool:
+    """Whether the table of compressed chunks can be what it says.
+
+    lazrs takes memory for as many chunks and bytes as the table claims, and ends the whole process when there is not
+    so much; so the claims are held against the size of the file first.
+    """
     per_chunk = int.from_bytes(data[12:16], "little")
-    if per_chunk != VARIABLE_CHUNK and per_chunk > SAFE_LAZ_CHUNK:
-        return lazrs.LasZipDecompressor(stream, data)
-    return lazrs.ParLasZipDecompressor(stream, data)
+    if per_chunk == 0 or (per_chunk != VARIABLE_CHUNK and per_chunk > SAFE_LAZ_CHUNK):
+        return False
+    stream.seek(head.points_at)
+    at = int.from_bytes(stream.read(8), "little", signed=True)
+    if at == -1:
+        stream.seek(-8, 2)
+        at = int.from_bytes(stream.read(8), "little", signed=True)
+    if not head.points_at + 8 <= at <= head.size - 8:
+        return False
+    stream.seek(at)
+    chunks = int.from_bytes(stream.read(8)[4:], "little")
+    most = head.size - head.points_at if per_chunk == VARIABLE_CHUNK else -(-head.count // per_chunk) + 1
+    if chunks > min(most, head.size - head.points_at):
+        return False
+    try:
+        stream.seek(at)
+        table = lazrs.read_chunk_table_only(stream, lazrs.LazVlr(data))
+    except BaseException as error:
+        if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+            raise
+        return False
+    finally:
+        stream.seek(head.points_at)
+    return sum(entry[1] for entry in table) <= head.size
 
 
 def _record_type(header: laspy.LasHeader, head: LasHead) -> np.dtype:
