@@ -10,6 +10,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -25,6 +26,22 @@ class BlockQt:
             raise ImportError(f"{name} is blocked: code below the window must not need it")
 
 
+class Timed(unittest.TextTestResult):
+    """Keeps the time of each test, so that slow ones are seen."""
+
+    def __init__(self, *args, **kwargs):
+        super().__init__(*args, **kwargs)
+        self.times = []
+
+    def startTest(self, test):
+        self.began = time.perf_counter()
+        super().startTest(test)
+
+    def stopTest(self, test):
+        self.times.append((time.perf_counter() - self.began, test.id()))
+        super().stopTest(test)
+
+
 def run_part(part: str, names: list[str]) -> dict:
     """Run one part in this process."""
     if part == "below":
@@ -34,7 +51,9 @@ def run_part(part: str, names: list[str]) -> dict:
     if names:
         loader.testNamePatterns = [f"*{name}*" for name in names]
         suite = loader.discover(str(HERE / part), top_level_dir=str(HERE.parent))
-    result = unittest.TextTestRunner(verbosity=1, warnings="error").run(suite)
+    result = unittest.TextTestRunner(verbosity=1, warnings="error", resultclass=Timed).run(suite)
+    for seconds, name in sorted(result.times, reverse=True)[:5]:
+        sys.stderr.write(f"  {seconds:5.1f} s  {name}\n")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return {"passed": result.testsRun - failed - len(result.skipped), "failed": failed, "skipped": len(result.skipped)}
 

@@ -97,7 +97,7 @@ class Job:
         try:
             state = JobState.from_json(data["state"])
             record = [Entry(**entry) for entry in data["record"]]
-        except (KeyError, TypeError, ValueError) as error:
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
             raise JobError(f"{folder / name}: damaged ({error})") from None
         job = Job(folder, state, record)
         if recover:

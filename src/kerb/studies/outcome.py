@@ -146,7 +146,7 @@ def fingerprint(*parts: Any) -> str:
 
 
 def _without_empty(values: dict[str, Any]) -> dict[str, Any]:
-    return {key: value for key, value in values.items() if value != ""}
+    return {key: value for key, value in values.items() if key != "detail" or value}
 
 
 def _figure_json(figure: Figure) -> dict[str, Any]:

@@ -1,0 +1,223 @@
+"""The job: one door, undo of everything, atomic saving, recovery after a kill, the record."""
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from dataclasses import replace
+
+from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
+from kerb.core.progress import Progress, silent
+from kerb.core.units import FOOT, METRE
+from kerb.demo import yard
+from kerb.job import holdings, studies
+from kerb.job.holdings import ImportWish, import_cloud
+from kerb.job.job import Change, Job
+from kerb.job.places import Settings
+from kerb.job.state import free_name
+from tests.support import DATA, YARD, Folder
+
+TITLE = Change("Named it", lambda s: replace(s, title=replace(s.title, name="Saltmarrow")))
+
+
+class Base(Folder):
+    def setUp(self):
+        super().setUp()
+        self.job = Job.create(self.folder / "yard.kerb")
+
+    def add_cloud(self, path=YARD, **wish):
+        holding = import_cloud(self.job.folder, self.job.state, ImportWish(path, **wish), silent())
+        self.job.execute(holdings.added(self.job, holding))
+        return holding
+
+    def add_study(self, heap=1):
+        cloud = self.job.state.holdings[0]
+        toe = [list(v) for v in yard.HEAPS[heap].toe(20, 0.3).tolist()]
+        change, study = studies.made(self.job.state, "stockpile", "Heap", {"cloud": cloud.id, "toe": toe})
+        self.job.execute(change)
+        return study
+
+
+class Doors(Base):
+    def test_undo_and_redo_of_everything(self):
+        states = [self.job.state]
+        self.add_cloud()
+        states.append(self.job.state)
+        study = self.add_study()
+        states.append(self.job.state)
+        for change in (
+            studies.renamed(study, "Gravel"),
+            TITLE,
+            holdings.altered(self.job.state.holdings[0], "Dated", epoch="2026-03-12"),
+            studies.removed(study),
+            holdings.removed(self.job.state.holdings[0]),
+        ):
+            self.job.execute(change)
+            states.append(self.job.state)
+        for before in reversed(states[:-1]):
+            self.job.undo()
+            self.assertEqual(self.job.state, before)
+        self.assertFalse(self.job.can_undo)
+        for after in states[1:]:
+            self.job.redo()
+            self.assertEqual(self.job.state, after)
+        self.assertFalse(self.job.can_redo)
+
+    def test_an_outcome_is_no_step_of_undo(self):
+        self.add_cloud()
+        study = self.add_study()
+        outcome, found_from = studies.run_study(self.job, study, silent())
+        self.job.execute(studies.answered(study, outcome, found_from))
+        self.assertTrue(self.job.can_undo.startswith("New study"))
+        fresh = self.job.state.study(study.id)
+        self.assertFalse(studies.is_stale(self.job.state, fresh))
+        self.job.execute(studies.changed(fresh, "level", base="lowest"))
+        self.assertTrue(studies.is_stale(self.job.state, self.job.state.study(study.id)))
+        self.job.undo()
+        self.assertFalse(studies.is_stale(self.job.state, self.job.state.study(study.id)))
+        kept = studies.outcome_of(self.job, self.job.state.study(study.id))
+        self.assertEqual(kept.figures, outcome.figures)
+        self.assertEqual(set(kept.meshes), {"base", "top", "gaps"})
+        self.assertEqual(len(kept.profiles), 2)
+
+    def test_a_change_that_changes_nothing_is_no_step(self):
+        self.job.execute(Change("Nothing", lambda s: s))
+        self.assertEqual((self.job.can_undo, self.job.record), ("", []))
+
+    def test_the_record_reads_as_text(self):
+        self.add_cloud()
+        self.job.execute(TITLE)
+        self.job.undo()
+        lines = self.job.record_text().splitlines()
+        self.assertEqual(len(lines), 3)
+        self.assertIn("Imported yard_small.laz", lines[0])
+        self.assertIn("Undid: Named it", lines[2])
+
+    def test_duplicates_and_names(self):
+        self.add_cloud()
+        study = self.add_study()
+        change, twin = studies.duplicated(self.job.state, study)
+        self.job.execute(change)
+        self.assertEqual([s.name for s in self.job.state.studies], ["Heap", "Heap (2)"])
+        self.assertIsNone(twin.outcome)
+        self.assertEqual(free_name("a", ["a", "a (2)"]), "a (3)")
+
+
+class Units(Base):
+    def test_first_cloud_rules_and_later_ones_are_converted(self):
+        self.add_cloud(DATA / "airborne_2154.laz")
+        metres = self.job.store(self.job.state.holdings[0])
+        self.add_cloud(DATA / "airborne_feet.laz")
+        feet = self.job.store(self.job.state.holdings[1])
+        self.assertEqual(self.job.state.title.unit, "m")
+        self.assertIn("unit-converted", dict(self.job.state.holdings[1].notes))
+        self.assertAlmostEqual(feet.bounds[0][0], 636_001.76 * FOOT.metres, places=6)
+        self.assertIs(feet.reference.unit, METRE)
+        self.assertEqual(metres.reference.code, "EPSG:2154")
+
+    def test_stated_unit(self):
+        self.add_cloud(DATA / "simple1_1.las", unit_in=FOOT)
+        self.assertEqual(self.job.state.title.unit, "ft")
+        self.assertEqual(self.job.store(self.job.state.holdings[0]).reference.certainty, "confirmed")
+
+
+class Saving(Base):
+    def test_round_trip(self):
+        self.add_cloud()
+        self.add_study()
+        self.assertTrue(self.job.changed)
+        self.job.save()
+        self.assertFalse(self.job.changed)
+        again = Job.open(self.job.folder)
+        self.assertEqual(again.state, self.job.state)
+        self.assertEqual(again.record_text(), self.job.record_text())
+        self.assertEqual(again.store(again.state.holdings[0]).count, self.job.state.holdings[0].points)
+
+    def test_a_kill_at_any_moment_loses_nothing(self):
+        """A process is killed hard after a change that was not saved; the job opens either way."""
+        self.job.save()
+        code = (
+            "import sys, os, signal; from pathlib import Path; from dataclasses import replace;"
+            "from kerb.job.job import Job, Change;"
+            "job = Job.open(Path(sys.argv[1]));"
+            "job.execute(Change('Named it', lambda s: replace(s, title=replace(s.title, name='Saltmarrow'))));"
+            "os.kill(os.getpid(), signal.SIGKILL)"
+        )
+        ended = subprocess.run([sys.executable, "-c", code, str(self.job.folder)], env=os.environ, check=False)
+        self.assertEqual(ended.returncode, -signal.SIGKILL)
+        self.assertTrue(Job.has_recovery(self.job.folder))
+        recovered = Job.open(self.job.folder, recover=True)
+        self.assertEqual(recovered.state.title.name, "Saltmarrow")
+        self.assertTrue(recovered.changed)
+        self.assertEqual(Job.open(self.job.folder).state.title.name, "Untitled job")
+        self.assertFalse(Job.has_recovery(self.job.folder))
+
+    def test_a_half_written_file_is_never_taken(self):
+        self.job.execute(TITLE)
+        self.job.save()
+        (self.job.folder / ".job.json.partial").write_text('{"state": {')
+        self.assertEqual(Job.open(self.job.folder).state.title.name, "Saltmarrow")
+
+    def test_copies_and_moves(self):
+        self.add_cloud()
+        self.job.copy_to(self.folder / "copy.kerb")
+        self.assertEqual(Job.open(self.folder / "copy.kerb").state, self.job.state)
+        with self.assertRaisesRegex(JobError, "already there"):
+            self.job.copy_to(self.folder / "copy.kerb")
+        self.job.copy_to(self.folder / "moved.kerb", move=True)
+        self.assertEqual(self.job.folder, self.folder / "moved.kerb")
+        self.assertFalse(self.job.changed)
+
+    def test_what_is_no_job_says_so(self):
+        for content, words in (
+            ("{", "damaged"), ("[]", "no job"), (json.dumps({"state": {"title": 3}}), "damaged"),
+            (json.dumps({"version": 99, "state": {}, "record": []}), "newer Kerb"),
+        ):  # fmt: skip
+            (self.job.folder / "job.json").write_text(content)
+            with self.assertRaisesRegex(JobError, words):
+                Job.open(self.job.folder)
+        with self.assertRaisesRegex(JobError, "not a job"):
+            Job.open(self.folder)
+
+    def test_a_moved_source_leaves_the_data_usable(self):
+        source = self.folder / "yard.laz"
+        shutil.copy(YARD, source)
+        self.add_cloud(source)
+        source.rename(self.folder / "elsewhere.laz")
+        holding = self.job.state.holdings[0]
+        self.assertTrue(holdings.source_missing(holding))
+        self.assertEqual(self.job.store(holding).count, holding.points)
+        self.job.execute(holdings.altered(holding, "Found", source=str(self.folder / "elsewhere.laz")))
+        self.assertFalse(holdings.source_missing(self.job.state.holdings[0]))
+
+    def test_failed_imports_leave_nothing(self):
+        stopped = Progress()
+        stopped.stop()
+        with self.assertRaises(Cancelled):
+            import_cloud(self.job.folder, self.job.state, ImportWish(YARD), stopped)
+        broken = self.folder / "broken.las"
+        broken.write_bytes((DATA / "simple1_1.las").read_bytes()[:5000])
+        with self.assertRaises(TruncatedError):
+            import_cloud(self.job.folder, self.job.state, ImportWish(broken), silent())
+        with self.assertRaises(InputError):
+            import_cloud(self.job.folder, self.job.state, ImportWish(self.folder / "none.laz"), silent())
+        self.assertEqual(list((self.job.folder / "data").iterdir()), [])
+
+
+class Remembered(Folder):
+    def test_settings_and_recent_jobs(self):
+        path = self.folder / "settings.json"
+        settings = Settings(path)
+        settings.set("theme", "dark")
+        for name in ("a", "b"):
+            Job.create(self.folder / f"{name}.kerb")
+            settings.add_recent(self.folder / f"{name}.kerb")
+        again = Settings(path)
+        self.assertEqual(again.get("theme"), "dark")
+        self.assertEqual([folder.stem for folder in again.recent()], ["b", "a"])
+        shutil.rmtree(self.folder / "b.kerb")
+        self.assertEqual([folder.stem for folder in again.recent()], ["a"])
+        path.write_text("no json")
+        self.assertIsNone(Settings(path).get("theme"))

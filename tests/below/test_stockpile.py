@@ -1,0 +1,190 @@
+"""The stockpile study from cloud to outcome: truth, bases, units, signs, uncertainty, warnings, live figures."""
+
+import json
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.core.cloud.builder import build
+from kerb.core.errors import Cancelled, InputError
+from kerb.core.progress import Progress, silent
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.demo import yard
+from kerb.formats.las_read import LasStream
+from kerb.studies.outcome import Outcome
+from kerb.studies.stockpile import HeapData, StockpileSetup, run
+from kerb.studies.stockpile.live import LiveHeap
+from kerb.studies.stockpile.uncertainty import combined
+from tests.support import FAR, YARD, Folder, circle, frustum, jittered, store_of, toe_of
+
+FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)
+CORE = ("above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass")
+
+
+def heap_points(factor=1.0, noise=0.0, tilt=0.0, seed=1, sign=1.0):
+    xy = jittered(14, 0.12, seed)
+    z = sign * frustum(xy) + tilt * xy[:, 0] + np.random.default_rng(seed).normal(0, noise, len(xy))
+    return np.column_stack([xy, z]) * factor + FAR * factor
+
+
+def answer(store, unit=METRE, base_store=None, **values):
+    setup = StockpileSetup(**{"toe": toe_of(circle(10.4, 36) / unit.metres + FAR[:2] / unit.metres), **values})
+    return run(setup, HeapData(store, unit, base_store), silent())
+
+
+class Truth(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.store = store_of(heap_points(noise=0.01, tilt=0.02))
+
+    def test_all_published_figures_are_there(self):
+        outcome = answer(self.store, density=1.7)
+        for name in CORE:
+            self.assertIsNotNone(outcome.value(name), name)
+        self.assertAlmostEqual(outcome.value("net") / FRUSTUM, 1.0, delta=0.004)
+        self.assertAlmostEqual(outcome.value("check_net") / outcome.value("net"), 1.0, delta=0.005)
+        self.assertAlmostEqual(outcome.value("mass"), outcome.value("net") * 1.7, places=6)
+        self.assertAlmostEqual(outcome.value("plan_area"), 36 / 2 * 10.4**2 * np.sin(2 * np.pi / 36), places=3)
+        # Mantle of the frustum plus its top plus the flat rim, any handbook: π (R + r) s + π r² + rest.
+        surface = np.pi * 14 * np.sqrt(72) + np.pi * 16 + (outcome.value("plan_area") - np.pi * 100)
+        self.assertAlmostEqual(outcome.value("surface_area") / surface, 1.0, delta=0.015)
+        self.assertAlmostEqual(outcome.value("mean_slope"), 45.0, delta=1.5)
+        self.assertAlmostEqual(outcome.value("highest"), FAR[2] + 6.08, delta=0.06)
+
+    def test_outcome_survives_json(self):
+        outcome = answer(self.store, density=1.7)
+        text = json.dumps(outcome.to_json(), allow_nan=False)
+        again = Outcome.from_json(json.loads(text))
+        self.assertEqual(again.figures, outcome.figures)
+        self.assertEqual(again.to_json(), json.loads(text))
+
+    def test_every_base(self):
+        level = FAR[2] - 0.3
+        got = {
+            base: answer(self.store, base=base, level=level).value("net") for base in ("toe", "plane", "lowest", "level")
+        }
+        area = answer(self.store).value("plan_area")
+        self.assertAlmostEqual(got["plane"] / FRUSTUM, 1.0, delta=0.003)
+        self.assertAlmostEqual(got["level"], FRUSTUM + 0.3 * area, delta=1.0)
+        self.assertAlmostEqual(got["lowest"], FRUSTUM + 0.02 * 10.4 * area, delta=12)
+
+    def test_base_from_another_cloud(self):
+        xy = jittered(15, 0.3, 9)
+        before = store_of(np.column_stack([xy, 0.02 * xy[:, 0] - 0.5]) + FAR)
+        outcome = answer(self.store, base_store=before, base="surface", base_surface="before", bias=0.02)
+        area = outcome.value("plan_area")
+        self.assertAlmostEqual(outcome.value("net"), FRUSTUM + 0.5 * area, delta=1.5)
+        rows = dict((row[0], row[1]) for row in outcome.tables["uncertainty"].rows)
+        self.assertAlmostEqual(rows["Vertical bias"], 0.02 * area, places=6)
+
+    def test_uncertainty_is_the_root_sum_of_squares_and_covers_the_error(self):
+        outcome = answer(self.store)
+        parts = [row[1] for row in outcome.tables["uncertainty"].rows]
+        self.assertAlmostEqual(parts[-1], np.sqrt(sum(p**2 for p in parts[:-1])), places=9)
+        self.assertEqual(outcome.figures["net"].u95, parts[-1])
+        self.assertEqual(combined([]), 0.0)
+
+    def test_feet_of_both_kinds(self):
+        for unit in (FOOT, US_SURVEY_FOOT):
+            with self.subTest(unit.code):
+                store = store_of(heap_points(1 / unit.metres), unit, scale=0.001)
+                outcome = answer(store, unit, density=1.7)
+                self.assertEqual(outcome.figures["net"].unit, f"{unit.code}3")
+                self.assertAlmostEqual(outcome.value("net") * unit.metres**3 / FRUSTUM, 1.0, delta=0.003)
+                self.assertAlmostEqual(outcome.value("mass") / (FRUSTUM * 1.7), 1.0, delta=0.003)
+                short = answer(store, unit, density=1.7, density_unit="ton/yd3")
+                self.assertEqual(short.figures["mass"].unit, "ton")
+                cubic_yards = FRUSTUM / 0.9144**3
+                self.assertAlmostEqual(short.value("mass") / (cubic_yards * 1.7), 1.0, delta=0.003)
+
+    def test_a_pit_lies_below(self):
+        outcome = answer(store_of(heap_points(sign=-1.0)))
+        self.assertAlmostEqual(outcome.value("below") / FRUSTUM, 1.0, delta=0.004)
+        self.assertLess(outcome.value("net"), 0)
+        self.assertLess(outcome.value("above"), 0.01 * FRUSTUM)
+
+    def test_live_answer_follows_the_full_one(self):
+        setup = StockpileSetup(toe=toe_of(circle(10.4, 36) + FAR[:2]))
+        live = LiveHeap(self.store, setup, METRE)
+        full = answer(self.store).value("net")
+        self.assertAlmostEqual(live.answer(setup).volume.net / full, 1.0, delta=0.004)
+        half = replace(setup, toe=tuple(v for v in setup.toe if v[0] < FAR[0] + 0.1))
+        want = run(half, HeapData(self.store), silent()).value("net")
+        self.assertAlmostEqual(live.answer(half).volume.net / want, 1.0, delta=0.02)
+        self.assertTrue(live.covers(half))
+        self.assertFalse(live.covers(replace(setup, toe=toe_of(circle(40, 8) + FAR[:2]))))
+
+    def test_cancel(self):
+        stopped = Progress()
+        stopped.stop()
+        with self.assertRaises(Cancelled):
+            run(StockpileSetup(toe=toe_of(circle(10.4) + FAR[:2])), HeapData(self.store), stopped)
+
+
+class Warnings(unittest.TestCase):
+    def codes(self, points, classes=None, **values):
+        return {note.code: note.text for note in answer(store_of(points, classes=classes), **values).warnings}
+
+    def test_a_clean_heap_has_none(self):
+        self.assertEqual(self.codes(heap_points(noise=0.01)), {})
+
+    def test_gaps_are_measured(self):
+        points = heap_points()
+        points = points[np.hypot(*(points[:, :2] - FAR[:2] - [3, 2]).T) > 2.0]
+        outcome = answer(store_of(points))
+        self.assertAlmostEqual(outcome.value("gap_area"), np.pi * 4, delta=1.2)
+        self.assertIn("gaps", {note.code for note in outcome.warnings})
+        self.assertGreater(dict(r[:2] for r in outcome.tables["uncertainty"].rows)["Interpolated gaps"], 0.5)
+
+    def test_things_on_the_heap_and_strays(self):
+        points = heap_points(noise=0.01)
+        near = np.hypot(*(points[:, :2] - FAR[:2] - [6, 0]).T) < 1.0
+        points[near, 2] += np.random.default_rng(0).uniform(0, 2, near.sum())
+        self.assertIn("rough", self.codes(points))
+        points = heap_points(noise=0.01)
+        points[np.argmin(np.hypot(*(points[:, :2] - FAR[:2]).T)), 2] += 8
+        self.assertIn("stray", self.codes(points))
+
+    def test_noise_classes_do_not_count_unless_chosen(self):
+        points, classes = heap_points(), None
+        classes = np.full(len(points), 2)
+        classes[::50] = 7
+        points[::50, 2] += 20.0
+        clean = answer(store_of(points, classes=classes))
+        self.assertAlmostEqual(clean.value("net") / FRUSTUM, 1.0, delta=0.005)
+        self.assertGreater(answer(store_of(points, classes=classes), classes=(2, 7)).value("net"), 1.1 * FRUSTUM)
+
+    def test_what_cannot_be_determined_is_null_with_a_reason(self):
+        store = store_of(heap_points())
+        for toe in (circle(5, 9) + FAR[:2] + 500, circle(0.01, 9) + FAR[:2]):
+            outcome = answer(store, toe=toe_of(toe))
+            self.assertTrue(all(figure.value is None for figure in outcome.figures.values()))
+            self.assertEqual(outcome.warnings[-1].code, "not-determinable")
+
+    def test_setups_that_are_wrong_say_what(self):
+        store = store_of(heap_points())
+        bad = {
+            "level": ({"base": "level"}, "needs a level"), "surface": ({"base": "surface"}, "needs a cloud"),
+            "base": ({"base": "guess"}, "not one of"), "cell": ({"cell": -1.0}, "Grid cell"),
+            "density": ({"density": float("nan")}, "Density"), "toe": ({"toe": ()}, "not drawn"),
+            "crossing": ({"toe": ((0, 0), (2, 2), (2, 0), (0, 2))}, "crosses"),
+        }  # fmt: skip
+        for name, (values, words) in bad.items():
+            with self.subTest(name), self.assertRaisesRegex(InputError, words):
+                answer(store, **values)
+
+
+class Demo(Folder):
+    """The made-up yard, whose heaps have closed-form volumes; a sparse version of it ships with the tests."""
+
+    def test_heaps_are_found_within_their_uncertainty(self):
+        store = build(LasStream(YARD), self.folder / "yard", silent())
+        for heap in yard.HEAPS:
+            with self.subTest(heap.name):
+                setup = StockpileSetup(toe=toe_of(heap.toe(outside=0.4)), classes=(2,))
+                outcome = run(setup, HeapData(store), silent())
+                net = outcome.figures["net"]
+                self.assertLess(abs(net.value - heap.volume), max(net.u95, 0.015 * heap.volume))
+        codes = {note.code for note in outcome.warnings}
+        self.assertTrue(codes & {"toe-step", "toe-gaps"}, "the heap at the wall says that its base is interpolated")
