@@ -55,7 +55,11 @@ def run_part(part: str, names: list[str]) -> dict:
     for seconds, name in sorted(result.times, reverse=True)[:5]:
         sys.stderr.write(f"  {seconds:5.1f} s  {name}\n")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    return {"passed": result.testsRun - failed - len(result.skipped), "failed": failed, "skipped": len(result.skipped)}
+    return {
+        "passed": result.testsRun - failed - len(result.skipped),
+        "failed": failed,
+        "skipped": len(result.skipped),
+    }
 
 
 def main() -> int:
@@ -70,7 +74,17 @@ def main() -> int:
             out = Path(folder) / f"{part}.json"
             home = {f"XDG_{kind}_HOME": str(Path(folder) / kind) for kind in ("DATA", "CONFIG")}
             env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen"}
-            command = [sys.executable, "-X", "faulthandler", "-m", "tests", "--part", part, str(out), *sys.argv[1:]]
+            command = [
+                sys.executable,
+                "-X",
+                "faulthandler",
+                "-m",
+                "tests",
+                "--part",
+                part,
+                str(out),
+                *sys.argv[1:],
+            ]
             ended = subprocess.run(command, env=env, cwd=HERE.parent, check=False)
             if not out.exists():
                 sys.stderr.write(f"the tests of '{part}' died (status {ended.returncode})\n")

@@ -39,7 +39,10 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("files", nargs="+", metavar="IN... OUT", help="input files, then the output file")
     parser.add_argument("--every", type=int, default=1, help="keep every N-th point (default: 1)")
     parser.add_argument(
-        "--spacing", type=float, default=0.0, help="keep one point in each cube of this size, in the input's unit"
+        "--spacing",
+        type=float,
+        default=0.0,
+        help="keep one point in each cube of this size, in the input's unit",
     )
     parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
@@ -76,7 +79,8 @@ VERBS = {
 def parser() -> argparse.ArgumentParser:
     """The parser of the whole command line."""
     top = argparse.ArgumentParser(
-        prog="kerb", description="Kerb compares point clouds with what they should be. Without a verb the window opens."
+        prog="kerb",
+        description="Kerb compares point clouds with what they should be. Without a verb the window opens.",
     )
     top.add_argument("--version", action="version", version=f"kerb {__version__}")
     verbs = top.add_subparsers(dest="verb", metavar="VERB")

@@ -5,10 +5,12 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 
+from kerb.core.arrays import AnyArray
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -31,7 +33,7 @@ class _Few:
             np.full(3, 0.001), np.zeros(3), record, lambda rows: {"classification": rows["classification"]}
         )
 
-    def chunks(self, size: int):  # noqa: ANN201, ARG002
+    def chunks(self, size: int) -> Iterator[AnyArray]:
         """All points at once."""
         yield self.records
 

@@ -11,12 +11,12 @@ import shapely
 
 from kerb.__main__ import main
 from kerb.core.errors import FormatError, OutputError
+from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.formats.polygons import one_polygon, read_polygons
 from kerb.job.state import Title
 from kerb.report.pdf import SECTIONS, Chapter, ReportWish, make_report, write_report
 from kerb.report.text import comma_separated, figures_table, tab_separated, write_csv
-from kerb.core.progress import silent
 from kerb.studies.outcome import Column, Table
 from kerb.studies.stockpile import HeapData, StockpileSetup, run
 from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, store_of, toe_of
@@ -43,8 +43,19 @@ class Report(Folder):
     def test_one_page_a_heap_with_all_that_was_asked_for(self):
         pages = text_of(make_report([Chapter("Heap 1", self.outcome, self.store)], ReportWish(self.title)))
         self.assertEqual(len(pages), 1)
-        for words in ("Saltmarrow & Sons <ferry>", "R. Tolland", "Heap 1", "Net volume", "Plan area", "yard.laz",
-                      "Toe position", "constrained Delaunay", "Signature", "Gravel <fine>", "Contours every"):
+        for words in (
+            "Saltmarrow & Sons <ferry>",
+            "R. Tolland",
+            "Heap 1",
+            "Net volume",
+            "Plan area",
+            "yard.laz",
+            "Toe position",
+            "constrained Delaunay",
+            "Signature",
+            "Gravel <fine>",
+            "Contours every",
+        ):
             self.assertIn(words, pages[0].replace("\r\n", " "))
         number = f"{self.outcome.value('net'):.1f}"
         self.assertIn(number, pages[0])
@@ -106,7 +117,11 @@ class Polygons(Folder):
     def test_every_format_gives_the_same_ring(self):
         ring = circle(4, 7) + FAR[:2]
         closed = [*ring.tolist(), ring[0].tolist()]
-        feature = {"type": "Feature", "properties": {"name": "Heap"}, "geometry": {"type": "Polygon", "coordinates": [closed]}}
+        feature = {
+            "type": "Feature",
+            "properties": {"name": "Heap"},
+            "geometry": {"type": "Polygon", "coordinates": [closed]},
+        }
         paths = [
             self.write("a.geojson", json.dumps({"type": "FeatureCollection", "features": [feature]})),
             self.write("b.wkt", shapely.Polygon(ring).wkt),
@@ -161,7 +176,10 @@ class CommandLine(Folder):
         self.assertAlmostEqual(data["figures"]["low_e"]["value"], 636_001.76)
         self.assertAlmostEqual(data["figures"]["high_z"]["value"], 520.51)
         self.assertEqual(len(data["tables"]["returns"]["rows"]), 4)
-        codes = [note["code"] for note in json.loads(self.kerb("info", DATA / "small.copc.laz", "--json", "-")[1])["warnings"]]
+        codes = [
+            note["code"]
+            for note in json.loads(self.kerb("info", DATA / "small.copc.laz", "--json", "-")[1])["warnings"]
+        ]
         self.assertIn("unit-conflict", codes)
 
     def test_info_sees_what_is_odd(self):
@@ -175,7 +193,9 @@ class CommandLine(Folder):
         raw = bytearray((self.folder / "odd.las").read_bytes())
         raw[179:187] = np.float64(1.0).tobytes()
         (self.folder / "odd.las").write_bytes(raw)
-        notes = {n["code"] for n in json.loads(self.kerb("info", self.folder / "odd.las", "--json", "-")[1])["warnings"]}
+        notes = {
+            n["code"] for n in json.loads(self.kerb("info", self.folder / "odd.las", "--json", "-")[1])["warnings"]
+        }
         self.assertLessEqual({"crs-missing", "far-points", "duplicate-points", "header-bounds"}, notes)
 
     def test_convert_filters_and_units(self):
@@ -214,7 +234,20 @@ class CommandLine(Folder):
     def test_stockpile_json_and_report(self):
         toe = f"{self.toes()}#{yard.HEAPS[1].name}"
         pdf, js = self.folder / "heap.pdf", self.folder / "heap.json"
-        words = ("stockpile", YARD, "--toe", toe, "--density", "1.6", "--classes", "2", "--json", js, "--report", pdf)
+        words = (
+            "stockpile",
+            YARD,
+            "--toe",
+            toe,
+            "--density",
+            "1.6",
+            "--classes",
+            "2",
+            "--json",
+            js,
+            "--report",
+            pdf,
+        )
         status, out, err = self.kerb(*words)
         self.assertEqual((status, err), (0, ""))
         data = json.loads(js.read_text())

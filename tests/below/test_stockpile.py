@@ -62,7 +62,8 @@ class Truth(unittest.TestCase):
     def test_every_base(self):
         level = FAR[2] - 0.3
         got = {
-            base: answer(self.store, base=base, level=level).value("net") for base in ("toe", "plane", "lowest", "level")
+            base: answer(self.store, base=base, level=level).value("net")
+            for base in ("toe", "plane", "lowest", "level")
         }
         area = answer(self.store).value("plan_area")
         self.assertAlmostEqual(got["plane"] / FRUSTUM, 1.0, delta=0.003)

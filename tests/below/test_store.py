@@ -151,7 +151,9 @@ class Views(Folder):
         low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]
         view = CloudView(self.store, Narrowing(box=(tuple(low), tuple(high)), ranges={"intensity": (20_000, 30_000)}))
         intensity = self.store.column("intensity")
-        want = np.all((self.every >= low) & (self.every <= high), axis=1) & (intensity >= 20_000) & (intensity <= 30_000)
+        want = (
+            np.all((self.every >= low) & (self.every <= high), axis=1) & (intensity >= 20_000) & (intensity <= 30_000)
+        )
         self.assertEqual(view.all_rows().tolist(), np.flatnonzero(want).tolist())
 
     def test_set_aside_points_do_not_count(self):
@@ -218,5 +220,3 @@ def _rows(las):
     """All points as sortable bytes, raw fields as they stand in the record."""
     array = las.points.array
     return sorted(array[i].tobytes() for i in range(len(array)))
-
-

@@ -6,7 +6,16 @@ import pyproj
 from kerb.core.errors import InputError
 from kerb.core.quantity import Decimals, number, quantity
 from kerb.core.reference import ReferenceSystem, from_text, local_grid, outside_area_of_use
-from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, YARD_M, convert, density_unit, length_unit, unit_of_metres
+from kerb.core.units import (
+    FOOT,
+    METRE,
+    US_SURVEY_FOOT,
+    YARD_M,
+    convert,
+    density_unit,
+    length_unit,
+    unit_of_metres,
+)
 
 
 class Units(unittest.TestCase):

@@ -85,7 +85,9 @@ class Handlers:
         if not self.window.may_leave():
             return
         self.session.start(
-            lambda progress: open_demo(progress, fresh), "Preparing the demo", lambda job: self._demo_ready(job)
+            lambda progress: open_demo(progress, fresh),
+            "Preparing the demo",
+            lambda job: self._demo_ready(job),
         )
 
     def _demo_ready(self, job: Job) -> None:
@@ -314,8 +316,8 @@ class Handlers:
             return
         if holding.source_size and Path(path).stat().st_size != holding.source_size:
             answer = QMessageBox.question(
-                self.window, "Another file?", "This file has another size than the one that was imported. Use it as the "
-                "source all the same?",
+                self.window, "Another file?", "This file has another size than the one that was imported. "
+                "Use it as the source all the same?",
             )  # fmt: skip
             if answer != QMessageBox.StandardButton.Yes:
                 return
@@ -432,5 +434,3 @@ def classes_in(store) -> list[int]:
     """Classes present in a cloud, from a thinned look at it."""
     column = store.column("classification")
     return [int(code) for code in np.unique(column[:: max(1, len(column) // 2_000_000)])]
-
-

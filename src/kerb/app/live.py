@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
 
-from kerb.core.errors import KerbError
 from kerb.app.tasks import Latest
+from kerb.core.errors import KerbError
 from kerb.job import studies
 from kerb.studies.stockpile.live import LiveAnswer, LiveHeap
 from kerb.studies.stockpile.setup import StockpileSetup

@@ -12,11 +12,11 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from kerb.app.live import LiveKeeper
+from kerb.app.tasks import Task
 from kerb.core.errors import KerbError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
-from kerb.app.live import LiveKeeper
-from kerb.app.tasks import Task
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job

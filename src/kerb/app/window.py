@@ -349,7 +349,9 @@ class Window(QMainWindow):
         self.view.redraw(moving=True)
         if not hasattr(self, "_keep_limits"):
             self._keep_limits = QTimer(self, singleShot=True, interval=300)
-            self._keep_limits.timeout.connect(lambda: self._style(low=self.legend.limits[0], high=self.legend.limits[1]))
+            self._keep_limits.timeout.connect(
+                lambda: self._style(low=self.legend.limits[0], high=self.legend.limits[1])
+            )
         self._keep_limits.start()
 
     def _fit_limits(self) -> None:
@@ -378,7 +380,9 @@ class Window(QMainWindow):
             self.view.cameras[SECTION] = replace(camera, heading=heading % 360, target=middle, scale=scale)
             if self.view.mode == PLAN:
                 self.view.cameras[PLAN] = replace(self.view.camera, target=middle, scale=self.view.camera.scale)
-        self.view.cameras[SECTION] = replace(self.view.cameras[SECTION], thickness=self.strip.slice.currentData() or 1.0)
+        self.view.cameras[SECTION] = replace(
+            self.view.cameras[SECTION], thickness=self.strip.slice.currentData() or 1.0
+        )
 
     def use_tool(self, tool: Tool) -> None:
         """Give the mouse to a tool."""
@@ -425,7 +429,9 @@ class Window(QMainWindow):
             return
         tiles = layer.store.tiles
         most = max(1, 300_000 // len(tiles))
-        rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
+        rows = np.concatenate(
+            [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
+        )
         by = layer.style.by if layer.style.by not in ("colour", "class", "source", "plain") else "elevation"
         shown = CloudLayer(layer.store, replace(layer.style, by=by))
         code = scenes.unit_of(layer.store, by, self.session.unit)
@@ -436,7 +442,12 @@ class Window(QMainWindow):
     def _chip_menu(self, place: QPoint) -> None:
         menu = QMenu(self)
         title = self.session.job.state.title
-        for kind, words in (("length", "Lengths"), ("area", "Areas"), ("volume", "Volumes"), ("mass", "Masses")):
+        for kind, words in (
+            ("length", "Lengths"),
+            ("area", "Areas"),
+            ("volume", "Volumes"),
+            ("mass", "Masses"),
+        ):
             sub = menu.addMenu(f"{words}: {getattr(title.decimals, kind)} decimals")
             for count in range(6):
                 action = sub.addAction(str(count), lambda k=kind, c=count: self._set_decimals(k, c))

@@ -22,9 +22,11 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 def kernel(function: F) -> F:
     """Compile a function on first use, without the GIL, keeping the result on disk."""
-    return numba.njit(nogil=True, cache=True, error_model="numpy")(function)  # type: ignore[no-any-return]
+    compiled: F = numba.njit(nogil=True, cache=True, error_model="numpy")(function)  # type: ignore[assignment]
+    return compiled
 
 
 def inline(function: F) -> F:
     """Compile a small helper into the kernels that call it."""
-    return numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")(function)  # type: ignore[no-any-return]
+    compiled: F = numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")(function)  # type: ignore[assignment]
+    return compiled

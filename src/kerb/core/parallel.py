@@ -33,9 +33,7 @@ def ranges(total: int, least: int = 20_000, per_core: int = 4) -> list[tuple[int
     return [(lo, min(lo + step, total)) for lo in range(0, total, step)] if total else []
 
 
-def each(
-    work: Callable[[T], R], items: Iterable[T], progress: Progress | None = None, sentence: str = ""
-) -> list[R]:
+def each(work: Callable[[T], R], items: Iterable[T], progress: Progress | None = None, sentence: str = "") -> list[R]:
     """``[work(item) for item in items]`` on all cores, in order of the items.
 
     A call from inside such a work runs in its own thread, so nesting cannot wait for itself.
@@ -65,9 +63,7 @@ def each(
     return [results[index] for index in range(len(todo))]
 
 
-def _stepped(
-    work: Callable[[T], R], item: T, place: tuple[int, int], progress: Progress | None, sentence: str
-) -> R:
+def _stepped(work: Callable[[T], R], item: T, place: tuple[int, int], progress: Progress | None, sentence: str) -> R:
     if progress is not None:
         progress.step(place[0] / place[1], sentence)
     return work(item)
@@ -81,9 +77,7 @@ def _marked(work: Callable[[T], R], item: T) -> R:
         _inside.busy = False
 
 
-def _collect(
-    waiting: dict, results: dict, place: tuple[int, int], progress: Progress | None, sentence: str
-) -> int:
+def _collect(waiting: dict, results: dict, place: tuple[int, int], progress: Progress | None, sentence: str) -> int:
     finished, _ = wait(waiting, return_when=FIRST_COMPLETED)
     for future in finished:
         results[waiting.pop(future)] = future.result()

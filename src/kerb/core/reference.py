@@ -60,7 +60,8 @@ class ReferenceSystem:
         """The reverse of :meth:`to_json`."""
         units = {key: length_unit(data.get(key, "m")) for key in ("unit", "vertical_unit")}
         texts = {key: str(data.get(key, "")) for key in ("name", "wkt", "code", "vertical_name")}
-        return ReferenceSystem(**texts, **units, certainty=data.get("certainty", "assumed"))
+        values: dict[str, Any] = {**texts, **units, "certainty": data.get("certainty", "assumed")}
+        return ReferenceSystem(**values)
 
 
 UNKNOWN = ReferenceSystem()

@@ -31,7 +31,13 @@ def generate(density: float = DENSITY) -> Points:
     """Points of the yard in local coordinates, always the same for the same density (points a square metre)."""
     rng = np.random.default_rng(yard.SEED)
     open_points = _open_ground(rng, density)
-    pieces = [open_points, _wall_face(rng, density), _loader_sides(rng, density), _plants(rng, density), _strays(rng)]
+    pieces = [
+        open_points,
+        _wall_face(rng, density),
+        _loader_sides(rng, density),
+        _plants(rng, density),
+        _strays(rng),
+    ]
     xyz = np.concatenate([xyz for xyz, _ in pieces])
     classes = np.concatenate([np.full(len(xyz), code) if np.isscalar(code) else code for xyz, code in pieces])
     keep = _outside_gaps(xyz) | (classes == NOISE_CLASS)

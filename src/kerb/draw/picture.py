@@ -65,7 +65,11 @@ class Picture:
 
 
 def render(
-    scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None = None, stopped: Stopped = lambda: False
+    scene: Scene,
+    camera: Camera,
+    size: tuple[int, int],
+    budget: int | None = None,
+    stopped: Stopped = lambda: False,
 ) -> Picture:
     """Draw a scene at ``size`` (width, height) pixels.
 
@@ -90,7 +94,7 @@ def _bands(size: tuple[int, int]) -> list[tuple[int, int]]:
     return [(a, min(a + BAND, size[1])) for a in range(0, size[1], BAND)]
 
 
-def _elevations(buffer: DepthBuffer, camera: Camera, size: tuple[int, int]) -> Floats32:
+def _elevations(buffer: DepthBuffer, camera: Camera, size: tuple[int, int]) -> Floats:
     """Elevation under each pixel relative to the target's, NaN for background."""
     out = np.empty(buffer.depth.shape, np.float64)
     focal, distance, axes = camera.focal(size), camera.distance(size), camera.axes
@@ -101,24 +105,22 @@ def _elevations(buffer: DepthBuffer, camera: Camera, size: tuple[int, int]) -> F
         ),
         _bands(size),
     )  # fmt: skip
-    return out  # type: ignore[return-value]
+    return out
 
 
-def _shade(buffer: DepthBuffer, camera: Camera, elevation: Floats32, size: tuple[int, int]) -> Floats32:
+def _shade(buffer: DepthBuffer, camera: Camera, elevation: Floats, size: tuple[int, int]) -> Floats32:
     shade = np.empty(buffer.depth.shape, np.float32)
     steep_view = camera.tilt > 75 and not camera.perspective
     strength = 0.35 if steep_view else 0.7
     pixel = camera.scale * (camera.exaggeration if steep_view else 1.0)
-    each(
-        lambda band: eye_dome(buffer.depth, *band, pixel, camera.perspective, strength, shade), _bands(size)
-    )
+    each(lambda band: eye_dome(buffer.depth, *band, pixel, camera.perspective, strength, shade), _bands(size))
     if steep_view:
         even, weight = _smoothed(elevation, 1, 2)
         each(lambda band: relief(even, weight, *band, camera.scale, 0.55, shade), _bands(size))
     return shade
 
 
-def _smoothed(elevation: Floats32, radius: int, passes: int) -> tuple[Floats, Floats]:
+def _smoothed(elevation: Floats, radius: int, passes: int) -> tuple[Floats, Floats32]:
     weight = np.isfinite(elevation).astype(np.float32)
     middle = float(np.nanmean(elevation)) if weight.any() else 0.0
     values = np.where(weight > 0, elevation - middle, 0.0)
@@ -132,7 +134,7 @@ def _smoothed(elevation: Floats32, radius: int, passes: int) -> tuple[Floats, Fl
     return values + middle, weight
 
 
-def _colours(scene: Scene, buffer: DepthBuffer, elevation: Floats32) -> tuple[Bytes, Ints32]:
+def _colours(scene: Scene, buffer: DepthBuffer, elevation: Floats) -> tuple[Bytes, Ints32]:
     """A colour for each drawn pixel and where it goes."""
     drawn = buffer.rows >= 0
     rows = buffer.rows[drawn]
@@ -177,7 +179,7 @@ def _true_colours(layer: CloudLayer, rows: Ints) -> Bytes:
     return (channels >> 8 if wide else channels).astype(np.uint8)
 
 
-def _draw_contours(scene: Scene, elevation: Floats32, camera: Camera, image: Bytes) -> None:
+def _draw_contours(scene: Scene, elevation: Floats, camera: Camera, image: Bytes) -> None:
     interval = max((layer.style.contour for layer in scene.clouds), default=0.0)
     if interval <= 0:
         return
@@ -190,9 +192,7 @@ def _draw_contours(scene: Scene, elevation: Floats32, camera: Camera, image: Byt
     )
 
 
-def _draw_mesh(
-    mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: DepthBuffer, image: Bytes
-) -> None:
+def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: DepthBuffer, image: Bytes) -> None:
     if not len(mesh.triangles):
         return
     local = np.ascontiguousarray(mesh.vertices - np.array(camera.target))
@@ -206,7 +206,16 @@ def _draw_mesh(
     colour = np.array(mesh.colour, float)
     each(
         lambda band: overlay(
-            image, buffer.depth, own.depth, own.rows, *band, light, colour, mesh.opacity, mesh.hidden, mesh.hatch
+            image,
+            buffer.depth,
+            own.depth,
+            own.rows,
+            *band,
+            light,
+            colour,
+            mesh.opacity,
+            mesh.hidden,
+            mesh.hatch,
         ),
         _bands(size),
     )

@@ -45,7 +45,9 @@ class _Piece:
     splat: int
 
 
-def draw_points(scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None, stopped: Stopped) -> DepthBuffer:
+def draw_points(
+    scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None, stopped: Stopped
+) -> DepthBuffer:
     """Draw all clouds of a numbered scene.
 
     ``budget`` is the most points drawn, None draws every point in view. Stops early, with ``complete`` False, when
@@ -84,9 +86,7 @@ def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> 
     """Tiles that touch the picture, their size in pixels and their point spacing in pixels."""
     tiles = layer.store.tiles
     low, high = tiles["low"], tiles["high"]
-    corners = np.stack(
-        [np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1
-    )
+    corners = np.stack([np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1)
     seen = camera.project(corners.reshape(-1, 3), size).reshape(len(tiles), 8, 3)
     near, far = camera.limits(size)
     with np.errstate(invalid="ignore"):

@@ -137,7 +137,14 @@ def fill_triangles(screen, triangles, near, far, top, bottom, depth, rows):
         da, db, dc = screen[a, 2], screen[b, 2], screen[c, 2]
         if min(da, min(db, dc)) < near or min(da, min(db, dc)) > far:
             continue
-        ax, ay, bx, by, cx, cy = screen[a, 0], screen[a, 1], screen[b, 0], screen[b, 1], screen[c, 0], screen[c, 1]
+        ax, ay, bx, by, cx, cy = (
+            screen[a, 0],
+            screen[a, 1],
+            screen[b, 0],
+            screen[b, 1],
+            screen[c, 0],
+            screen[c, 1],
+        )
         y0 = max(int(np.ceil(min(ay, min(by, cy)) - 0.5)), top)
         y1 = min(int(np.floor(max(ay, max(by, cy)) - 0.5)), bottom - 1)
         if y0 > y1:

@@ -106,9 +106,7 @@ def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
     """Limits that leave ``share`` percent out at either end, from a fair sample of every tile."""
     tiles = layer.store.tiles
     most = max(1, 200_000 // len(tiles))
-    rows = np.concatenate(
-        [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
-    )
+    rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
     values = layer.values(rows)
     values = values[np.isfinite(values)]
     if not len(values):

@@ -139,9 +139,8 @@ def ramp_colours(values, low, high, table, beyond, faded, out):
 @kernel
 def paint(colours, places, shade, background, first, last, image):
     """Put colours (n, 3), times shade, into image (h, w, 4) as blue, green, red; places (h, w) is -1 for background."""
-    height, width = places.shape
     for y in range(first, last):
-        for x in range(width):
+        for x in range(places.shape[1]):
             n = places[y, x]
             if n < 0:
                 for c in range(3):

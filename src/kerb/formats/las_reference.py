@@ -41,7 +41,10 @@ def reference_of(head: LasHead) -> tuple[ReferenceSystem, Warnings]:
         chosen = _heights_from(chosen, from_keys)
     if chosen.unit != chosen.vertical_unit:
         warnings.append(
-            ("unit-conflict", f"plan is in {chosen.unit.plural} but heights are in {chosen.vertical_unit.plural}")
+            (
+                "unit-conflict",
+                f"plan is in {chosen.unit.plural} but heights are in {chosen.vertical_unit.plural}",
+            )
         )
     return chosen, warnings
 
@@ -55,9 +58,7 @@ def _heights_from(chosen: ReferenceSystem, keys: ReferenceSystem) -> ReferenceSy
 
 def _compare(wkt: ReferenceSystem, keys: ReferenceSystem, warnings: Warnings) -> None:
     if wkt.unit != keys.unit:
-        warnings.append(
-            ("crs-conflict", f"the WKT record says {wkt.unit.name}, the GeoTIFF keys say {keys.unit.name}")
-        )
+        warnings.append(("crs-conflict", f"the WKT record says {wkt.unit.name}, the GeoTIFF keys say {keys.unit.name}"))
     elif wkt.code and keys.code and wkt.code != keys.code and "+" not in wkt.code + keys.code:
         warnings.append(("crs-conflict", f"the WKT record says {wkt.code}, the GeoTIFF keys say {keys.code}"))
 
@@ -96,7 +97,10 @@ def _from_keys(head: LasHead, warnings: Warnings) -> ReferenceSystem | None:
         system = ReferenceSystem(name=str(name), unit=unit, vertical_unit=vertical_unit or unit, certainty="stated")
     elif unit is not None and unit != system.unit:
         warnings.append(
-            ("unit-conflict", f"{system.code} is in {system.unit.plural}, the file's unit key says {unit.plural}")
+            (
+                "unit-conflict",
+                f"{system.code} is in {system.unit.plural}, the file's unit key says {unit.plural}",
+            )
         )
     return replace(system, vertical_unit=vertical_unit) if vertical_unit is not None else system
 

@@ -105,7 +105,7 @@ def _by_gdal(path: Path) -> list[NamedRing]:
 
 
 def _rings_of(shape: shapely.Geometry | None, name: str) -> list[NamedRing]:
-    if shape is None or shape.is_empty:
+    if shape is None or shapely.is_empty(shape):
         return []
     parts = list(getattr(shape, "geoms", [shape]))
     rings = []

@@ -134,7 +134,10 @@ def _header(stream: LasStream, target: Target, notes: list[Note]) -> laspy.LasHe
         factor = stream.layout.reference.unit.metres / target.unit.metres
         header.scales, header.offsets = header.scales * factor, header.offsets * factor
         notes.append(
-            Note("crs-dropped", f"numbers are now {target.unit.plural}; the reference system's record was left out")
+            Note(
+                "crs-dropped",
+                f"numbers are now {target.unit.plural}; the reference system's record was left out",
+            )
         )
     if target.to_crs:
         crs = pyproj.CRS.from_user_input(target.to_crs)
@@ -218,5 +221,3 @@ def run_convert(args: argparse.Namespace) -> Outcome:
         raise InputError("convert needs at least one input and one output file")
     check_output(out, args, [str(path) for path in inputs])
     return convert(inputs, out, args, progress_to_terminal())
-
-

@@ -90,9 +90,7 @@ def _figures(total: int, box: tuple[Floats, Floats], spacing: float, reference: 
 
 
 def _tables(seen: Seen, reference: ReferenceSystem) -> dict[str, Table]:
-    classes = tuple(
-        (code, CLASS_NAMES.get(code, f"Class {code}"), int(n)) for code, n in enumerate(seen.classes) if n
-    )
+    classes = tuple((code, CLASS_NAMES.get(code, f"Class {code}"), int(n)) for code, n in enumerate(seen.classes) if n)
     returns = tuple((number_, int(n)) for number_, n in enumerate(seen.returns) if n)
     system = (
         ("horizontal", reference.name or "unknown"),

@@ -38,12 +38,16 @@ def progress_to_terminal() -> Progress:
 def add_common(parser: argparse.ArgumentParser, report: bool = False) -> None:
     """Options every verb has: unit, JSON, overwriting, and a report where one is made."""
     parser.add_argument(
-        "--unit", choices=list(LENGTH_UNITS), help="unit of the numbers in a file that does not say it (default: m)"
+        "--unit",
+        choices=list(LENGTH_UNITS),
+        help="unit of the numbers in a file that does not say it (default: m)",
     )
     parser.add_argument("--json", metavar="PATH", help="write the outcome as JSON; '-' for standard output")
     parser.add_argument("--force", action="store_true", help="overwrite output files")
     parser.add_argument(
-        "--partial", action="store_true", help="read the good points of a file that breaks off, with a warning"
+        "--partial",
+        action="store_true",
+        help="read the good points of a file that breaks off, with a warning",
     )
     if report:
         parser.add_argument("--report", metavar="FILE.pdf", type=Path, help="write the report as PDF")

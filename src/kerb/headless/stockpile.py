@@ -10,7 +10,12 @@ from kerb.core.errors import InputError
 from kerb.core.quantity import quantity
 from kerb.formats.polygons import NamedRing, one_polygon
 from kerb.headless.options import (
-    OpenedCloud, add_common, check_output, open_cloud, progress_to_terminal, workspace,
+    OpenedCloud,
+    add_common,
+    check_output,
+    open_cloud,
+    progress_to_terminal,
+    workspace,
 )  # fmt: skip
 from kerb.job.state import Title
 from kerb.report.pdf import Chapter, ReportWish, write_report
@@ -32,11 +37,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         flag = f"--{name.replace('_', '-')}"
         if about.choices:
             choices = [code for code, _ in about.choices]
-            parser.add_argument(flag, choices=choices, default=default, help=f"{about.help} (default: {default})")
+            parser.add_argument(
+                flag, choices=choices, default=default, help=_safe(f"{about.help} (default: {default})")
+            )
         elif name in NUMBERS:
             parser.add_argument(flag, type=float, default=default, help=_help(about, default))
         else:
-            parser.add_argument(flag, default=default, help=about.help)
+            parser.add_argument(flag, default=default, help=_safe(about.help))
     parser.add_argument("--classes", type=class_list, default=(), help="classes that count (default: all but noise)")
     add_common(parser, report=True)
 
@@ -57,7 +64,7 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
     # A toe with typed elevations would override the ground; a file's elevations are rarely meant so: plan only.
     values = {name: getattr(args, name) for name in settings_of(StockpileSetup)}
     setup = StockpileSetup(
-        cloud=args.cloud, toe=tuple(map(tuple, ring.xy.tolist())), classes=args.classes, **values  # type: ignore[arg-type]
+        cloud=args.cloud, toe=tuple(map(tuple, ring.xy.tolist())), classes=args.classes, **values
     )  # fmt: skip
     setup.check()
     progress = progress_to_terminal()
@@ -99,4 +106,9 @@ def _toe(named: str) -> NamedRing:
 def _help(about: Setting, default: float | None) -> str:
     unit = {"length": "job unit", "density": "see --density-unit"}.get(about.unit, about.unit)
     shown = about.automatic if default is None and about.automatic else ("none" if default is None else f"{default:g}")
-    return f"{about.help}, in {unit} (default: {shown})"
+    return _safe(f"{about.help}, in {unit} (default: {shown})")
+
+
+def _safe(text: str) -> str:
+    """Help for argparse, which takes a percent sign for a placeholder."""
+    return text.replace("%", "%%")

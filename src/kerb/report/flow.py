@@ -156,7 +156,11 @@ class ProfileFigure(Flowable):
         _polyline(canvas, x, bottom + (self.profile.top - low) * sy, INK)
 
     def _axes(
-        self, canvas: Canvas, frame: tuple[float, float, float], z: tuple[float, float], scale: tuple[float, float]
+        self,
+        canvas: Canvas,
+        frame: tuple[float, float, float],
+        z: tuple[float, float],
+        scale: tuple[float, float],
     ) -> None:
         left, bottom, _ = frame
         canvas.setStrokeColor(HAIR)

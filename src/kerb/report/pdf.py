@@ -35,7 +35,16 @@ from kerb.core.errors import OutputError
 from kerb.core.quantity import Decimals, count, quantity, symbol
 from kerb.job.state import Title
 from kerb.report.flow import (
-    ACCENT, BOLD, HAIR, INK, MEDIUM, QUIET, REGULAR, WARN, PlanFigure, ProfileFigure,
+    ACCENT,
+    BOLD,
+    HAIR,
+    INK,
+    MEDIUM,
+    QUIET,
+    REGULAR,
+    WARN,
+    PlanFigure,
+    ProfileFigure,
 )  # fmt: skip
 from kerb.report.plan import heap_plan
 from kerb.studies.outcome import Outcome
@@ -191,9 +200,7 @@ def _summary(chapters: list[Chapter], wish: ReportWish, width: float) -> list[Fl
     unit = chapters[0].outcome.figures["net"].unit
     mass_units = {chapter.outcome.figures["mass"].unit for chapter in chapters}
     mass_text = quantity(mass or None, next(iter(mass_units)), decimals) if len(mass_units) == 1 else "—"
-    rows.append(
-        ["Total", quantity(total, unit, decimals), quantity(spread**0.5, unit, decimals), "", mass_text, ""]
-    )
+    rows.append(["Total", quantity(total, unit, decimals), quantity(spread**0.5, unit, decimals), "", mass_text, ""])
     table = Table(rows, colWidths=[width * share for share in (0.30, 0.18, 0.14, 0.15, 0.14, 0.09)])
     table.setStyle(_table_style(numbers_from=1, total=True))
     return [
@@ -275,7 +282,10 @@ def _headline(outcome: Outcome, name: str, decimals: Decimals) -> list[Flowable]
 def _warnings(outcome: Outcome, width: float) -> list[Flowable]:
     if not outcome.warnings:
         return []
-    rows = [[Paragraph(f'<font name="{BOLD}">Note</font>&nbsp;&nbsp;{escape(note.text)}', _style(8))] for note in outcome.warnings]
+    rows = [
+        [Paragraph(f'<font name="{BOLD}">Note</font>&nbsp;&nbsp;{escape(note.text)}', _style(8))]
+        for note in outcome.warnings
+    ]
     table = Table(rows, colWidths=[width])
     table.setStyle(
         [
@@ -299,7 +309,13 @@ def _figures_and_plan(chapter: Chapter, wish: ReportWish, width: float) -> Flowa
             text = quantity(figure.value, figure.unit, decimals, signed=signed)
             rows.append([figure.label, text])
     table = Table(rows, colWidths=[left * 0.6, left * 0.4])
-    table.setStyle([*_table_style(numbers_from=1), ("FONT", (0, 0), (-1, 0), REGULAR, 8), ("TEXTCOLOR", (0, 0), (-1, 0), INK)])
+    table.setStyle(
+        [
+            *_table_style(numbers_from=1),
+            ("FONT", (0, 0), (-1, 0), REGULAR, 8),
+            ("TEXTCOLOR", (0, 0), (-1, 0), INK),
+        ]
+    )
     plan = None
     if "plan" in wish.sections and chapter.cloud is not None:
         plan = heap_plan(chapter.cloud, outcome)
@@ -323,7 +339,11 @@ def _uncertainty(outcome: Outcome, decimals: Decimals, width: float) -> list[Flo
     for part, value, how in table.rows:
         rows.append([part, quantity(value, unit, decimals), Paragraph(escape(how), _style(7, textColor=QUIET))])
     shown = Table(rows, colWidths=[width * 0.2, width * 0.15, width * 0.65])
-    style = [*_table_style(numbers_from=1, total=True), ("ALIGN", (2, 0), (2, -1), "LEFT"), ("LEFTPADDING", (2, 0), (2, -1), 10)]
+    style = [
+        *_table_style(numbers_from=1, total=True),
+        ("ALIGN", (2, 0), (2, -1), "LEFT"),
+        ("LEFTPADDING", (2, 0), (2, -1), 10),
+    ]
     shown.setStyle(style)
     return [_heading("Uncertainty of the volume"), shown]
 
@@ -332,8 +352,7 @@ def _toe_table(outcome: Outcome, decimals: Decimals, width: float) -> list[Flowa
     table = outcome.tables["toe"]
     rows = [[f"{c.label}" for c in table.columns]]
     for row in table.rows:
-        rows.append([quantity(cell, "", Decimals()) if isinstance(cell, int) else
-                     (f"{cell:.{decimals.length}f}" if isinstance(cell, float) else str(cell)) for cell in row])  # fmt: skip
+        rows.append([f"{cell:.{decimals.length}f}" if isinstance(cell, float) else str(cell) for cell in row])
     shown = Table(rows, colWidths=[width / len(rows[0])] * len(rows[0]), repeatRows=1)
     shown.setStyle(_table_style(numbers_from=1))
     return [_heading(f"Toe line ({symbol(outcome.unit)})"), shown]

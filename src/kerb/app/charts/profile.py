@@ -42,7 +42,9 @@ class ProfileChart(pg.PlotWidget):
         if profile is None:
             return
         top = pg.PlotDataItem(profile.distance, profile.top, pen=pg.mkPen(self.theme.ink, width=1.6), connect="finite")
-        base = pg.PlotDataItem(profile.distance, profile.base, pen=pg.mkPen(self.theme.toe, width=1.6), connect="finite")
+        base = pg.PlotDataItem(
+            profile.distance, profile.base, pen=pg.mkPen(self.theme.toe, width=1.6), connect="finite"
+        )
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
         if both.any():
             upper = pg.PlotCurveItem(profile.distance[both], profile.top[both], pen=pg.mkPen(None))
@@ -98,7 +100,12 @@ class Histogram(pg.PlotWidget):
         low, high = np.percentile(values, [0.2, 99.8])
         counts, edges = np.histogram(values, bins=120, range=(low, high if high > low else low + 1))
         bars = pg.BarGraphItem(
-            x0=edges[:-1], x1=edges[1:], y0=0, y1=100 * counts / len(values), pen=None, brush=QColor(self.theme.base)
+            x0=edges[:-1],
+            x1=edges[1:],
+            y0=0,
+            y1=100 * counts / len(values),
+            pen=None,
+            brush=QColor(self.theme.base),
         )
         item.addItem(bars)
         item.setLabel("bottom", f"{title} ({symbol(unit)})" if symbol(unit) else title, color=self.theme.quiet)

@@ -162,7 +162,11 @@ class Deliver(QDialog):
                 bitmap = document[number].render(scale=PREVIEW_SCALE * ratio, rev_byteorder=True)
                 picture = bitmap.to_pil().convert("RGB")
                 image = QImage(
-                    picture.tobytes(), picture.width, picture.height, picture.width * 3, QImage.Format.Format_RGB888
+                    picture.tobytes(),
+                    picture.width,
+                    picture.height,
+                    picture.width * 3,
+                    QImage.Format.Format_RGB888,
                 ).copy()
                 image.setDevicePixelRatio(ratio)
                 label = QLabel(alignment=Qt.AlignmentFlag.AlignHCenter)

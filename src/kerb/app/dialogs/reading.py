@@ -53,7 +53,10 @@ class Reading(QDialog):
 
 def method_page(name: str) -> str:
     """The text of a method page: from the checkout, or as installed."""
-    for folder in (Path(__file__).resolve().parents[4] / "docs" / "methods", Path(sys.prefix) / "share/kerb/methods"):
+    for folder in (
+        Path(__file__).resolve().parents[4] / "docs" / "methods",
+        Path(sys.prefix) / "share/kerb/methods",
+    ):
         if (folder / name).exists():
             return (folder / name).read_text(encoding="utf-8")
     packed = resources.files("kerb") / "assets" / "methods" / name

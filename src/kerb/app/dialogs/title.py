@@ -35,9 +35,7 @@ class TitleBlock(QDialog):
         outer = QVBoxLayout(self)
         form = QFormLayout()
         outer.addLayout(form)
-        self.fields = {
-            key: QLineEdit(getattr(title, key)) for key in ("name", "client", "site", "analyst", "logo")
-        }
+        self.fields = {key: QLineEdit(getattr(title, key)) for key in ("name", "client", "site", "analyst", "logo")}
         for key, words in (("name", "Job"), ("client", "Client"), ("site", "Site"), ("analyst", "Analyst")):
             form.addRow(words, self.fields[key])
         row = QHBoxLayout()
@@ -74,9 +72,7 @@ class TitleBlock(QDialog):
         page = self.page.currentText()
 
         def apply(state):
-            title = replace(
-                state.title, page=page, decimals=replace(state.title.decimals, **decimals), **values
-            )
+            title = replace(state.title, page=page, decimals=replace(state.title.decimals, **decimals), **values)
             return replace(state, title=title)
 
         self.session.execute(Change("Changed the title block", apply, {**values, **decimals, "page": page}))

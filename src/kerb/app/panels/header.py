@@ -73,7 +73,9 @@ class Header(QWidget):
         job = self.session.job
         title = job.state.title if job else None
         self.title.setText((title.name if title else "Kerb") + (" •" if job and job.changed else ""))
-        self.title.setToolTip(f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else "")
+        self.title.setToolTip(
+            f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else ""
+        )
         self.site.setText(title.site if title else "")
         self.chip.setVisible(job is not None)
         if job is not None:

@@ -86,7 +86,11 @@ class Row(QWidget):
         painter.setFont(value_font)
         value_width = painter.fontMetrics().horizontalAdvance(self.value) if self.value else 0
         painter.setPen(QColor(t.quiet if self.value == "—" else t.ink))
-        painter.drawText(QRectF(self.width() - value_width - 12, 5, value_width, 19), Qt.AlignmentFlag.AlignRight, self.value)
+        painter.drawText(
+            QRectF(self.width() - value_width - 12, 5, value_width, 19),
+            Qt.AlignmentFlag.AlignRight,
+            self.value,
+        )
         painter.setFont(font(13))
         painter.setPen(QColor(t.quiet if self.pale else t.ink))
         room = self.width() - left - value_width - 20
@@ -269,5 +273,3 @@ def _empty(layout: QVBoxLayout) -> None:
         if widget is not None:
             widget.setParent(None)
             widget.deleteLater()
-
-

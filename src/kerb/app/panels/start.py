@@ -100,7 +100,9 @@ class _DropField(QPushButton):
         mark = pixmap("drop", self.theme.accent, 30, 2)
         painter.drawPixmap(int(self.width() / 2 - 15), 32, mark)
         painter.setPen(QColor(self.theme.quiet))
-        painter.drawText(QRectF(0, 74, self.width(), 24), Qt.AlignmentFlag.AlignCenter, "Drop point files here, or click")
+        painter.drawText(
+            QRectF(0, 74, self.width(), 24), Qt.AlignmentFlag.AlignCenter, "Drop point files here, or click"
+        )
 
 
 class Guide(QWidget):

@@ -66,7 +66,9 @@ class ComputeBar(QWidget):
         self.compute.setText("Cancel" if running else "Compute")
         ready = study is not None and bool(study.setup.get("toe"))
         self.compute.setEnabled(running or ready)
-        self.compute.setToolTip("Stop computing" if running else "Compute in full (F5)" if ready else "Draw the toe line first")
+        self.compute.setToolTip(
+            "Stop computing" if running else "Compute in full (F5)" if ready else "Draw the toe line first"
+        )
         self.in_report.setEnabled(study is not None)
         self.in_report.setChecked(study is not None and study.in_report)
         self.setEnabled(study is not None)

@@ -155,5 +155,3 @@ def column(parent: QWidget | None = None, margins: tuple[int, int, int, int] = (
     made.setContentsMargins(*margins)
     made.setSpacing(5)
     return made
-
-

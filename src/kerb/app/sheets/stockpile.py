@@ -51,7 +51,13 @@ class StockpileSheet(QWidget):
         self._build_how()
         self._build_found()
         self.column.addStretch(1)
-        for signal in (session.changed, session.selected, session.drafted, session.answered, session.live.answered):
+        for signal in (
+            session.changed,
+            session.selected,
+            session.drafted,
+            session.answered,
+            session.live.answered,
+        ):
             signal.connect(self.mirror)
         self.mirror()
 
@@ -199,7 +205,8 @@ class StockpileSheet(QWidget):
             around = polygon.perimeter(setup.ring())
         except Exception:
             return f"{len(setup.toe)} vertices"
-        return f"{len(setup.toe)} vertices · {quantity(around, self.session.unit, replace(self.session.decimals, length=1))}"
+        length = quantity(around, self.session.unit, replace(self.session.decimals, length=1))
+        return f"{len(setup.toe)} vertices · {length}"
 
     def _show_outcome(self, outcome: Outcome) -> None:
         decimals = self.session.decimals

@@ -42,7 +42,9 @@ class Legend(QWidget):
         )
         self.setAccessibleName("Legend")
 
-    def show_ramp(self, style: Style, title: str, unit: str, span: tuple[float, float], limits: tuple[float, float]) -> None:
+    def show_ramp(
+        self, style: Style, title: str, unit: str, span: tuple[float, float], limits: tuple[float, float]
+    ) -> None:
         """Show a ramp over the data's span with limits in it."""
         self.classes = []
         self.style_, self.title, self.unit, self.limits = style, title, unit, limits

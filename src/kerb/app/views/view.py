@@ -162,7 +162,11 @@ class View(QWidget):
         """The last picture, moved and scaled to where the eye is now until the next one is there."""
         picture = self.picture
         image = QImage(
-            picture.image.data, picture.size[0], picture.size[1], picture.size[0] * 4, QImage.Format.Format_RGB32
+            picture.image.data,
+            picture.size[0],
+            picture.size[1],
+            picture.size[0] * 4,
+            QImage.Format.Format_RGB32,
         )
         then, now = picture.camera, self.camera
         full = QRectF(0, 0, self.width(), self.height())

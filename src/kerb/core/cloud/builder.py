@@ -25,9 +25,7 @@ PREVIEW_POINTS = 60_000
 VOXELS = 32
 
 
-def build(
-    stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None
-) -> CloudStore:
+def build(stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None) -> CloudStore:
     """Write the points of ``stream`` as a store at ``folder`` and open it.
 
     ``preview`` is given a thinned sample of each chunk as it is read, so that a picture can be shown early.

@@ -30,7 +30,7 @@ def slopes(store: CloudStore, progress: Progress) -> Floats32:
         halo = HALO_SPACINGS * float(tile["spacing"]) + 1e-9
         low, high = tile["low"] - halo, tile["high"] + halo
         box = (tuple(low.tolist()), tuple(high.tolist()))
-        around = CloudView(store, Narrowing(box=box, with_aside=True)).points()  # type: ignore[arg-type]
+        around = CloudView(store, Narrowing(box=box, with_aside=True)).points()
         rows = store.rows_of(number)
         result[rows] = _inclination(store.coordinates(rows), around, 2 * halo)
     return result

@@ -18,9 +18,7 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Ints
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
 
-TILE_TYPE = np.dtype(
-    [("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")]
-)
+TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
 VERSION = 1
 ASIDE = "aside"
 

@@ -55,11 +55,11 @@ def cover(px, py, low_x, low_y, cell, area):
             height = y1 - y0
             for c in range(first, last + 1):
                 part = height
-                l, h = left, right
+                a, b = left, right
                 if last > first:
-                    l, h = max(left, float(c)), min(right, c + 1.0)
-                    part = height * (h - l) / (right - left)
-                middle = 0.5 * (l + h) - c
+                    a, b = max(left, float(c)), min(right, c + 1.0)
+                    part = height * (b - a) / (right - left)
+                middle = 0.5 * (a + b) - c
                 area[r, c] += sign * part * middle
                 for f in range(c):
                     area[r, f] += sign * part

@@ -121,18 +121,18 @@ def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
         raise NotDeterminable(f"a surface needs three points, there are {len(both)}")
     origin = np.floor(both.min(axis=0))
     vertices, place = _merged(both - origin)
-    if len(vertices) < 3 or np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices):
+    if len(vertices) < 3 or (np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices)):
         raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
     mesh = pythoncdt.Triangulation(
         pythoncdt.VertexInsertionOrder.AUTO, pythoncdt.IntersectingConstraintEdges.TRY_RESOLVE, 0.0
     )
-    mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))
+    mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))  # type: ignore[call-overload]
     if ring is None:
         mesh.erase_super_triangle()
     else:
         corner = place[: len(ring)]
         edges = np.column_stack([corner, np.roll(corner, -1)])
-        mesh.insert_edges(np.ascontiguousarray(edges[edges[:, 0] != edges[:, 1]], np.uint32))
+        mesh.insert_edges(np.ascontiguousarray(edges[edges[:, 0] != edges[:, 1]], np.uint32))  # type: ignore[call-overload]
         mesh.erase_outer_triangles()
     triangles = np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
     if mesh.vertices_count() != len(vertices):

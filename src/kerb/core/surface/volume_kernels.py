@@ -45,9 +45,7 @@ def _add_triangle(area, h1, h2, h3, sums):
 def over_heights(areas, triangles, heights, first, last, sums):
     """Integrate vertex heights (top minus base, base plane or piecewise on the same triangles)."""
     for t in range(first, last):
-        _add_triangle(
-            areas[t], heights[triangles[t, 0]], heights[triangles[t, 1]], heights[triangles[t, 2]], sums
-        )
+        _add_triangle(areas[t], heights[triangles[t, 0]], heights[triangles[t, 1]], heights[triangles[t, 2]], sums)
 
 
 @inline

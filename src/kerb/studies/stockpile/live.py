@@ -45,7 +45,7 @@ class LiveHeap:
         """Grid the points around the toe of ``setup``, with room to move it. Raises as :func:`gather` does."""
         ring = setup.ring()
         grown = polygon.offset(ring, ROOM * float(np.sqrt(abs(polygon.area(ring)))))[0]
-        wide = StockpileSetup(toe=tuple(map(tuple, grown.tolist())), classes=setup.classes)  # type: ignore[arg-type]
+        wide = StockpileSetup(toe=tuple(map(tuple, grown.tolist())), classes=setup.classes)
         self.ground = gather(store, wide, unit, Progress())
         self.region = grown
         self.classes = setup.classes
@@ -76,7 +76,8 @@ class LiveHeap:
         ring = setup.ring()
         if not polygon.contains(self.region, ring).all():
             raise NotDeterminable("the line reaches out of the data around the heap")
-        cell = max(self.grid.cell, 3 * self.ground.spacing)
+        cell = max(2 * self.ground.spacing, reach / 12)
+        reach = max(reach, 5 * cell)
         fine = gridded(self.ground.points, *_box(self.region), cell)
         known = filled(fine, np.ones(fine.shape, bool))
         return pulled(known, ring, reach)

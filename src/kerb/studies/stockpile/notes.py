@@ -107,7 +107,10 @@ def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
     stray = shape.stray_height(found.heap)
     if stray > shape.STRAY_M / unit.metres:
         notes.append(
-            Note("stray", f"The highest point stands {quantity(stray, unit.code)} above its neighbours: stray point?")
+            Note(
+                "stray",
+                f"The highest point stands {quantity(stray, unit.code)} above its neighbours: stray point?",
+            )
         )
     if found.volume.above and found.volume.below > BELOW_SHARE * found.volume.above:
         below = quantity(found.volume.below, unit.volume_code())
@@ -138,10 +141,12 @@ def cloud_detail(store: CloudStore) -> str:
 def method(setup: StockpileSetup) -> str:
     """The method in a paragraph, for the report."""
     base = dict(BASES)[setup.base].lower()
-    classes = f"points of class {', '.join(map(str, setup.classes))}" if setup.classes else "all points but noise classes"
+    classes = (
+        f"points of class {', '.join(map(str, setup.classes))}" if setup.classes else "all points but noise classes"
+    )
     return (
-        f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms under "
-        "the triangles, above and below the base apart (above positive where the top lies over the base). Second way: "
-        "columns of a grid of mean elevations with exact shares of the cells at the line. Uncertainty: root sum of "
+        f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms "
+        "under the triangles, above and below the base apart (above positive where the top lies over the base). "
+        "Second way: columns of a grid of mean elevations with exact shares of the cells at the line. Uncertainty: root sum of "
         "squares of the named parts, k = 1.96 (JCGM 100:2008). Formulas: docs/methods/stockpile.md."
     )

@@ -28,7 +28,7 @@ def axes(ring: Floats) -> tuple[Floats, Floats]:
     """Length and width line of a ring, (2, 2) each, through the middle of its smallest enclosing rectangle."""
     shift = ring[0]
     box = shapely.Polygon(ring - shift).minimum_rotated_rectangle
-    corners = np.array(box.exterior.coords)[:4] + shift
+    corners = shapely.get_coordinates(box)[:4] + shift
     middle = corners.mean(axis=0)
     a, b = corners[1] - corners[0], corners[2] - corners[1]
     if np.hypot(*a) < np.hypot(*b):

@@ -12,6 +12,7 @@ from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
 from kerb.core.reference import is_geographic
+from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.volume import Volume, between
 from kerb.core.units import METRE, LengthUnit
@@ -121,7 +122,16 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
     parts = uncertainty.parts(heap, setup, wide, noise, _gap_table(heap.top, gap))
     progress.step(0.9, "Describing the heap")
     return Measured(
-        heap, volume, second, cell, noise, gap, gap_edge, shape.surface_area(heap, noise), shape.slopes(heap), parts
+        heap,
+        volume,
+        second,
+        cell,
+        noise,
+        gap,
+        gap_edge,
+        shape.surface_area(heap, noise),
+        shape.slopes(heap),
+        parts,
     )
 
 
@@ -136,11 +146,11 @@ def settings_used(
     return used
 
 
-def _wide_grid(heap: Heap, cell: float) -> shape.HeightGrid:
+def _wide_grid(heap: Heap, cell: float) -> HeightGrid:
     """Grid of all points in and around the heap, so that the toe line can be moved outwards on it."""
     points = heap.ground.points
-    grid = shape.gridded(points, points[:, :2].min(axis=0) - cell, points[:, :2].max(axis=0) + cell, cell)
-    return shape.filled(grid, np.ones(grid.shape, bool))
+    grid = gridded(points, points[:, :2].min(axis=0) - cell, points[:, :2].max(axis=0) + cell, cell)
+    return filled(grid, np.ones(grid.shape, bool))
 
 
 def _gap_table(top: Tin, gap: Mask) -> Floats:

@@ -40,7 +40,13 @@ class StockpileSetup:
     base_surface: str = setting("", Setting("Surface", "Cloud or surface that is the base"))
     cell: float | None = setting(
         None,
-        Setting("Grid cell", "Cell of the second, independent volume", "length", low=0.0, automatic="twice the spacing"),
+        Setting(
+            "Grid cell",
+            "Cell of the second, independent volume",
+            "length",
+            low=0.0,
+            automatic="twice the spacing",
+        ),
     )
     gap_edge: float | None = setting(
         None,
@@ -74,7 +80,7 @@ class StockpileSetup:
             return {}
         ring = self.ring()
         places = {place: z for place, z in zip(self.toe, self.toe_z, strict=True) if z is not None}
-        return {i: places[p] for i, p in enumerate(map(tuple, ring.tolist())) if p in places}  # type: ignore[index]
+        return {i: places[p] for i, p in enumerate(map(tuple, ring.tolist())) if p in places}
 
     def check(self) -> None:
         """Raise InputError, saying which setting is wrong and why."""

@@ -62,7 +62,9 @@ def _noise(heap: Heap, noise: float) -> Part:
     # Errors of neighbouring points move together (footprint, matching window): count fewer of them.
     independent = max(len(heap.inside) / CORRELATED_SPACINGS**2, 1.0)
     return Part(
-        "Vertical noise", K95 * noise * area / np.sqrt(independent), f"noise of single points {noise:.4g} (1σ)"
+        "Vertical noise",
+        K95 * noise * area / np.sqrt(independent),
+        f"noise of single points {noise:.4g} (1σ)",
     )
 
 
@@ -90,7 +92,7 @@ def _volume_at(heap: Heap, setup: StockpileSetup, grid: HeightGrid, distance: fl
             return volume_by_grid(grid, max(rings, key=polygon.area), heap.base).net if rings else None
         ring = moved(heap.toe, distance)
         reader = GroundReader(heap.ground.points, heap.ground.search(ring))
-        plain = StockpileSetup(base=setup.base, toe=tuple(map(tuple, ring.tolist())))  # type: ignore[arg-type]
+        plain = StockpileSetup(base=setup.base, toe=tuple(map(tuple, ring.tolist())))
         toe = read_toe(heap.ground, ring, plain, reader)
         return volume_by_grid(grid, ring, make_base(plain, toe, ring, None)).net
     except (NotDeterminable, InputError):

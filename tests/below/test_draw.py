@@ -1,0 +1,177 @@
+"""The picture maker: projection, depth order, determinism, closed surfaces with open gaps, contours, ramps."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.draw.camera import Camera, fitted
+from kerb.draw.picture import render
+from kerb.draw.ramps import ANCHORS, SEQUENTIAL, SIGNED, _to_lab, table
+from kerb.draw.scene import FADE, HIDE, CloudLayer, MeshLayer, Scene, Style
+from tests.support import FAR, frustum, jittered, store_of
+
+SIZE = (240, 180)
+
+
+def yard():
+    xy = jittered(14, 0.15)
+    return np.column_stack([xy, frustum(xy)]) + FAR
+
+
+class Cameras(unittest.TestCase):
+    def cameras(self):
+        plan = Camera(tuple(FAR), 0.1)
+        return (plan, replace(plan, tilt=0.0, heading=90.0), replace(plan, tilt=30.0, heading=200.0, exaggeration=3.0),
+                replace(plan, tilt=40.0, perspective=True, exaggeration=2.0))  # fmt: skip
+
+    def test_plan_has_north_up_and_east_right(self):
+        seen = self.cameras()[0].project(FAR + [[1, 0, 0], [0, 1, 0], [0, 0, 5]], SIZE)
+        np.testing.assert_allclose(seen[:, :2], [[130, 90], [120, 80], [120, 90]], atol=1e-9)
+        self.assertLess(seen[2, 2], seen[0, 2])
+
+    def test_looking_east_has_south_at_the_right(self):
+        seen = self.cameras()[1].project(FAR + [[0, -1, 0], [0, 0, 1]], SIZE)
+        np.testing.assert_allclose(seen[:, :2], [[130, 90], [120, 80]], atol=1e-9)
+
+    def test_unproject_undoes_project(self):
+        rng = np.random.default_rng(0)
+        for camera in self.cameras():
+            for place in FAR + rng.uniform(-5, 5, (20, 3)):
+                x, y, depth = camera.project(place[None], SIZE)[0]
+                np.testing.assert_allclose(camera.unproject(x, y, depth, SIZE), place, atol=1e-6)
+
+    def test_zoom_keeps_the_place_under_the_cursor(self):
+        for camera in self.cameras():
+            x, y, depth = 40.0, 150.0, camera.distance(SIZE)
+            place = camera.unproject(x, y, depth, SIZE)
+            again = camera.zoomed(1.7, x, y, SIZE).project(place[None], SIZE)[0]
+            np.testing.assert_allclose(again[:2], (x, y), atol=1e-6)
+
+    def test_orbit_keeps_the_pivot(self):
+        camera = self.cameras()[2]
+        pivot = FAR + [3, -2, 1.0]
+        before = camera.project(pivot[None], SIZE)[0, :2]
+        np.testing.assert_allclose(camera.orbited(25, 10, pivot).project(pivot[None], SIZE)[0, :2], before, atol=1e-6)
+
+    def test_pan_moves_the_picture_with_the_mouse(self):
+        for camera in self.cameras()[:3]:
+            before = camera.project(FAR[None] + 1, SIZE)[0, :2]
+            np.testing.assert_allclose(
+                camera.panned(12, -7).project(FAR[None] + 1, SIZE)[0, :2], before + [12, -7], atol=1e-6
+            )
+
+    def test_fit_shows_the_whole_box(self):
+        low, high = FAR - [20, 10, 0], FAR + [20, 10, 6]
+        for camera in self.cameras():
+            seen = fitted(low, high, SIZE, camera).project(np.array([low, high, FAR]), SIZE)
+            self.assertTrue(np.all((seen[:, :2] > -1) & (seen[:, :2] < np.array(SIZE) + 1)))
+
+    def test_on_level(self):
+        camera = self.cameras()[3]
+        place = camera.on_level(100, 120, FAR[2] + 1, SIZE)
+        np.testing.assert_allclose(camera.project(place[None], SIZE)[0, :2], (100, 120), atol=1e-6)
+        self.assertAlmostEqual(place[2], FAR[2] + 1)
+        self.assertIsNone(replace(camera, tilt=0.0, perspective=False).on_level(5, 5, 0, SIZE))
+
+
+class Pictures(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.points = yard()
+        cls.store = store_of(cls.points)
+        cls.camera = fitted(FAR - [14, 14, 0], FAR + [14, 14, 6], SIZE, Camera(tuple(FAR), 1.0))
+
+    def picture(self, camera=None, budget=None, store=None, meshes=(), **style):
+        scene = Scene([CloudLayer(store or self.store, Style(**style))], list(meshes))
+        return render(scene, camera or self.camera, SIZE, budget)
+
+    def test_equal_input_gives_equal_pixels(self):
+        one, two = self.picture(contour=0.5), self.picture(contour=0.5)
+        np.testing.assert_array_equal(one.image, two.image)
+        self.assertEqual(one.buffer.drawn, self.store.count)
+        self.assertTrue(one.buffer.complete)
+
+    def test_the_nearest_point_wins(self):
+        above = self.points[::7].copy()
+        above[:, 2] += 50
+        store = store_of(np.concatenate([self.points, above]))
+        picture = self.picture(store=store)
+        rows = picture.buffer.rows[picture.buffer.rows >= 0]
+        self.assertGreater(np.mean(store.coordinates(rows)[:, 2] > FAR[2] + 40), 0.2)
+        place = picture.place_at(120, 90)
+        self.assertGreater(place[2], FAR[2] + 40)
+
+    def test_a_place_under_the_cursor_is_the_point_there(self):
+        for camera in (self.camera, replace(self.camera, tilt=35.0, perspective=True)):
+            picture = self.picture(camera)
+            place = picture.place_at(120, 95)
+            np.testing.assert_allclose(camera.project(place[None], SIZE)[0, :2], (120, 95), atol=6)
+
+    def test_surfaces_close_and_gaps_stay_open(self):
+        hole = np.hypot(*(self.points[:, :2] - FAR[:2] - [4, 4]).T) < 2
+        camera = replace(self.camera, scale=0.06)
+        whole = self.picture(camera).buffer.rows < 0
+        holed = self.picture(camera, store=store_of(self.points[~hole])).buffer.rows < 0
+        self.assertLess(whole.mean(), 0.002)
+        size = np.pi * 4 / 0.06**2 / holed.size
+        self.assertAlmostEqual(holed.mean(), size, delta=0.35 * size)
+
+    def test_a_budget_is_kept_and_said(self):
+        picture = self.picture(budget=5000)
+        self.assertLess(picture.buffer.drawn, 8000)
+        self.assertFalse(picture.buffer.complete)
+
+    def test_stopping_returns_at_once(self):
+        picture = render(Scene([CloudLayer(self.store)]), self.camera, SIZE, None, lambda: True)
+        self.assertFalse(picture.buffer.complete)
+        self.assertEqual(picture.buffer.drawn, 0)
+
+    def test_a_slice_shows_only_what_lies_in_it(self):
+        camera = replace(self.camera, tilt=0.0, thickness=1.0)
+        rows = self.picture(camera).buffer.rows
+        north = self.store.coordinates(rows[rows >= 0])[:, 1] - FAR[1]
+        self.assertLessEqual(np.abs(north).max(), 0.5 + 1e-3)
+
+    def test_limits_hide_fade_and_clamp(self):
+        kept = self.picture(low=FAR[2] + 2.0, high=FAR[2] + 4.0, beyond=HIDE).buffer.rows
+        z = self.store.coordinates(kept[kept >= 0])[:, 2]
+        self.assertTrue(np.all((z >= FAR[2] + 1.99) & (z <= FAR[2] + 4.01)))
+        faded = self.picture(low=FAR[2] + 2.0, high=FAR[2] + 4.0, beyond=FADE).image
+        clamped = self.picture(low=FAR[2] + 2.0, high=FAR[2] + 4.0).image
+        self.assertGreater(faded[90, 50, :3].mean(), clamped[90, 50, :3].mean())
+
+    def test_contours_lie_at_their_levels(self):
+        plain, lined = self.picture(), self.picture(contour=1.0)
+        inked = np.argwhere(np.any(plain.image != lined.image, axis=2))
+        self.assertGreater(len(inked), 200)
+        off = []
+        for y, x in inked:
+            place = self.camera.unproject(x + 0.5, y + 0.5, 0.0, SIZE)
+            height = frustum(place[None, :2] - FAR[:2])[0]
+            if 0.3 < height < 5.7:
+                off.append(abs(height - round(height)))
+        # On a side of 45° a pixel is one pixel of height.
+        self.assertLess(np.mean(off), 1.2 * self.camera.scale)
+
+    def test_meshes_lie_in_front_and_behind_by_depth(self):
+        corners = np.array([[-9, -9, 3], [9, -9, 3], [9, 9, 3], [-9, 9, 3.0]]) + FAR
+        triangles = np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+        red = (255, 0, 0)
+        image = self.picture(meshes=[MeshLayer(corners, triangles, red)]).image.astype(int)
+        redness = image[:, :, 2] - image[:, :, 0]
+        self.assertGreater(redness[90, 120 - 50], 100)
+        self.assertLess(redness[90, 120], 100)
+
+
+class Ramps(unittest.TestCase):
+    def test_sequential_ramps_grow_lighter_evenly(self):
+        for name in SEQUENTIAL:
+            light = np.array([_to_lab(colour / 255)[0] for colour in table(name)])
+            self.assertTrue(np.all(np.diff(light) > -0.6), name)
+            self.assertGreater(light[-1] - light[0], 50, name)
+
+    def test_signed_ramp_is_palest_in_the_middle(self):
+        light = np.array([_to_lab(colour / 255)[0] for colour in table(SIGNED)])
+        self.assertLess(abs(int(np.argmax(light)) - 127), 12)
+        self.assertEqual(set(ANCHORS), {*SEQUENTIAL, SIGNED})

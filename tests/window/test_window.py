@@ -1,0 +1,492 @@
+"""The real window without a screen: an analyst's whole path by mouse and keys, and what must hold on the way."""
+
+import logging
+import os
+import shutil
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pypdfium2 as pdfium
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from kerb.app.actions import ACTIONS
+from kerb.app.dialogs.deliver import Deliver
+from kerb.app.dialogs.title import TitleBlock
+from kerb.app.main import application
+from kerb.app.tools.measure import Measure
+from kerb.app.tools.toe import DrawToe
+from kerb.app.window import Window
+from kerb.demo import yard
+from kerb.job.job import Job
+from kerb.job.places import Settings
+from tests.support import DATA, YARD
+
+LEFT, PLAIN = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+HEAP = yard.HEAPS[1]
+
+
+def wait(seconds):
+    """Let the window live without holding the lock that its threads need (QTest.qWait holds it)."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.003)
+
+
+class LogKeeper(logging.Handler):
+    """Keeps what is logged as an error: a test that causes one fails."""
+
+    def __init__(self):
+        super().__init__(logging.ERROR)
+        self.lines = []
+
+    def emit(self, record):
+        self.lines.append(record.getMessage())
+
+
+class Windowed(unittest.TestCase):
+    """A window with a small job in it: the yard imported, one study without a toe line."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.app = application()
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.folder = Path(holder.name)
+        cls.template = cls.folder / "template.kerb"
+        job = Job.create(cls.template)
+        from kerb.core.progress import silent
+        from kerb.job import holdings, studies
+
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD), silent())
+        job.execute(holdings.added(job, holding))
+        change, _ = studies.made(
+            job.state, "stockpile", HEAP.name, {"cloud": holding.id, "density": 1.6, "classes": [2]}
+        )
+        job.execute(change)
+        job.save()
+
+    def setUp(self):
+        self.log = LogKeeper()
+        logging.getLogger().addHandler(self.log)
+        place = Path(tempfile.mkdtemp(dir=self.folder))
+        self.place = place / "yard.kerb"
+        shutil.copytree(self.template, self.place)
+        self.window = Window(Settings(place / "settings.json"))
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.complaints = []
+        self.window.session.complained.disconnect()
+        self.window.session.complained.connect(lambda *words: self.complaints.append(words))
+        self.window.handlers.open_folder(self.place)
+        self.settle()
+        self.session, self.view = self.window.session, self.window.view
+
+    def tearDown(self):
+        job = self.window.session.job
+        if job is not None:
+            job.discard()
+        self.window.close()
+        self.window.deleteLater()
+        wait(0.05)
+        logging.getLogger().removeHandler(self.log)
+        self.assertEqual(self.log.lines, [])
+        left = [t.name for t in threading.enumerate() if t.name.startswith("kerb-") and "core" not in t.name]
+        self.assertEqual(left, [], "threads outlive the window")
+
+    def settle(self, seconds=60):
+        """Wait until nothing is drawn, computed or answered."""
+        end, quiet = time.monotonic() + seconds, 0
+        while time.monotonic() < end and quiet < 5:
+            wait(0.03)
+            s = self.window.session
+            busy = s.tasks or not self.window.view.drawing.idle() or not s.live.idle() or s._rest.isActive()
+            quiet = 0 if busy or self.window._refresh.isActive() else quiet + 1
+        self.assertEqual(quiet, 5, "the window did not come to rest")
+
+    def look_at_heap(self):
+        centre = np.append(yard.ORIGIN + np.array(HEAP.centre), 3.5)
+        self.view.fit(centre - [16, 16, 3], centre + [16, 16, 6])
+        self.settle()
+
+    def at(self, *place):
+        """Widget position of a job place."""
+        x, y = self.view.to_widget(np.array([[*place[:2], place[2] if len(place) > 2 else 3.5]]))[0]
+        return QPoint(round(x), round(y))
+
+    def click(self, point):
+        QTest.mouseMove(self.view, point)
+        QTest.mouseClick(self.view, LEFT, PLAIN, point)
+
+    def drag(self, start, end, steps=6):
+        QTest.mouseMove(self.view, start)
+        QTest.mousePress(self.view, LEFT, PLAIN, start)
+        for k in range(1, steps + 1):
+            QTest.mouseMove(self.view, start + (end - start) * k / steps)
+            wait(0.02)
+        QTest.mouseRelease(self.view, LEFT, PLAIN, end)
+
+    def draw_toe(self, vertices=14):
+        """Draw the toe of heap 2 with the mouse: T, clicks, Enter."""
+        self.look_at_heap()
+        self.view.setFocus()
+        self.window.actions_by_id["draw_toe"].trigger()
+        self.assertIsInstance(self.view.tool, DrawToe)
+        ring = HEAP.toe(vertices, outside=0.5)
+        for vertex in ring:
+            self.click(self.at(*vertex))
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        return ring
+
+    def net(self):
+        outcome = self.session.outcome()
+        return outcome.value("net") if outcome else None
+
+
+class WholePath(Windowed):
+    def test_draw_drag_undo_save_reopen_deliver(self):
+        ring = self.draw_toe()
+        drawn = self.net()
+        self.assertAlmostEqual(drawn / HEAP.volume, 1.0, delta=0.02)
+        self.assertEqual(len(self.session.setup.toe), 14)
+        self.assertIn(f"{drawn:.0f}", self.window.sheet.figure.text().replace("\u2009", ""))
+
+        answers = []
+        self.session.live.answered.connect(answers.append)
+        start = self.at(*self.session.setup.toe[3])
+        QTest.mousePress(self.view, LEFT, PLAIN, start)
+        QTest.mouseMove(self.view, start + QPoint(-30, 30))
+        wait(0.4)
+        self.assertTrue(self.window.sheet.figure.text().startswith("≈"))
+        self.assertTrue(answers)
+        QTest.mouseRelease(self.view, LEFT, PLAIN, start + QPoint(-30, 30))
+        self.settle()
+        moved = self.net()
+        self.assertLess(moved, drawn - 1)
+        self.assertIn("moved toe vertex", self.session.job.can_undo)
+
+        self.window.actions_by_id["undo"].trigger()
+        self.settle()
+        self.assertEqual(self.net(), drawn)
+        self.window.actions_by_id["redo"].trigger()
+        self.settle()
+        self.assertEqual(self.net(), moved)
+
+        self.window.actions_by_id["save"].trigger()
+        self.assertFalse(self.session.job.changed)
+        self.window.handlers.open_folder(self.place)
+        self.settle()
+        self.assertEqual(self.net(), moved)
+        self.assertEqual(len(self.session.outcome().profiles), 2)
+        self.assertEqual(len(ring), 14)
+
+        dialog = Deliver(self.session, self.window)
+        dialog.show()
+        for _ in range(300):
+            wait(0.05)
+            if dialog.pdf and dialog.pages.count() and dialog.note.text():
+                break
+        target = self.place.parent / "report.pdf"
+        dialog.save_to(target)
+        document = pdfium.PdfDocument(target.read_bytes())
+        words = document[0].get_textpage().get_text_bounded()
+        document.close()
+        self.assertIn(HEAP.name, words)
+        self.assertIn(f"{moved:.1f}", words)
+        self.assertIn("Delivered report report.pdf", self.session.job.record_text())
+        self.assertEqual(self.complaints, [])
+
+    def test_vertices_inserted_deleted_and_typed(self):
+        self.draw_toe(10)
+        toe = np.array(self.session.setup.toe)
+        middle = self.at(*toe[:2].mean(axis=0))
+        self.drag(middle, middle + QPoint(6, -6))
+        self.settle()
+        self.assertEqual(len(self.session.setup.toe), 11)
+        self.assertIn("inserted", self.session.job.can_undo)
+        self.click(self.at(*self.session.setup.toe[4]))
+        QTest.keyClick(self.view, Qt.Key.Key_Delete)
+        self.settle()
+        self.assertEqual(len(self.session.setup.toe), 10)
+        before = self.net()
+        self.window.edit_tool._set_level(2, 5.0)
+        self.settle()
+        self.assertEqual(self.session.setup.toe_z[2], 5.0)
+        self.assertLess(self.net(), before)
+        for _ in range(3):
+            self.window.actions_by_id["undo"].trigger()
+        self.settle()
+        np.testing.assert_allclose(np.array(self.session.setup.toe), toe, rtol=0, atol=1e-9)
+
+    def test_a_vertex_cannot_make_the_line_cross_itself(self):
+        self.draw_toe(8)
+        toe = self.session.setup.toe
+        self.drag(self.at(*toe[0]), self.at(*toe[4]), steps=12)
+        self.settle()
+        self.session.setup.check()
+
+    def test_pull_to_toe_and_back(self):
+        self.draw_toe()
+        before = self.session.setup.toe
+        self.window.actions_by_id["pull_toe"].trigger()
+        self.settle()
+        self.assertNotEqual(self.session.setup.toe, before)
+        self.assertIsNotNone(self.window.edit_tool.before)
+        away = np.hypot(*(np.array(self.session.setup.toe) - yard.ORIGIN - HEAP.centre).T)
+        self.assertLess(abs(away.mean() - 9.5), 0.3)
+        self.window.actions_by_id["undo"].trigger()
+        self.assertEqual(self.session.setup.toe, before)
+
+    def test_settings_on_the_sheet_and_staleness(self):
+        self.draw_toe()
+        sheet, first = self.window.sheet, self.net()
+        base = sheet.fields["base"]
+        base.setCurrentIndex(base.findData("lowest"))
+        base.activated.emit(base.currentIndex())
+        self.assertIn("out of date", self.window.lists.rows[self.session.study_id].second)
+        self.settle()
+        self.assertGreater(self.net(), first)
+        density = sheet.fields["density"]
+        density.setFocus()
+        density.selectAll()
+        QTest.keyClicks(density, "2,5")
+        QTest.keyClick(density, Qt.Key.Key_Return)
+        self.settle()
+        self.assertAlmostEqual(self.session.outcome().value("mass"), self.net() * 2.5, places=6)
+        density.selectAll()
+        QTest.keyClicks(density, "lots")
+        QTest.keyClick(density, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.session.setup.density, 2.5)
+
+    def test_studies_are_duplicated_removed_and_chosen(self):
+        self.draw_toe()
+        self.window.actions_by_id["duplicate_study"].trigger()
+        self.settle()
+        self.assertEqual(len(self.session.job.state.studies), 2)
+        self.assertTrue(self.session.study.name.endswith("(2)"))
+        self.assertIsNotNone(self.net())
+        self.window.actions_by_id["remove_study"].trigger()
+        self.settle()
+        self.assertEqual(len(self.session.job.state.studies), 1)
+        self.window.actions_by_id["undo"].trigger()
+        self.assertEqual(len(self.session.job.state.studies), 2)
+
+    def test_compute_can_be_cancelled(self):
+        self.draw_toe()
+        self.session.commit("other base", base="plane")
+        self.session.compute()
+        self.session.compute_task.stop()
+        self.settle()
+        self.assertIsNone(self.session.compute_task)
+        self.assertTrue(self.session.stale(self.session.study))
+
+
+class Views(Windowed):
+    def test_modes_zoom_pan_and_orbit(self):
+        self.look_at_heap()
+        place = yard.ORIGIN + np.array(HEAP.centre)
+        before = self.at(*place)
+        scale = self.view.camera.scale
+        from PySide6.QtGui import QWheelEvent
+
+        wheel = QWheelEvent(QPointF(before), self.view.mapToGlobal(QPointF(before)), QPoint(), QPoint(0, 240),
+                            Qt.MouseButton.NoButton, PLAIN, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+        QApplication.sendEvent(self.view, wheel)
+        self.assertLess(self.view.camera.scale, scale)
+        self.assertLess((self.at(*place) - before).manhattanLength(), 3)
+        self.drag(QPoint(300, 400), QPoint(340, 380))
+        self.assertLess((self.at(*place) - before - QPoint(40, -20)).manhattanLength(), 3)
+        self.settle()
+        for mode in ("orbit", "section", "plan"):
+            self.window.actions_by_id[f"view_{mode}"].trigger()
+            self.settle()
+            self.assertEqual(self.view.mode, mode)
+            self.assertTrue(self.view.picture.buffer.complete)
+            self.assertGreater((self.view.picture.buffer.rows >= 0).sum(), 100)
+        self.window.actions_by_id["view_orbit"].trigger()
+        heading = self.view.camera.heading
+        self.drag(QPoint(300, 300), QPoint(360, 300))
+        self.assertNotEqual(self.view.camera.heading, heading)
+        self.settle()
+
+    def test_every_colouring_draws(self):
+        self.draw_toe()
+        from kerb.app.scenes import colour_choices
+
+        store = self.session.job.store(self.session.job.state.holdings[0])
+        for key, words in colour_choices(store):
+            with self.subTest(words):
+                self.window.colour_by(key)
+                self.settle()
+                self.assertEqual(self.window.main_cloud().style["by"], key)
+        self.assertTrue(store.has("slope"))
+        self.assertFalse(self.session.job.can_undo.startswith("Coloured"))
+
+    def test_the_legend_is_the_control(self):
+        legend = self.window.legend
+        low, high = legend.limits
+        y = round(legend._y(high))
+        QTest.mousePress(legend, LEFT, PLAIN, QPoint(20, y))
+        QTest.mouseMove(legend, QPoint(20, y + 40))
+        QTest.mouseRelease(legend, LEFT, PLAIN, QPoint(20, y + 40))
+        wait(0.5)
+        self.settle()
+        self.assertLess(self.window.main_cloud().style["high"], high)
+        self.look_at_heap()
+        QTest.mouseDClick(legend, LEFT, PLAIN, QPoint(60, 100))
+        self.settle()
+        style = self.window.main_cloud().style
+        self.assertNotEqual((style["low"], style["high"]), (low, high))
+        self.assertLess(style["high"], 9.5)
+
+    def test_measuring_snaps_and_tells(self):
+        self.look_at_heap()
+        self.window.actions_by_id["measure"].trigger()
+        tool = self.view.tool
+        self.assertIsInstance(tool, Measure)
+        centre = yard.ORIGIN + np.array(HEAP.centre)
+        QTest.keyClick(self.view, Qt.Key.Key_H)
+        self.click(self.at(*centre))
+        QTest.keyClick(self.view, Qt.Key.Key_L)
+        self.click(self.at(centre[0] + 13, centre[1]))
+        self.assertEqual(len(tool.places), 2)
+        rise = tool.places[0][2] - tool.places[1][2]
+        self.assertAlmostEqual(rise, HEAP.height, delta=0.3)
+        self.assertIn("height difference −", "\n".join(tool.lines()))
+        self.click(self.at(centre[0], centre[1] + 13))
+        self.assertIn("plan area", "\n".join(tool.lines()))
+        QTest.keyClick(self.view, Qt.Key.Key_C)
+        self.assertEqual(QGuiApplication.clipboard().text().splitlines()[0], "easting\tnorthing\televation")
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertIs(self.view.tool, self.window.edit_tool)
+
+    def test_profile_lines_are_dragged(self):
+        self.draw_toe()
+        line = self.window.profile_lines.lines[0].copy()
+        self.drag(self.at(*line[0]), self.at(*line[0]) + QPoint(20, 25))
+        self.assertFalse(np.allclose(self.window.profile_lines.lines[0], line, rtol=0))
+        self.assertEqual(len(self.window.drawer.profiles), 2)
+        self.assertTrue(np.isfinite(self.window.drawer.profiles[0].top).sum() > 100)
+
+    def test_dark_and_back_keeps_the_work(self):
+        self.draw_toe()
+        net = self.net()
+        for name in ("dark", "light"):
+            self.window.switch_theme()
+            self.settle()
+            self.session, self.view = self.window.session, self.window.view
+            self.assertEqual(self.window.theme.name, name)
+            self.assertEqual(self.net(), net)
+            self.assertGreater((self.view.picture.buffer.rows >= 0).sum(), 1000)
+
+
+class Around(Windowed):
+    def drop(self, *paths):
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+        event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, LEFT, PLAIN)
+        self.window.dropEvent(event)
+        self.settle()
+
+    def test_dropped_files_are_imported_and_bad_ones_explained(self):
+        broken = self.place.parent / "broken.las"
+        broken.write_bytes(b"LASF" + bytes(60))
+        self.drop(DATA / "airborne_2154.laz")
+        self.assertEqual(len(self.session.job.state.holdings), 2)
+        self.drop(broken)
+        self.assertEqual(len(self.session.job.state.holdings), 2)
+        self.assertIn("broken.las", self.complaints[-1][1])
+        self.drop(DATA / "airborne_feet.laz")
+        self.assertIn("unit-converted", dict(self.session.job.state.holdings[-1].notes))
+
+    def test_command_field_does_and_goes_to(self):
+        field = self.window.header.command
+        QTest.keyClicks(field, "look ea")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.assertEqual((self.view.mode, self.view.camera.heading), ("orbit", 90.0))
+        QTest.keyClicks(field, "crushed")
+        self.assertEqual([words for _, words, _ in field.choices("crushed")], [HEAP.name])
+        QTest.keyClick(field, Qt.Key.Key_Escape)
+        self.assertEqual(field.text(), "")
+
+    def test_actions_mirror_the_registry(self):
+        for entry in ACTIONS:
+            action = self.window.actions_by_id[entry.id]
+            self.assertEqual((action.text(), action.toolTip()), (entry.title, entry.help))
+        self.assertFalse(self.window.actions_by_id["pull_toe"].isEnabled())
+        self.assertTrue(self.window.actions_by_id["draw_toe"].isEnabled())
+
+    def test_title_block_decimals_and_tables(self):
+        self.draw_toe()
+        dialog = TitleBlock(self.session, self.window)
+        dialog.fields["client"].setText("Saltmarrow Harbour Trust")
+        dialog.decimals["volume"].setValue(3)
+        dialog.accept()
+        self.assertEqual(self.session.job.state.title.client, "Saltmarrow Harbour Trust")
+        shown = self.window.sheet.lines["above"].value.text()
+        self.assertEqual(len(shown.split(".")[1].split("\u00a0")[0]), 3)
+        self.window.actions_by_id["copy_figures"].trigger()
+        text = QGuiApplication.clipboard().text()
+        self.assertIn("Net\t", text)
+        drawer = self.window.drawer
+        for tab in range(drawer.tabs.count()):
+            drawer.tabs.setCurrentIndex(tab)
+            wait(0.1)
+        self.assertEqual(drawer.table.rowCount(), 14)
+        drawer.filter.setText("ground")
+        drawer.table.sortByColumn(0, Qt.SortOrder.DescendingOrder)
+        self.assertEqual(drawer.table.item(0, 0).text(), "14")
+
+    def test_unsaved_changes_are_asked_about(self):
+        self.draw_toe()
+        asked = []
+        original = QMessageBox.question
+
+        def answer(*words):
+            asked.append(words)
+            return QMessageBox.StandardButton.Cancel
+
+        QMessageBox.question = answer
+        try:
+            self.assertFalse(self.window.close())
+        finally:
+            QMessageBox.question = original
+        self.assertEqual(len(asked), 1)
+        self.assertTrue(self.window.isVisible())
+
+    def test_save_as_copy_and_recent(self):
+        self.window.handlers.save_to(self.place.parent / "moved", move=True)
+        self.assertEqual(self.session.job.folder.name, "moved.kerb")
+        self.window.handlers.save_to(self.place.parent / "moved", move=False)
+        self.assertIn("already there", self.complaints[-1][1])
+        self.assertEqual(self.session.settings.recent()[0].name, "moved.kerb")
+
+    def test_recovery_after_a_crash(self):
+        self.draw_toe()
+        crashed = self.place.parent / "crashed.kerb"
+        shutil.copytree(self.place, crashed)
+        self.assertTrue(Job.has_recovery(crashed))
+        original = QMessageBox.question
+        QMessageBox.question = lambda *_: QMessageBox.StandardButton.Yes
+        try:
+            self.session.job.save()
+            self.window.handlers.open_folder(crashed)
+        finally:
+            QMessageBox.question = original
+        self.settle()
+        self.assertEqual(len(self.session.setup.toe), 14)
+        self.assertIsNotNone(self.net())
+
+
+if os.environ.get("QT_QPA_PLATFORM") != "offscreen":
+    raise unittest.SkipTest("the window tests run offscreen: use ./run test")
