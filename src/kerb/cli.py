@@ -88,7 +88,7 @@ def parser() -> argparse.ArgumentParser:
         sub = verbs.add_parser(name, help=verb.help, description=verb.help)
         verb.options(sub)
     opening = verbs.add_parser("open", help="open a job in the window")
-    opening.add_argument("job", metavar="JOB")
+    opening.add_argument("job", metavar="JOB", nargs="?", help="job folder; without one the window opens empty")
     demo = verbs.add_parser("demo", help="open the demo job in the window")
     demo.add_argument("--fresh", action="store_true", help="make the demo job anew")
     return top

@@ -1,0 +1,85 @@
+"""Run benchmarks and write ``bench/out/results.json`` and ``docs/performance.md``.
+
+``./run bench`` runs all at their usual sizes; ``./run bench import toe`` some; ``--quick`` at small sizes.
+"""
+
+from __future__ import annotations
+
+import json
+import platform
+import resource
+import subprocess
+import sys
+import time
+from datetime import date
+from pathlib import Path
+
+from bench.measures import MEASURES
+
+HERE = Path(__file__).parent
+OUT = HERE / "out"
+
+
+def main() -> int:
+    words = [word for word in sys.argv[1:] if not word.startswith("--")]
+    if "--one" in sys.argv:
+        name, size = words
+        start = time.perf_counter()
+        result = MEASURES[name].run(int(size))
+        result["seconds_in_all"] = round(time.perf_counter() - start, 2)
+        result["peak_mb"] = round(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+        print(json.dumps(result))
+        return 0
+    quick = "--quick" in sys.argv
+    OUT.mkdir(exist_ok=True)
+    rows = []
+    for name, measure in MEASURES.items():
+        if words and name not in words:
+            continue
+        for size in measure.quick if quick else measure.sizes:
+            # A process each, so that one's memory peak is its own.
+            command = [sys.executable, "-m", "bench", name, str(size), "--one"]
+            ended = subprocess.run(command, capture_output=True, text=True, check=False)
+            if ended.returncode:
+                sys.stderr.write(f"{name} {size} failed:\n{ended.stderr[-2000:]}\n")
+                continue
+            result = {"name": name, "size": size, **json.loads(ended.stdout.splitlines()[-1])}
+            rows.append(result)
+            print(json.dumps(result), flush=True)
+    data = {"date": date.today().isoformat(), "machine": machine(), "results": rows}
+    (OUT / "results.json").write_text(json.dumps(data, indent=1))
+    if not words and not quick:
+        (HERE.parent / "docs" / "performance.md").write_text(page(data), encoding="utf-8")
+    return 0
+
+
+def machine() -> str:
+    model = next((line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line), "")
+    memory = int(Path("/proc/meminfo").read_text().split()[1]) / 1e6
+    from kerb.core.parallel import cores
+
+    return f"{model or platform.processor()}, {cores()} cores, {memory:.0f} GB, no graphics card, Python {platform.python_version()}"
+
+
+def page(data: dict) -> str:
+    """The table for people."""
+    lines = [
+        "# Performance", "", f"Measured {data['date']} by `./run bench` on: {data['machine']}. Each ratio is Kerb's time over",
+        "the plain library's in the same run. Peak is the resident memory of the whole process, the library's share and the",
+        "generated data included.", "",
+        "| what | size | Kerb (s) | plain library (s) | ratio | target | peak (MB) |",
+        "| --- | --- | --- | --- | --- | --- | --- |",
+    ]  # fmt: skip
+    for row in data["results"]:
+        target = MEASURES[row["name"]].target
+        plain = f"{row['plain']:.2f} ({row['library']})" if row.get("plain") else "–"
+        ratio = f"{row['kerb'] / row['plain']:.2f}" if row.get("plain") else "–"
+        lines.append(
+            f"| {MEASURES[row['name']].title} | {row['size'] / 1e6:g} M | {row['kerb']:.3f} | {plain} | {ratio} | {target} | {row['peak_mb']} |"
+        )
+        lines += [f"| &nbsp;&nbsp;{k} | | {v:.3f} | | | | |" for k, v in row.get("also", {}).items()]
+    return "\n".join(lines) + "\n"
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,208 @@
+"""What is measured. Each measure runs in a process of its own and returns Kerb's and a plain library's seconds."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.progress import silent
+from kerb.core.units import METRE
+
+FOLDER = Path(tempfile.gettempdir()) / "kerb-bench"
+FAR = np.array([500_000.0, 5_800_000.0, 100.0])
+
+
+@dataclass(frozen=True)
+class Measure:
+    title: str
+    run: Callable[[int], dict]
+    sizes: tuple[int, ...]
+    quick: tuple[int, ...]
+    target: str
+
+
+def timed(work: Callable, times: int = 1) -> tuple[float, object]:
+    """Best of some runs, and the last result."""
+    best, result = np.inf, None
+    for _ in range(times):
+        start = time.perf_counter()
+        result = work()
+        best = min(best, time.perf_counter() - start)
+    return best, result
+
+
+def terrain(count: int) -> np.ndarray:
+    """Points on a rolling yard with a heap, in flight-line order."""
+    rng = np.random.default_rng(1)
+    side = np.sqrt(count / 160.0)
+    xy = rng.uniform(0, side, (count, 2))
+    xy = xy[np.lexsort((xy[:, 0], np.floor(xy[:, 1] / 6.0)))]
+    z = 0.5 * np.sin(xy[:, 0] / 25) + np.clip(12 - np.hypot(xy[:, 0] - side / 2, xy[:, 1] - side / 2) * 0.6, 0, 8)
+    return np.column_stack([xy, z + rng.normal(0, 0.01, count)]) + FAR
+
+
+def laz(count: int) -> Path:
+    import laspy
+
+    path = FOLDER / f"terrain-{count}.laz"
+    if not path.exists():
+        FOLDER.mkdir(exist_ok=True)
+        header = laspy.LasHeader(point_format=7, version="1.4")
+        header.scales, header.offsets = np.full(3, 0.001), FAR
+        las = laspy.LasData(header)
+        points = terrain(count)
+        las.xyz = points
+        las.intensity = np.random.default_rng(0).integers(0, 4000, count)
+        las.gps_time = np.arange(count) * 1e-5
+        las.red = las.green = las.blue = las.intensity
+        las.classification = np.full(count, 2, np.uint8)
+        las.write(str(path))
+    return path
+
+
+def store(count: int):
+    from kerb.core.cloud.builder import build
+    from kerb.core.cloud.store import CloudStore
+    from kerb.formats.las_read import LasStream
+
+    folder = FOLDER / f"store-{count}"
+    return CloudStore.open(folder) if folder.exists() else build(LasStream(laz(count)), folder, silent())
+
+
+def importing(count: int) -> dict:
+    import shutil
+
+    import laspy
+
+    from kerb.core.cloud.builder import build
+    from kerb.formats.las_read import LasStream
+
+    path, folder = laz(count), FOLDER / "import"
+    shutil.rmtree(folder, ignore_errors=True)
+    first = []
+    start = time.perf_counter()
+    preview = lambda _xyz, _layout: first.append(time.perf_counter() - start)  # noqa: E731
+    ours, _ = timed(lambda: build(LasStream(path), folder, silent(), preview))
+    shutil.rmtree(folder)
+
+    def plain():
+        with laspy.open(path, laz_backend=laspy.LazBackend.LazrsParallel) as reader:
+            for _ in reader.chunk_iterator(1_000_000):
+                pass
+
+    theirs, _ = timed(plain)
+    return {"kerb": ours, "plain": theirs, "library": "laspy, reading only", "also": {"first points to show (s)": first[0]}}
+
+
+def reopening(count: int) -> dict:
+    from kerb.core.cloud.store import CloudStore
+    from kerb.draw.camera import Camera, fitted
+    from kerb.draw.picture import render
+    from kerb.draw.scene import CloudLayer, Scene
+
+    folder = store(count).folder
+
+    def work():
+        opened = CloudStore.open(folder)
+        camera = fitted(*opened.bounds, (1280, 800), Camera((0, 0, 0), 1.0))
+        return render(Scene([CloudLayer(opened)]), camera, (1280, 800), 700_000)
+
+    ours, _ = timed(work)
+    return {"kerb": ours}
+
+
+def drawing(count: int) -> dict:
+    from dataclasses import replace
+
+    from kerb.draw.camera import Camera, fitted
+    from kerb.draw.picture import render
+    from kerb.draw.scene import CloudLayer, Scene
+
+    cloud = store(count)
+    scene, size = Scene([CloudLayer(cloud)]), (1280, 800)
+    plan = fitted(*cloud.bounds, size, Camera((0, 0, 0), 1.0))
+    orbit = replace(plan, tilt=35.0, heading=30.0, perspective=True)
+    small = (640, 400)
+    moving = replace(orbit, scale=orbit.scale * 2)
+    render(scene, orbit, size)
+    frame, _ = timed(lambda: render(scene, moving, small, 700_000), 5)
+    full_frame, _ = timed(lambda: render(scene, orbit, size, 700_000), 3)
+    rest, _ = timed(lambda: render(scene, plan, size), 2)
+    orbit_rest, _ = timed(lambda: render(scene, orbit, size), 2)
+    also = {"moving, full size": full_frame, "at rest, plan, all points": rest, "at rest, orbit, all points": orbit_rest}
+    return {"kerb": frame, "also": also}
+
+
+def dragging(count: int) -> dict:
+    from kerb.studies.stockpile import StockpileSetup
+    from kerb.studies.stockpile.live import LiveHeap
+
+    side = np.sqrt(count / 160.0)
+    cloud = store(int(count * 2))
+    side = np.sqrt(count * 2 / 160.0)
+    angle = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+    radius = np.sqrt(count / 160.0 / np.pi)
+    ring = FAR[:2] + side / 2 + radius * np.column_stack([np.cos(angle), np.sin(angle)])
+    setup = lambda r: StockpileSetup(toe=tuple(map(tuple, r.tolist())))  # noqa: E731
+    ready, live = timed(lambda: LiveHeap(cloud, setup(ring), METRE))
+    live.answer(setup(ring))
+    times = []
+    for step in range(12):
+        moved = ring.copy()
+        moved[3] += 0.05 * (step + 1)
+        times.append(timed(lambda: live.answer(setup(moved)))[0])  # noqa: B023
+    return {"kerb": float(np.median(times)), "also": {"slowest of 12": max(times), "made ready once": ready}}
+
+
+def triangulating(count: int) -> dict:
+    from scipy.spatial import Delaunay
+
+    from kerb.core.surface.tin import triangulate
+
+    points = terrain(count)
+    ours, _ = timed(lambda: triangulate(points))
+    theirs, _ = timed(lambda: Delaunay(points[:, :2] - FAR[:2]))
+    return {"kerb": ours, "plain": theirs, "library": "SciPy Delaunay"}
+
+
+def computing(count: int) -> dict:
+    from kerb.studies.stockpile import HeapData, StockpileSetup, run
+
+    cloud = store(int(count * 2))
+    side = np.sqrt(count * 2 / 160.0)
+    radius = np.sqrt(count / 160.0 / np.pi)
+    angle = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+    ring = FAR[:2] + side / 2 + radius * np.column_stack([np.cos(angle), np.sin(angle)])
+    setup = StockpileSetup(toe=tuple(map(tuple, ring.tolist())))
+    ours, _ = timed(lambda: run(setup, HeapData(cloud), silent()))
+    return {"kerb": ours}
+
+
+def nearest(count: int) -> dict:
+    from scipy.spatial import cKDTree
+
+    from kerb.core.cloud.neighbours import NeighbourIndex
+
+    points = terrain(count) - FAR
+    asked = points + np.random.default_rng(3).normal(0, 0.05, points.shape)
+    ours, found = timed(lambda: NeighbourIndex(points).nearest(asked))
+    theirs, want = timed(lambda: cKDTree(points).query(asked, workers=-1))
+    assert np.allclose(found[0][:, 0], want[0])
+    return {"kerb": ours, "plain": theirs, "library": "SciPy k-d tree, all cores"}
+
+
+M = 1_000_000
+MEASURES = {
+    "import": Measure("import LAZ to store", importing, (M, 5 * M, 20 * M), (M,), "≤ 2.5"),
+    "reopen": Measure("reopen and first picture", reopening, (5 * M, 50 * M), (M,), "2 s, < 1500 MB"),
+    "draw": Measure("picture while moving (640×400, shown at 1280×800)", drawing, (M, 10 * M, 50 * M), (M,), "0.05 s; rest 1.5 s"),
+    "toe": Measure("toe drag, points inside", dragging, (M // 2, 2 * M), (M // 4,), "0.1 s"),
+    "study": Measure("stockpile in full, points inside", computing, (M // 2, 2 * M), (M // 4,), "–"),
+    "tin": Measure("Delaunay surface", triangulating, (M // 4, M), (M // 4,), "≤ 0.3"),
+    "nearest": Measure("nearest neighbour, n against n", nearest, (M, 5 * M, 10 * M), (M,), "≤ 0.15"),
+}
