@@ -54,7 +54,10 @@ def main() -> int:
 
 
 def machine() -> str:
-    model = next((line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line), "")
+    model = next(
+        (line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line),
+        "",
+    )
     memory = int(Path("/proc/meminfo").read_text().split()[1]) / 1e6
     from kerb.core.parallel import cores
 

@@ -8,21 +8,25 @@ from __future__ import annotations
 
 import json
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints32
-from kerb.core.cloud.layout import Layout, PointStream
+from kerb.core.cloud.layout import Columns, Layout, PointStream
 from kerb.core.cloud.partition import CHUNK, Rows, arrange
+from kerb.core.cloud.partition_kernels import bounds
 from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
 from kerb.core.errors import FormatError, OutputError
+from kerb.core.parallel import each
 from kerb.core.progress import Progress
 
 Preview = Callable[[Ints32, Layout], None]
 PREVIEW_POINTS = 60_000
 VOXELS = 32
+BATCH = 16
 
 
 def build(stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None) -> CloudStore:
@@ -58,7 +62,7 @@ def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview
     layout = stream.layout
     arrived = 0
     with open(work / "front.rows", "wb") as spool:
-        for records in stream.chunks(CHUNK):
+        for records in _ahead(stream.chunks(CHUNK)):
             progress.step(arrived / max(stream.count, 1), "Reading points")
             spool.write(np.ascontiguousarray(records).view(np.uint8).data)
             arrived += len(records)
@@ -70,6 +74,18 @@ def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview
     front = np.memmap(work / "front.rows", layout.record, "r+", shape=(arrived,))
     back = np.memmap(work / "back.rows", layout.record, "w+", shape=(arrived,))
     return Rows(front, back, layout.scale)
+
+
+def _ahead(chunks: Iterator[AnyArray]) -> Iterator[AnyArray]:
+    """The same chunks, the next one unpacked while the present one is written."""
+    with ThreadPoolExecutor(1, thread_name_prefix="kerb-core-ahead") as reader:
+        waiting = reader.submit(next, chunks, None)
+        while True:
+            records = waiting.result()
+            if records is None:
+                return
+            waiting = reader.submit(next, chunks, None)
+            yield records
 
 
 class _ColumnFile:
@@ -110,17 +126,24 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     columns: dict[str, _ColumnFile] = {}
     table = np.zeros(len(tiles), TILE_TYPE)
     xyz_file = np.lib.format.open_memmap(work / "xyz.npy", "w+", np.int32, (total, 3))
-    for number, (first, count) in enumerate(tiles):
-        step.step(number / len(tiles), "Writing columns")
+
+    def prepared(number: int) -> tuple[Ints32, tuple, Columns]:
+        first, count = tiles[number]
         # A fixed seed for each tile: the same file always makes the same store.
         order = np.random.default_rng(number).permutation(count)
         rows = records[first : first + count][order]
         xyz = np.ascontiguousarray(rows["xyz"])
-        xyz_file[first : first + count] = xyz
-        table[number] = _tile_row(xyz, layout, first)
-        for name, values in layout.split(rows).items():
-            column = columns.setdefault(name, _ColumnFile(work, name, total))
-            column.put(first, values)
+        return xyz, _tile_row(xyz, layout, first), layout.split(rows)
+
+    for at in range(0, len(tiles), BATCH):
+        step.step(at / len(tiles), "Writing columns")
+        numbers = range(at, min(at + BATCH, len(tiles)))
+        for number, (xyz, row, split) in zip(numbers, each(prepared, numbers), strict=True):
+            first = tiles[number][0]
+            xyz_file[first : first + len(xyz)] = xyz
+            table[number] = row
+            for name, values in split.items():
+                columns.setdefault(name, _ColumnFile(work, name, total)).put(first, values)
     xyz_file.flush()
     np.save(work / "tiles.npy", table)
     constants = {}
@@ -131,7 +154,8 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
 
 
 def _tile_row(xyz: Ints32, layout: Layout, first: int) -> tuple:
-    low, high = xyz.min(axis=0), xyz.max(axis=0)
+    low, high = np.full(3, np.iinfo(np.int32).max), np.full(3, np.iinfo(np.int32).min)
+    bounds(xyz, low, high)
     size = np.maximum((high - low.astype(np.int64)) * layout.scale, 0)
     corners = layout.origin + layout.scale * low, layout.origin + layout.scale * high
     return (first, len(xyz), corners[0], corners[1], _spacing(xyz, low, size, layout))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
-from kerb.core.cloud.partition_kernels import count_cells, scatter
+from kerb.core.cloud.partition_kernels import bounds, count_cells, scatter
 from kerb.core.progress import Progress
 
 TILE_POINTS = 50_000
@@ -71,11 +71,11 @@ def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> lis
 def _scatter_range(
     rows: Rows,
     span: tuple[int, int],
-    grid: tuple[Ints, Floats, int],
+    cells: tuple[Ints, Floats, int],
     target: tuple[Ints32, Ints],
     progress: Progress,
 ) -> None:
-    low, inverse_cell, depth = grid
+    low, inverse_cell, depth = cells
     leaf_of, cursor = target
     codes = np.empty(CHUNK, np.int32)
     unused = np.zeros(8**depth, np.int64)
@@ -135,8 +135,7 @@ def _bounds(records: AnyArray, first: int, last: int) -> tuple[Ints, Ints]:
     low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
     for at in range(first, last, CHUNK):
         xyz = _xyz(records, at, min(at + CHUNK, last))
-        low = np.minimum(low, xyz.min(axis=0))
-        high = np.maximum(high, xyz.max(axis=0))
+        bounds(xyz, low, high)
     return low, high
 
 

@@ -28,6 +28,18 @@ def count_cells(xyz, low, inverse_cell, depth, codes, counts):
 
 
 @kernel
+def bounds(xyz, low, high):
+    """Widen ``low`` and ``high`` (3,) to hold the integer coordinates (n, 3)."""
+    for i in range(xyz.shape[0]):
+        for k in range(3):
+            value = xyz[i, k]
+            if value < low[k]:
+                low[k] = value
+            if value > high[k]:
+                high[k] = value
+
+
+@kernel
 def scatter(records, codes, leaf_of, cursor, out):
     """Copy each record (a row of bytes) to the next free row of its leaf."""
     width = records.shape[1]
