@@ -409,6 +409,17 @@ class Around(Windowed):
         self.drop(DATA / "airborne_feet.laz")
         self.assertIn("unit-converted", dict(self.session.job.state.holdings[-1].notes))
 
+    def test_a_file_is_seen_while_it_is_read(self):
+        seen = []
+        self.window.session.previewed.connect(lambda chunk: seen.append(self.window._growing))
+        self.window.session.import_files([YARD])
+        self.settle()
+        self.assertGreater(seen[0].count, 1000)
+        low, high = seen[0].bounds
+        self.assertTrue(np.all(np.array(yard.SIZE) * 0.8 < (high - low)[:2]))
+        self.assertIsNone(self.window._growing)
+        self.assertEqual(len(self.view.scene.clouds), 2)
+
     def test_command_field_does_and_goes_to(self):
         field = self.window.header.command
         QTest.keyClicks(field, "look ea")

@@ -41,9 +41,11 @@ from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture, ProfileLines
 from kerb.app.views.strip import Strip
 from kerb.app.views.view import PLAN, SECTION, View
+from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.quantity import symbol
 from kerb.core.surface.tin import Tin
 from kerb.draw.scene import CloudLayer
+from kerb.job.holdings import source_missing
 from kerb.job.job import Change
 from kerb.job.places import Settings
 from kerb.job.state import Holding
@@ -67,6 +69,7 @@ class Window(QMainWindow):
         self.menu_shown: QMenu | None = None
         self.shown: set[str] = set()
         self._profiled: Outcome | None = None
+        self._growing: GrowingCloud | None = None
         self._surfaces: tuple[Outcome, Tin, Tin] | None = None
         self.setWindowTitle("Kerb")
         self.resize(*settings.get("size", [1280, 800]))
@@ -185,6 +188,7 @@ class Window(QMainWindow):
         session.live.answered.connect(self._live_answered)
         session.complained.connect(self._complain)
         session.broken_file.connect(self._offer_partial)
+        session.previewed.connect(self._show_growing)
         self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
         self.strip.colour_wanted.connect(self.colour_by)
         self.strip.contour_wanted.connect(lambda value: self._style(contour=value))
@@ -213,6 +217,12 @@ class Window(QMainWindow):
         self._mirror_scene()
         QTimer.singleShot(0, self.handlers.fit)
         self.show_guide(False)
+        moved = [h.name for h in self.session.job.state.holdings if source_missing(h)]
+        if moved:
+            self.session.said.emit(
+                f"The source file of {', '.join(moved)} is not where it was. The imported data work without it; "
+                "right-click the holding to find the file."
+            )
 
     def _paint_toe(self, _view: View, painter: QPainter) -> None:
         """Keep the toe line in sight while another tool has the mouse."""
@@ -240,6 +250,8 @@ class Window(QMainWindow):
         scene = scenes.build(self.session, self.theme, "noise" in self.shown)
         if fresh:
             scene.meshes += scenes.surface_layers(self.session, self.theme, "top" in self.shown, "base" in self.shown)
+        if self._growing is not None:
+            scene.clouds.append(CloudLayer(self._growing))
         self.view.set_scene(scene)
         if not had and self.view.scene.clouds:
             self.handlers.fit()
@@ -422,6 +434,20 @@ class Window(QMainWindow):
         self.drawer.profiles = shown
         self.drawer.tabs.setCurrentIndex(number)
         self.drawer.mirror()
+
+    def _show_growing(self, chunk: object) -> None:
+        """Draw what has been read of a file so far; the imported cloud takes its place at the end."""
+        if chunk is None:
+            self._growing = None
+        else:
+            xyz, layout = chunk
+            first = self._growing is None or self._growing.layout is not layout
+            self._growing = (GrowingCloud(layout) if first else self._growing).with_chunk(xyz)
+            if len(self.view.scene.clouds) <= 1 and not (self.session.job and self.session.job.state.holdings):
+                self._mirror_scene()
+                self.view.fit(*self._growing.bounds)
+                return
+        self._refresh.start()
 
     def _show_histogram(self) -> None:
         layer = self._main_layer()

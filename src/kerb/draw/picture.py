@@ -187,7 +187,7 @@ def _draw_contours(scene: Scene, elevation: Floats, camera: Camera, image: Bytes
     ink = np.array(scene.ink[::-1], np.uint8)
     jump = STEEPEST_CONTOUR * camera.scale
     each(
-        lambda band: contours(even, weight, *band, interval, jump, 0.6, image, ink),
+        lambda band: contours(even, weight, *band, interval, jump, 0.8, image, ink),
         _bands((image.shape[1], image.shape[0])),
     )
 

@@ -133,7 +133,7 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
         order = np.random.default_rng(number).permutation(count)
         rows = records[first : first + count][order]
         xyz = np.ascontiguousarray(rows["xyz"])
-        return xyz, _tile_row(xyz, layout, first), layout.split(rows)
+        return xyz, tile_row(xyz, layout, first), layout.split(rows)
 
     for at in range(0, len(tiles), BATCH):
         step.step(at / len(tiles), "Writing columns")
@@ -153,7 +153,8 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     _write_meta(layout, work, table, list(columns), constants)
 
 
-def _tile_row(xyz: Ints32, layout: Layout, first: int) -> tuple:
+def tile_row(xyz: Ints32, layout: Layout, first: int) -> tuple:
+    """A row of the tile table for integer coordinates (n, 3) that start at row ``first`` of the store."""
     low, high = np.full(3, np.iinfo(np.int32).max), np.full(3, np.iinfo(np.int32).min)
     bounds(xyz, low, high)
     size = np.maximum((high - low.astype(np.int64)) * layout.scale, 0)
