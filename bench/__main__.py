@@ -46,11 +46,21 @@ def main() -> int:
             result = {"name": name, "size": size, **json.loads(ended.stdout.splitlines()[-1])}
             rows.append(result)
             print(json.dumps(result), flush=True)
+    rows = merged(rows)
     data = {"date": date.today().isoformat(), "machine": machine(), "results": rows}
     (OUT / "results.json").write_text(json.dumps(data, indent=1))
-    if not words and not quick:
+    if not quick:
         (HERE.parent / "docs" / "performance.md").write_text(page(data), encoding="utf-8")
     return 0
+
+
+def merged(rows: list[dict]) -> list[dict]:
+    """Results of this run, and kept ones of measures that were not run this time."""
+    kept = OUT / "results.json"
+    old = json.loads(kept.read_text())["results"] if kept.exists() else []
+    fresh = {(row["name"], row["size"]): row for row in [*old, *rows]}
+    order = list(MEASURES)
+    return sorted(fresh.values(), key=lambda row: (order.index(row["name"]), row["size"]))
 
 
 def machine() -> str:

@@ -48,7 +48,7 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
     parser.add_argument("--unit-in", choices=list(LENGTH_UNITS), help="what unit the numbers are in")
     parser.add_argument("--to-crs", metavar="EPSG:n", help="transform to this reference system")
-    options.add_common(parser)
+    options.add_common(parser, unit_help="unit that the numbers shall be in (default: as they are)")
 
 
 def _add_options(parser: argparse.ArgumentParser) -> None:

@@ -63,7 +63,7 @@ def draw_points(
         some = np.maximum(np.ceil(counts * reduce), np.minimum(counts, 16)).astype(np.int64)
         complete &= bool(np.all(some == layer.store.tiles["count"][tiles]))
         pieces += _cut(layer, tiles, some, spacing)
-    masks = {id(layer): layer.mask() for layer in scene.clouds}
+    sights = {id(layer): _Sight.of(layer, camera, size) for layer in scene.clouds}
     hands = [pieces[k :: cores()] for k in range(cores())]
 
     def draw(mine: list[_Piece]) -> DepthBuffer:
@@ -72,7 +72,7 @@ def draw_points(
             if stopped():
                 buffer.complete = False
                 break
-            _splat_piece(piece, camera, size, masks[id(piece.layer)], buffer)
+            _splat_piece(piece, sights[id(piece.layer)], camera.perspective, buffer)
             buffer.drawn += piece.last - piece.first
         return buffer
 
@@ -112,34 +112,48 @@ def _wanted(layer: CloudLayer, tiles: Ints, pixels: Floats, budget: int | None) 
 
 
 def _cut(layer: CloudLayer, tiles: Ints, some: Ints, spacing: Floats) -> list[_Piece]:
-    table = layer.store.tiles
     fixed = layer.style.thickness
+    first, have = layer.store.tiles["first"][tiles], layer.store.tiles["count"][tiles]
+    apart = np.nan_to_num(spacing * np.sqrt(have / np.maximum(some, 1)), nan=1.0, posinf=LARGEST_SPLAT)
+    sizes = np.full(len(tiles), fixed) if fixed else np.clip(np.ceil(apart * COVER), 1, LARGEST_SPLAT).astype(int)
     pieces = []
-    for tile, count, pixels in zip(tiles.tolist(), some.tolist(), spacing.tolist(), strict=True):
-        start = int(table["first"][tile])
-        apart = pixels * float(np.sqrt(table["count"][tile] / max(count, 1)))
-        splat_size = fixed or int(np.clip(np.ceil(apart * COVER), 1, LARGEST_SPLAT))
+    for start, count, pixels in zip(first.tolist(), some.tolist(), sizes.tolist(), strict=True):
         for at in range(start, start + count, ROWS_AT_ONCE):
-            pieces.append(_Piece(layer, at, min(at + ROWS_AT_ONCE, start + count), splat_size))
+            pieces.append(_Piece(layer, at, min(at + ROWS_AT_ONCE, start + count), pixels))
     return pieces
 
 
-def _splat_piece(
-    piece: _Piece, camera: Camera, size: tuple[int, int], mask: tuple[np.ndarray, Mask], buffer: DepthBuffer
-) -> None:
-    store = piece.layer.store
+@dataclass(frozen=True)
+class _Sight:
+    """How a camera sees one cloud: worked out once, used for each of its pieces."""
+
+    xyz: np.ndarray
+    centre: Ints
+    matrix: Floats
+    limits: tuple[float, float]
+    mask: tuple[np.ndarray, Mask]
+
+    @staticmethod
+    def of(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> _Sight:
+        store = layer.store
+        # Integer offsets from an integer centre near the target: exact, however large the coordinates are.
+        centre = np.round((np.array(camera.target) - store.origin) / store.scale)
+        rest = (store.origin + centre * store.scale - np.array(camera.target)) / store.scale
+        matrix = camera.matrix(size, store.scale)
+        matrix[:3, 3] += matrix[:3, :3] @ rest
+        # A plain view: slicing a memory map costs ten times as much, and there are thousands of pieces.
+        plain = store.xyz.view(np.ndarray)
+        return _Sight(plain, centre.astype(np.int64), matrix, camera.limits(size), layer.mask())
+
+
+def _splat_piece(piece: _Piece, sight: _Sight, perspective: bool, buffer: DepthBuffer) -> None:
+    which, shown = sight.mask
     rows = slice(piece.first, piece.last)
-    # Integer offsets from an integer centre near the target: exact, however large the coordinates are.
-    centre = np.round((np.array(camera.target) - store.origin) / store.scale)
-    rest = (store.origin + centre * store.scale - np.array(camera.target)) / store.scale
-    matrix = camera.matrix(size, store.scale)
-    matrix[:3, 3] += matrix[:3, :3] @ rest
-    near, far = camera.limits(size)
-    which, shown = mask
     own = which[rows] if len(which) > 1 else which
+    near, far = sight.limits
     splat(
-        store.xyz[rows], 0, piece.last - piece.first, piece.layer.first_row + piece.first, centre.astype(np.int64),
-        matrix, camera.perspective, near, far, piece.splat, own, shown, buffer.depth, buffer.rows,
+        sight.xyz[rows], 0, piece.last - piece.first, piece.layer.first_row + piece.first, sight.centre,
+        sight.matrix, perspective, near, far, piece.splat, own, shown, buffer.depth, buffer.rows,
     )  # fmt: skip
 
 

@@ -104,6 +104,9 @@ class Scene:
 
 def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
     """Limits that leave ``share`` percent out at either end, from a fair sample of every tile."""
+    key = f"limits {layer.style.by} {share}"
+    if key in layer.store.remembered:
+        return layer.store.remembered[key]
     tiles = layer.store.tiles
     most = max(1, 200_000 // len(tiles))
     rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
@@ -112,7 +115,9 @@ def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
     if not len(values):
         return 0.0, 1.0
     low, high = np.percentile(values, [share, 100 - share])
-    return float(low), float(high if high > low else low + 1.0)
+    found = float(low), float(high if high > low else low + 1.0)
+    layer.store.remembered[key] = found
+    return found
 
 
 def _only(value: int) -> Mask:

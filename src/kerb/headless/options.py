@@ -35,13 +35,12 @@ def progress_to_terminal() -> Progress:
     return Progress(report)
 
 
-def add_common(parser: argparse.ArgumentParser, report: bool = False) -> None:
+UNIT_HELP = "unit of the numbers in a file that does not say it (default: m)"
+
+
+def add_common(parser: argparse.ArgumentParser, report: bool = False, unit_help: str = UNIT_HELP) -> None:
     """Options every verb has: unit, JSON, overwriting, and a report where one is made."""
-    parser.add_argument(
-        "--unit",
-        choices=list(LENGTH_UNITS),
-        help="unit of the numbers in a file that does not say it (default: m)",
-    )
+    parser.add_argument("--unit", choices=list(LENGTH_UNITS), help=unit_help)
     parser.add_argument("--json", metavar="PATH", help="write the outcome as JSON; '-' for standard output")
     parser.add_argument("--force", action="store_true", help="overwrite output files")
     parser.add_argument(

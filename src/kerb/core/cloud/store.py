@@ -60,6 +60,8 @@ class CloudStore:
         self.origin: Floats = np.array(meta.origin, float)
         self.reference = ReferenceSystem.from_json(meta.reference)
         self._columns: dict[str, AnyArray] = {}
+        # Small facts about the points that are asked for with every picture; forgotten when values change.
+        self.remembered: dict[str, tuple[float, float]] = {}
 
     @staticmethod
     def open(folder: Path) -> CloudStore:
@@ -150,6 +152,7 @@ class CloudStore:
         np.save(partial, values)
         partial.replace(column_files(self.folder, name)[0])
         self._columns.pop(name, None)
+        self.remembered.clear()
         if name != ASIDE:
             self.meta.attributes[name] = unit
             self.write_meta()
@@ -162,6 +165,7 @@ class CloudStore:
         if len(values) != self.count:
             raise ValueError(f"{len(values)} values for {self.count} points")
         self._columns[name] = values
+        self.remembered.clear()
 
     def set_reference(self, reference: ReferenceSystem) -> None:
         """Label the cloud with a reference system; coordinates stay as they are."""
