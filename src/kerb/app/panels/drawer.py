@@ -30,7 +30,15 @@ from kerb.studies.outcome import Profile, Table
 if TYPE_CHECKING:
     from kerb.app.charts.profile import Histogram, ProfileChart
 
-TABS = ("Length profile", "Width profile", "Histogram", "Figures", "Uncertainty", "Toe line")
+TABS = ("Length", "Width", "Histogram", "Figures", "Uncertainty", "Toe line")
+TIPS = (
+    "Profile along the length of the heap, top over base",
+    "Profile across the heap, top over base",
+    "How the values that colour the points are spread",
+    "All figures of the study",
+    "Named parts of the uncertainty",
+    "Vertices of the toe line as read",
+)
 TABLES = {3: "figures", 4: "uncertainty", 5: "toe"}
 
 
@@ -53,8 +61,8 @@ class Drawer(QWidget):
         column.setSpacing(2)
         row = QHBoxLayout()
         self.tabs = QTabBar(drawBase=False, expanding=False)
-        for words in TABS:
-            self.tabs.addTab(words)
+        for words, tip in zip(TABS, TIPS, strict=True):
+            self.tabs.setTabToolTip(self.tabs.addTab(words), tip)
         self.tabs.currentChanged.connect(lambda _i: self.mirror())
         self.filter = QLineEdit(placeholderText="Filter rows")
         self.filter.setFixedWidth(96)

@@ -13,7 +13,7 @@ from kerb.core.arrays import Floats
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.surface.grid import HeightGrid
-from kerb.core.surface.toe import GroundReader, moved, plane_through
+from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, moved, plane_through
 from kerb.core.surface.volume import Volume
 from kerb.studies.stockpile.heap import Heap, make_base, read_toe
 from kerb.studies.stockpile.live import volume_by_grid
@@ -43,6 +43,7 @@ def parts(heap: Heap, setup: StockpileSetup, grid: HeightGrid, noise: float, gap
         _bias(heap, setup),
         _toe_position(heap, setup, grid),
         _base_model(heap, setup, grid),
+        _unseen_base(heap, setup, noise),
         _gaps(gaps),
     ]
 
@@ -112,6 +113,20 @@ def _base_model(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
     half_width = abs(here - there)
     how = "difference between the surface and the plane through the toe, as half width of an even distribution"
     return Part("Base model", K95 * half_width / np.sqrt(3), how)
+
+
+def _unseen_base(heap: Heap, setup: StockpileSetup, noise: float) -> Part:
+    """Where the line runs along a wall or over a gap the base is interpolated: as unsure as the ground is uneven."""
+    toe = heap.toe
+    unseen = float(np.mean((toe.kind == ACROSS_STEP) | (toe.kind == NO_POINTS)))
+    if setup.base in ("level", "surface") or unseen == 0.0:
+        return Part("Base not seen", 0.0, "the ground is seen all along the line, or the base is given")
+    fitted = plane_through(toe)
+    seen = (toe.kind == GROUND) | (toe.kind == TYPED)
+    uneven = float(np.sqrt(np.mean((toe.base[seen] - fitted.at(toe.xy[seen])) ** 2)))
+    spread = max(uneven, noise)
+    how = f"ground uneven by {spread:.3g} (1σ about its plane) over the share of the line where it is not seen"
+    return Part("Base not seen", K95 * spread * unseen * heap.top.plan_area, how)
 
 
 def _gaps(gaps: Floats) -> Part:
