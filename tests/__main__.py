@@ -73,7 +73,9 @@ def main() -> int:
         for part in PARTS:
             out = Path(folder) / f"{part}.json"
             home = {f"XDG_{kind}_HOME": str(Path(folder) / kind) for kind in ("DATA", "CONFIG")}
-            env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen"}
+            scratch = Path(folder) / "scratch"
+            scratch.mkdir(exist_ok=True)
+            env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen", "TMPDIR": str(scratch)}
             command = [
                 sys.executable,
                 "-X",

@@ -4,17 +4,26 @@ from __future__ import annotations
 
 import sys
 
-from kerb import cli
+INTERRUPTED = 130
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run the command line; returns the exit status."""
-    args = cli.parser().parse_args(arguments)
-    if args.verb in cli.VERBS:
-        return cli.run_verb(args)
-    from kerb.app.main import open_window
+    try:
+        # Loaded here, so that stopping the command while it starts is an interruption like any other.
+        from kerb import cli
 
-    return open_window(job=getattr(args, "job", None), demo=args.verb == "demo", fresh=getattr(args, "fresh", False))
+        args = cli.parser().parse_args(arguments)
+        if args.verb in cli.VERBS:
+            return cli.run_verb(args)
+        from kerb.app.main import open_window
+
+        return open_window(
+            job=getattr(args, "job", None), demo=args.verb == "demo", fresh=getattr(args, "fresh", False)
+        )
+    except KeyboardInterrupt:
+        sys.stderr.write("kerb: interrupted\n")
+        return INTERRUPTED
 
 
 if __name__ == "__main__":

@@ -202,6 +202,7 @@ class Window(QMainWindow):
         self.legend.fit_wanted.connect(self._fit_limits)
         self.legend.style_wanted.connect(lambda values: self._style(**values))
         self.view.mode_changed.connect(self.strip.set_mode)
+        self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
         self.view.picture_changed.connect(lambda: self.status.show_points(self.view.picture))
         self.drawer.profile_chosen.connect(self._profile_chosen)
@@ -295,7 +296,9 @@ class Window(QMainWindow):
     def _place_overlays(self) -> None:
         self.strip.adjustSize()
         self.strip.move(12, 12)
-        self.legend.move(self.view.width() - self.legend.width() - 12, 12)
+        left = self.view.width() - self.legend.width() - 12
+        crowded = self.strip.geometry().right() + 8 > left
+        self.legend.move(left, self.strip.geometry().bottom() + 10 if crowded else 12)
         self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
 
     def resizeEvent(self, event) -> None:
