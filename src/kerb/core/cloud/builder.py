@@ -50,6 +50,7 @@ def build(stream: PointStream, folder: Path, progress: Progress, preview: Previe
         del rows
         for name in ("front.rows", "back.rows"):
             (work / name).unlink()
+        progress.check()
         work.rename(folder)
     except BaseException:
         shutil.rmtree(work, ignore_errors=True)
@@ -139,6 +140,7 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
         step.step(at / len(tiles), "Writing columns")
         numbers = range(at, min(at + BATCH, len(tiles)))
         for number, (xyz, row, split) in zip(numbers, each(prepared, numbers), strict=True):
+            step.check()
             first = tiles[number][0]
             xyz_file[first : first + len(xyz)] = xyz
             table[number] = row
