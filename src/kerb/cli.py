@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+import os
 import signal
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from kerb import __version__
@@ -15,6 +17,7 @@ from kerb.headless import add, convert, info, options, stockpile
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 
+STANDARD_ERROR = 2
 DONE, FAULT, UNUSABLE, INTERRUPTED = 0, 1, 2, 130
 
 
@@ -94,8 +97,37 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
+@contextlib.contextmanager
+def only_our_words() -> Iterator[None]:
+    """Keep libraries from writing to standard error: a damaged LAZ makes lazrs print a page before it says so."""
+    try:
+        real = sys.stderr.fileno() == STANDARD_ERROR
+    except (OSError, ValueError, AttributeError):
+        real = False
+    if not real:
+        yield
+        return
+    before, kept = sys.stderr, os.dup(STANDARD_ERROR)
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    try:
+        with os.fdopen(os.dup(kept), "w", buffering=1) as ours:
+            sys.stderr = ours
+            os.dup2(nowhere, STANDARD_ERROR)
+            yield
+    finally:
+        os.dup2(kept, STANDARD_ERROR)
+        sys.stderr = before
+        os.close(kept)
+        os.close(nowhere)
+
+
 def run_verb(args: argparse.Namespace) -> int:
     """Run one headless verb; returns the exit status."""
+    with only_our_words():
+        return _run(args)
+
+
+def _run(args: argparse.Namespace) -> int:
     signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
     verb = VERBS[args.verb]
     try:

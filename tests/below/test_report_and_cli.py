@@ -269,6 +269,22 @@ class CommandLine(Folder):
         ]
         self.assertEqual(values[0], values[1])
 
+    def test_a_library_that_panics_adds_no_lines(self):
+        """In a process of its own, with the real standard error: one line, whatever lazrs prints."""
+        import subprocess
+        import sys
+
+        data = bytearray((DATA / "airborne_2154.laz").read_bytes())
+        data[4000:] = bytes(np.random.default_rng(2).integers(0, 256, len(data) - 4000, np.uint8))
+        broken = self.folder / "broken.laz"
+        broken.write_bytes(data)
+        ended = subprocess.run(
+            [sys.executable, "-m", "kerb", "info", str(broken)], capture_output=True, text=True, check=False
+        )
+        self.assertEqual((ended.returncode, ended.stdout), (2, ""))
+        self.assertEqual(ended.stderr.count("\n"), 1, ended.stderr)
+        self.assertIn("broken.laz", ended.stderr)
+
     def test_unusable_input_is_one_line_and_status_2(self):
         toes = self.toes()
         for words in (

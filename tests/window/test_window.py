@@ -14,9 +14,10 @@ import pypdfium2 as pdfium
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from kerb.app.actions import ACTIONS
+from kerb.app.dialogs import questions
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.main import application
@@ -24,6 +25,7 @@ from kerb.app.tools.measure import Measure
 from kerb.app.tools.toe import DrawToe
 from kerb.app.window import Window
 from kerb.demo import yard
+from kerb.job import holdings
 from kerb.job.job import Job
 from kerb.job.places import Settings
 from tests.support import DATA, YARD
@@ -481,6 +483,39 @@ class Around(Windowed):
         self.window.handlers.save_to(self.place.parent / "moved", move=False)
         self.assertIn("already there", self.complaints[-1][1])
         self.assertEqual(self.session.settings.recent()[0].name, "moved.kerb")
+
+    def test_a_moved_source_is_searched_for_on_wish(self):
+        source = self.place.parent / "yard.laz"
+        shutil.copy(YARD, source)
+        holding = self.session.job.state.holdings[0]
+        self.session.execute(holdings.altered(holding, "Moved", source=str(source)))
+        self.session.job.save()
+        source.rename(source.with_name("elsewhere.laz"))
+        self.window.handlers.open_folder(self.place)
+        self.settle()
+        box = self.window.findChild(QMessageBox)
+        self.assertIn("yard.laz", box.informativeText())
+        original = QFileDialog.getOpenFileName
+        QFileDialog.getOpenFileName = lambda *_: (str(source.with_name("elsewhere.laz")), "")
+        try:
+            box.buttons()[0].click()
+        finally:
+            QFileDialog.getOpenFileName = original
+        self.assertTrue(self.session.job.state.holdings[0].source.endswith("elsewhere.laz"))
+        self.assertEqual(self.session.job.store(holding).count, holding.points)
+
+    def test_a_file_that_breaks_off_is_offered_in_part(self):
+        broken = self.place.parent / "broken.las"
+        broken.write_bytes((DATA / "simple1_1.las").read_bytes()[: 227 + 28 * 500])
+        original = questions.offer_partial
+        questions.offer_partial = lambda _parent, _path, error: error.good == 500
+        try:
+            self.window.session.import_files([broken])
+            self.settle()
+        finally:
+            questions.offer_partial = original
+        self.assertEqual(self.session.job.state.holdings[-1].points, 500)
+        self.assertIn("truncated", dict(self.session.job.state.holdings[-1].notes))
 
     def test_recovery_after_a_crash(self):
         self.draw_toe()

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app import scenes, theme
 from kerb.app.actions import ACTIONS, MENUS, ActionEntry
+from kerb.app.dialogs import questions
 from kerb.app.handlers import Handlers, classes_in
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.header import Header
@@ -42,6 +43,7 @@ from kerb.app.views.overlay import Furniture, ProfileLines
 from kerb.app.views.strip import Strip
 from kerb.app.views.view import PLAN, SECTION, View
 from kerb.core.cloud.growing import GrowingCloud
+from kerb.core.errors import TruncatedError
 from kerb.core.quantity import symbol
 from kerb.core.surface.tin import Tin
 from kerb.draw.scene import CloudLayer
@@ -186,8 +188,8 @@ class Window(QMainWindow):
         session.working.connect(lambda _task: self._mirror_actions())
         session.drafted.connect(self.view.update)
         session.live.answered.connect(self._live_answered)
-        session.complained.connect(self._complain)
-        session.broken_file.connect(self._offer_partial)
+        session.complained.connect(lambda title, text: questions.complain(self, title, text))
+        session.broken_file.connect(self._broken_file)
         session.previewed.connect(self._show_growing)
         self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
         self.strip.colour_wanted.connect(self.colour_by)
@@ -218,12 +220,13 @@ class Window(QMainWindow):
         self._mirror_scene()
         QTimer.singleShot(0, self.handlers.fit)
         self.show_guide(False)
-        moved = [h.name for h in self.session.job.state.holdings if source_missing(h)]
+        moved = [h for h in self.session.job.state.holdings if source_missing(h)]
         if moved:
-            self.session.said.emit(
-                f"The source file of {', '.join(moved)} is not where it was. The imported data work without it; "
-                "right-click the holding to find the file."
-            )
+            questions.offer_search(self, moved[0], lambda: self.handlers.relink(moved[0].id))
+
+    def _broken_file(self, path: Path, error: TruncatedError) -> None:
+        if questions.offer_partial(self, path, error):
+            self.session.import_files([path], partial=True)
 
     def _paint_toe(self, _view: View, painter: QPainter) -> None:
         """Keep the toe line in sight while another tool has the mouse."""
@@ -542,25 +545,6 @@ class Window(QMainWindow):
         if study is not None and "2" in study.name:
             step = 2 if study.setup.get("toe") else 1
         self.guide.show_step(step)
-
-    def _complain(self, title: str, text: str) -> None:
-        box = QMessageBox(QMessageBox.Icon.Warning, "Kerb", title, QMessageBox.StandardButton.Ok, self)
-        box.setInformativeText(text)
-        box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()
-
-    def _offer_partial(self, path: Path, error: object) -> None:
-        box = QMessageBox(QMessageBox.Icon.Question, "Kerb", f"{path.name} breaks off")
-        box.setInformativeText(
-            f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
-            "with the cloud?"
-        )
-        take = box.addButton("Import what is good", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.exec()
-        if box.clickedButton() is take:
-            self.session.import_files([path], partial=True)
 
     # Files dropped, leaving
 

@@ -25,12 +25,7 @@ class ProfileChart(pg.PlotWidget):
         item.hideButtons()
         item.setMenuEnabled(False)
         item.showGrid(x=False, y=True, alpha=0.25)
-        for side in ("left", "bottom"):
-            axis = item.getAxis(side)
-            axis.setPen(QColor(theme.hair))
-            axis.setTextPen(QColor(theme.quiet))
-            axis.setTickFont(font(11))
-            axis.enableAutoSIPrefix(False)
+        _quiet_axes(item, theme)
         self.words = pg.TextItem("", color=QColor(theme.ink), anchor=(0.5, 0.5))
         self.words.setFont(font(12))
         self.setToolTip("Wheel zooms, drag pans, double-click fits")
@@ -82,12 +77,7 @@ class Histogram(pg.PlotWidget):
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
-        for side in ("left", "bottom"):
-            axis = item.getAxis(side)
-            axis.setPen(QColor(theme.hair))
-            axis.setTextPen(QColor(theme.quiet))
-            axis.setTickFont(font(11))
-            axis.enableAutoSIPrefix(False)
+        _quiet_axes(item, theme)
         item.setMouseEnabled(x=True, y=False)
 
     def show_values(self, values: np.ndarray, title: str, unit: str) -> None:
@@ -111,3 +101,13 @@ class Histogram(pg.PlotWidget):
         item.setLabel("bottom", f"{title} ({symbol(unit)})" if symbol(unit) else title, color=self.theme.quiet)
         item.setLabel("left", "Share of points (%)", color=self.theme.quiet)
         item.autoRange(padding=0.03)
+
+
+def _quiet_axes(item: pg.PlotItem, theme: Theme) -> None:
+    """Axes in hairlines and quiet text, without unit prefixes of their own making."""
+    for side in ("left", "bottom"):
+        axis = item.getAxis(side)
+        axis.setPen(QColor(theme.hair))
+        axis.setTextPen(QColor(theme.quiet))
+        axis.setTickFont(font(11))
+        axis.enableAutoSIPrefix(False)

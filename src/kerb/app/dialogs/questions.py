@@ -1,0 +1,45 @@
+"""Short messages and questions: what went wrong with which file, and what can be done about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+from kerb.core.errors import TruncatedError
+from kerb.job.state import Holding
+
+
+def complain(parent: QWidget, title: str, text: str) -> None:
+    """Say what went wrong, without stopping the window."""
+    box = QMessageBox(QMessageBox.Icon.Warning, "Kerb", title, QMessageBox.StandardButton.Ok, parent)
+    box.setInformativeText(text)
+    box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    box.open()
+
+
+def offer_partial(parent: QWidget, path: Path, error: TruncatedError) -> bool:
+    """Whether the good points of a file that breaks off shall be imported."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Kerb", f"{path.name} breaks off", parent=parent)
+    box.setInformativeText(
+        f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
+        "with the cloud?"
+    )
+    take = box.addButton("Import what is good", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton(QMessageBox.StandardButton.Cancel)
+    box.exec()
+    return box.clickedButton() is take
+
+
+def offer_search(parent: QWidget, holding: Holding, search: Callable[[], None]) -> None:
+    """Offer to find the file a holding came from; the imported data work without it."""
+    box = QMessageBox(QMessageBox.Icon.Information, "Kerb", f"The source of {holding.name} has moved", parent=parent)
+    box.setInformativeText(f"{holding.source} is not there. The imported data stay usable without it.")
+    find = box.addButton("Find the file…", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Go on without it", QMessageBox.ButtonRole.RejectRole)
+    box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    find.clicked.connect(search)
+    box.open()
