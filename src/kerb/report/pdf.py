@@ -21,7 +21,7 @@ from reportlab.platypus import (
     BaseDocTemplate,
     Flowable,
     Frame,
-    KeepTogether,
+    KeepInFrame,
     PageBreak,
     PageTemplate,
     Paragraph,
@@ -120,14 +120,17 @@ def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
         bottomPadding=0,
     )  # fmt: skip
     document.addPageTemplates(PageTemplate("page", [frame], onPage=lambda c, d: _furniture(c, d, wish)))
-    width = page[0] - 2 * MARGIN
+    width, height = page[0] - 2 * MARGIN, page[1] - 38 * mm - 1
     story: list[Flowable] = []
     if len(chapters) > 1 and "summary" in wish.sections:
         story += _summary(chapters, wish, width)
     for chapter in chapters:
         if story:
             story.append(PageBreak())
-        story += _chapter(chapter, wish, width)
+        pieces = _chapter(chapter, wish, width)
+        # A page a heap: a little smaller where there is much to say. The toe table may run on as long as it likes.
+        fits = [KeepInFrame(width, height, pieces, mode="shrink")]
+        story += pieces if "toe" in wish.sections else fits
     document.build(story or [Paragraph("Nothing was chosen for this report.", _style(10))])
     return out.getvalue()
 
@@ -220,8 +223,8 @@ def _table_style(numbers_from: int, total: bool = False) -> list[tuple]:
         ("TEXTCOLOR", (0, 1), (-1, -1), INK),
         ("LINEBELOW", (0, 0), (-1, -1), 0.35, HAIR),
         ("ALIGN", (numbers_from, 0), (-1, -1), "RIGHT"),
-        ("TOPPADDING", (0, 0), (-1, -1), 2.2),
-        ("BOTTOMPADDING", (0, 0), (-1, -1), 2.6),
+        ("TOPPADDING", (0, 0), (-1, -1), 1.5),
+        ("BOTTOMPADDING", (0, 0), (-1, -1), 1.9),
         ("LEFTPADDING", (0, 0), (0, -1), 0),
         ("RIGHTPADDING", (-1, 0), (-1, -1), 0),
         ("VALIGN", (0, 0), (-1, -1), "TOP"),
@@ -245,7 +248,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
         Spacer(1, 3 * mm),
     ]
     if "profiles" in wish.sections:
-        story += [ProfileFigure(profile, outcome.unit, width, 25 * mm) for profile in outcome.profiles]
+        story += [ProfileFigure(profile, outcome.unit, width, 22 * mm) for profile in outcome.profiles]
     if "uncertainty" in wish.sections and "uncertainty" in outcome.tables:
         story += _uncertainty(outcome, wish.title.decimals, width)
     if "toe" in wish.sections and "toe" in outcome.tables:
@@ -255,7 +258,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
     if "inputs" in wish.sections:
         story += _inputs(outcome)
     if "signature" in wish.sections:
-        story.append(KeepTogether([Spacer(1, 3 * mm), _signature(wish, width)]))
+        story += [Spacer(1, 3 * mm), _signature(wish, width)]
     return story
 
 
