@@ -7,7 +7,6 @@ written beside its name and moved there when complete.
 from __future__ import annotations
 
 import base64
-import io
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -105,10 +104,3 @@ def _extended(store: CloudStore) -> VLRList:
         data = base64.b64decode(item["data"])
         records.append(laspy.VLR(item["user"], item["number"], description, data))
     return records
-
-
-def header_bytes(header: laspy.LasHeader) -> bytes:
-    """The bytes of a laspy header, to be kept with a store."""
-    out = io.BytesIO()
-    header.write_to(out)
-    return out.getvalue()

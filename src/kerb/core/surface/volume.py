@@ -82,8 +82,3 @@ def by_grid(grid: HeightGrid, share: Floats, base: Floats) -> Volume:
         float(column[~up].sum()),
         float(column.sum()),
     )
-
-
-def elevations_of(base: Base, xy: Floats) -> Floats:
-    """Elevation of a base plane or base surface at (n, 2) places; NaN outside a surface."""
-    return base.at(xy)

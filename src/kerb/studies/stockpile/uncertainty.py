@@ -14,7 +14,6 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, moved, plane_through
-from kerb.core.surface.volume import Volume
 from kerb.studies.stockpile.heap import Heap, make_base, read_toe
 from kerb.studies.stockpile.live import volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup
@@ -160,8 +159,3 @@ def point_noise(heap: Heap) -> float:
             continue
         spreads.append(fit.residual_rms * np.sqrt(len(group) / (len(group) - 3)))
     return float(np.median(spreads)) if spreads else 0.0
-
-
-def difference(volume: Volume, other: Volume) -> float:
-    """Net volume of the second way minus the first."""
-    return other.net - volume.net
