@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from kerb import __version__
 from kerb.core.errors import Cancelled, KerbError
-from kerb.core.units import LENGTH_UNITS
+from kerb.core.units import FILE_UNITS
 from kerb.headless import add, convert, info, options, stockpile
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
@@ -34,7 +34,7 @@ class Verb:
 def _info_options(parser: argparse.ArgumentParser) -> None:
     from pathlib import Path
 
-    parser.add_argument("file", type=Path, metavar="FILE", help="a LAS or LAZ file")
+    parser.add_argument("file", type=Path, metavar="FILE", help="any file that Kerb reads")
     options.add_common(parser)
 
 
@@ -45,11 +45,12 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
         "--spacing",
         type=float,
         default=0.0,
-        help="keep one point in each cube of this size, in the input's unit",
+        help="keep one point in each cube of this size, in the input's unit (default: 0, all)",
     )
     parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
-    parser.add_argument("--unit-in", choices=list(LENGTH_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--crs", metavar="EPSG:n", help="what reference system the numbers are in")
     parser.add_argument("--to-crs", metavar="EPSG:n", help="transform to this reference system")
     options.add_common(parser, unit_help="unit that the numbers shall be in (default: as they are)")
 
@@ -57,21 +58,29 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
 def _add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("job", metavar="JOB", help="job folder, NAME.kerb")
     parser.add_argument("files", nargs="+", metavar="FILE", help="files to import")
-    parser.add_argument("--unit-in", choices=list(LENGTH_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")
+    parser.add_argument("--crs", metavar="EPSG:n", help="what reference system the numbers are in")
+    parser.add_argument("--every", type=int, default=1, help="keep every N-th point (default: 1)")
+    parser.add_argument(
+        "--spacing", type=float, default=0.0, help="keep one point in each cube of this size, in the job unit"
+    )
     parser.add_argument("--epoch", default="", metavar="DATE", help="date of the survey")
     options.add_common(parser)
 
 
 def _convert_text(outcome: Outcome) -> str:
     figures = outcome.figures
-    lines = [f"{figures['count_out'].value} of {figures['count_in'].value} points to {outcome.settings['out']}"]
+    lines = [f"{figures['count_out'].value} of {figures['count_in'].value} to {outcome.settings['out']}"]
     return "\n".join([*lines, *(f"! {note.code}: {note.text}" for note in outcome.warnings)])
 
 
 VERBS = {
     "add": Verb("import files into a job folder", _add_options, add.run_add, add.text),
     "info": Verb("what a file holds and what is odd about it", _info_options, info.run_info, info.text),
-    "convert": Verb("LAS and LAZ to LAS and LAZ, filtered", _convert_options, convert.run_convert, _convert_text),
+    "convert": Verb(
+        "any readable file to any writable one of its kind, filtered",
+        _convert_options, convert.run_convert, _convert_text,
+    ),
     "stockpile": Verb(
         f"{STUDIES['stockpile'].title}: {STUDIES['stockpile'].question}",
         stockpile.add_options, stockpile.run_stockpile, stockpile.text,

@@ -14,6 +14,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import Cancelled, JobError, OutputError
 from kerb.core.progress import Progress, silent
+from kerb.core.cloud.outgoing import from_store
 from kerb.formats.las_read import LasStream
 from kerb.formats.las_write import write_las
 from tests.support import DATA, FAR, YARD, Folder, store_of
@@ -30,7 +31,7 @@ class RoundTrip(Folder):
                 store = build(LasStream(DATA / name), self.folder / name, silent())
                 suffix = ".las" if name.endswith(".las") else ".laz"
                 out = self.folder / f"copy-{name.split('.')[0]}{suffix}"
-                self.assertEqual(write_las(store, out, None, silent()), store.count)
+                self.assertEqual(write_las(from_store(store), out, silent()), store.count)
                 source, copy = laspy.read(DATA / name), laspy.read(out)
                 self.assertEqual(copy.header.point_format.id, source.header.point_format.id)
                 np.testing.assert_array_equal(copy.header.scales, source.header.scales)
@@ -38,14 +39,14 @@ class RoundTrip(Folder):
 
     def test_header_records_are_kept(self):
         store = build(LasStream(DATA / "airborne_feet.laz"), self.folder / "a", silent())
-        write_las(store, self.folder / "copy.laz", None, silent())
+        write_las(from_store(store), self.folder / "copy.laz", silent())
         keys = lambda las: sorted((v.user_id, v.record_id) for v in las.header.vlrs if v.record_id != 22204)  # noqa: E731
         self.assertEqual(keys(laspy.read(self.folder / "copy.laz")), keys(laspy.read(DATA / "airborne_feet.laz")))
         self.assertEqual(base64.b64decode(store.meta.details["las_header"])[:4], b"LASF")
 
     def test_extended_records_are_kept(self):
         store = build(LasStream(DATA / "with_evlr.laz"), self.folder / "a", silent())
-        write_las(store, self.folder / "copy.laz", None, silent())
+        write_las(from_store(store), self.folder / "copy.laz", silent())
         copy = laspy.read(self.folder / "copy.laz")
         self.assertEqual([e.record_data_bytes() for e in copy.evlrs],
                          [e.record_data_bytes() for e in laspy.read(DATA / "with_evlr.laz").evlrs])  # fmt: skip
@@ -61,9 +62,9 @@ class RoundTrip(Folder):
         stopped = Progress()
         stopped.stop()
         with self.assertRaises(Cancelled):
-            write_las(store, self.folder / "out.laz", None, stopped)
+            write_las(from_store(store), self.folder / "out.laz", stopped)
         with self.assertRaises(OutputError):
-            write_las(store, self.folder / "none.laz", iter([np.empty(0, np.int64)]), silent())
+            write_las(from_store(store, lambda: iter([np.empty(0, np.int64)])), self.folder / "none.laz", silent())
         self.assertEqual([p.name for p in self.folder.iterdir()], ["a"])
 
 

@@ -16,6 +16,7 @@ from kerb.app.dialogs.title import TitleBlock
 from kerb.app.tools.measure import Measure
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.core.cloud.outgoing import from_store
 from kerb.core.cloud.slope import slopes
 from kerb.core.errors import KerbError
 from kerb.core.reference import local_grid
@@ -287,7 +288,7 @@ class Handlers:
             return
         store = self.session.job.store(holding)
         self.session.start(
-            lambda progress: write_las(store, target, None, progress), f"Writing {target.name}",
+            lambda progress: write_las(from_store(store), target, progress), f"Writing {target.name}",
             lambda count: self.session.said.emit(f"Wrote {count} points to {target}"),
         )  # fmt: skip
 

@@ -14,7 +14,7 @@ import pyproj
 from pyproj.exceptions import CRSError, ProjError
 
 from kerb.core.errors import InputError
-from kerb.core.units import METRE, LengthUnit, length_unit, unit_of_metres
+from kerb.core.units import METRE, LengthUnit, length_unit, other_unit, unit_of_metres
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class ReferenceSystem:
             return f"unknown unit: {self.unit.plural} assumed"
         name = self.name or "local grid"
         vertical = f", heights {self.vertical_name}" if self.vertical_name else ""
-        return f"{name}{vertical} · {self.unit.symbol}"
+        return f"{name}{vertical} · {'degrees' if is_geographic(self) else self.unit.symbol}"
 
     def confirmed(self, unit: LengthUnit | None = None) -> ReferenceSystem:
         """This system with its unit confirmed by the analyst, or set to another one."""
@@ -67,6 +67,18 @@ class ReferenceSystem:
 UNKNOWN = ReferenceSystem()
 
 
+def definition(system: ReferenceSystem) -> str:
+    """WKT for a file: that of the system, or of an engineering system that at least names the unit.
+
+    Empty where nobody said what the unit is.
+    """
+    if system.wkt or system.certainty == "assumed":
+        return system.wkt
+    name = system.name.replace('"', "") or "local grid"
+    unit = f'UNIT["{system.unit.name}",{system.unit.metres!r}]'
+    return f'LOCAL_CS["{name}",{unit},AXIS["Easting",EAST],AXIS["Northing",NORTH]]'
+
+
 def local_grid(unit: LengthUnit) -> ReferenceSystem:
     """A local grid in a unit that the analyst states."""
     return ReferenceSystem(name="local grid", unit=unit, vertical_unit=unit, certainty="confirmed")
@@ -90,6 +102,9 @@ def from_pyproj(crs: pyproj.CRS) -> ReferenceSystem:
         horizontal = horizontal.source_crs
     vertical = next((part for part in parts if part.is_vertical), None)
     unit = _axis_unit(horizontal) or METRE
+    if horizontal.type_name.startswith("Engineering"):
+        # A local grid that a file defines only to say its unit.
+        return replace(local_grid(unit), name=horizontal.name or "local grid", certainty="stated")
     heights = (_axis_unit(vertical) if vertical is not None else None) or _third_axis_unit(horizontal) or unit
     return ReferenceSystem(
         name=horizontal.name,
@@ -104,10 +119,13 @@ def from_pyproj(crs: pyproj.CRS) -> ReferenceSystem:
 
 def is_geographic(system: ReferenceSystem) -> bool:
     """Whether coordinates are degrees of longitude and latitude, in which no volume can be computed."""
-    if not system.wkt:
-        return False
+    return bool(system.wkt) and _in_degrees(system.wkt)
+
+
+@lru_cache(maxsize=64)
+def _in_degrees(wkt: str) -> bool:
     try:
-        return bool(pyproj.CRS.from_wkt(system.wkt).is_geographic)
+        return bool(pyproj.CRS.from_wkt(wkt).is_geographic)
     except CRSError:
         return False
 
@@ -135,12 +153,17 @@ def outside_area_of_use(system: ReferenceSystem, easting: float, northing: float
 
 def _axis_unit(crs: pyproj.CRS) -> LengthUnit | None:
     axes = crs.axis_info
-    return unit_of_metres(axes[0].unit_conversion_factor) if axes else None
+    return _unit_of_axis(axes[0]) if axes and not crs.is_geographic else None
 
 
 def _third_axis_unit(crs: pyproj.CRS) -> LengthUnit | None:
     axes = crs.axis_info
-    return unit_of_metres(axes[2].unit_conversion_factor) if len(axes) > 2 else None
+    return _unit_of_axis(axes[2]) if len(axes) > 2 else None
+
+
+def _unit_of_axis(axis: Any) -> LengthUnit:
+    known = unit_of_metres(axis.unit_conversion_factor)
+    return known or other_unit(axis.unit_conversion_factor, axis.unit_name)
 
 
 def _code(crs: pyproj.CRS) -> str:

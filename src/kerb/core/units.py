@@ -23,7 +23,9 @@ class LengthUnit:
     @property
     def plural(self) -> str:
         """The name for more than one: metres, feet."""
-        return self.name.replace("foot", "feet") if "foot" in self.name else self.name + "s"
+        if "foot" in self.name:
+            return self.name.replace("foot", "feet")
+        return self.name + ("es" if self.name.endswith("ch") else "s")
 
     def area_code(self) -> str:
         """Code of the square of this unit, such as ``m2``."""
@@ -38,6 +40,19 @@ METRE = LengthUnit("m", 1.0, "m", "metre")
 FOOT = LengthUnit("ft", 0.3048, "ft", "international foot")
 US_SURVEY_FOOT = LengthUnit("us-ft", 1200 / 3937, "ft (US)", "US survey foot")
 LENGTH_UNITS = {unit.code: unit for unit in (METRE, FOOT, US_SURVEY_FOOT)}
+# Units that files come in; a job itself is in one of the three above.
+FILE_UNITS = {
+    unit.code: unit
+    for unit in (
+        *LENGTH_UNITS.values(),
+        LengthUnit("mm", 0.001, "mm", "millimetre"),
+        LengthUnit("cm", 0.01, "cm", "centimetre"),
+        LengthUnit("km", 1000.0, "km", "kilometre"),
+        LengthUnit("in", 0.0254, "in", "inch"),
+        LengthUnit("yd", 0.9144, "yd", "yard"),
+    )
+}
+_OTHER = "unit:"
 
 SHORT_TON_KG = 907.18474
 YARD_M = 0.9144
@@ -61,16 +76,28 @@ DENSITY_UNITS = {
 
 
 def length_unit(code: str) -> LengthUnit:
-    """The unit of a code such as ``m``, ``ft`` or ``us-ft``. Raises InputError for any other."""
-    try:
-        return LENGTH_UNITS[code]
-    except KeyError:
-        raise InputError(f"unit '{code}' is not one of {', '.join(LENGTH_UNITS)}") from None
+    """The unit of a code such as ``m``, ``ft``, ``us-ft`` or ``mm``. Raises InputError for an unknown one."""
+    if code in FILE_UNITS:
+        return FILE_UNITS[code]
+    if code.startswith(_OTHER):
+        metres, _, name = code[len(_OTHER) :].partition(":")
+        try:
+            return other_unit(float(metres), name)
+        except ValueError:
+            pass
+    raise InputError(f"unit '{code}' is not one of {', '.join(FILE_UNITS)}")
+
+
+def other_unit(metres: float, name: str) -> LengthUnit:
+    """A unit that a reference system defines by itself, such as Clarke's foot. Raises ValueError when not positive."""
+    if not 0 < metres < 1e9:
+        raise ValueError(metres)
+    return LengthUnit(f"{_OTHER}{metres!r}:{name}", metres, name, name)
 
 
 def unit_of_metres(metres: float) -> LengthUnit | None:
     """The unit whose length in metres is ``metres`` to 1e-9, or None. Tells the two feet apart (2 ppm)."""
-    for unit in LENGTH_UNITS.values():
+    for unit in FILE_UNITS.values():
         if abs(unit.metres - metres) < 1e-9:
             return unit
     return None

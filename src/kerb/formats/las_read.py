@@ -25,6 +25,7 @@ from kerb.formats.las_reference import reference_of
 SAFE_LAZ_CHUNK = 5_000_000
 VARIABLE_CHUNK = 0xFFFFFFFF
 RECOVERY_STEP = 5_000
+SAMPLE_PLACES = 24
 
 
 class LasStream:
@@ -83,6 +84,44 @@ class LasStream:
             stream.seek(self.head.points_at)
             yield from (self._unpack(stream, size) if self.head.compressed else self._plain(stream, size))
 
+    def sample(self, most: int) -> AnyArray:
+        """Records from all over the file, at most about ``most``, without reading all of it.
+
+        Raises FormatError, when not even the first points can be read.
+        """
+        places = np.unique(np.linspace(0, max(self.count - 1, 0), SAMPLE_PLACES).astype(np.int64))
+        each = max(1, most // len(places))
+        if self.head.compressed and not self._can_seek():
+            return next(self.chunks(most))
+        pieces = []
+        try:
+            with open(self.path, "rb") as stream:
+                for place in places.tolist():
+                    rows = np.empty(min(each, self.count - place), self.layout.record)
+                    if self.head.compressed:
+                        stream.seek(self.head.points_at)
+                        unpacker = lazrs.LasZipDecompressor(stream, laszip_record(self.head))
+                        unpacker.seek(place)
+                        unpacker.decompress_many(rows.view(np.uint8))
+                    else:
+                        stream.seek(self.head.points_at + place * self.head.record_length)
+                        raw = np.frombuffer(stream.read(rows.nbytes), np.uint8)
+                        rows = raw[: len(raw) // rows.itemsize * rows.itemsize].view(self.layout.record)
+                    pieces.append(rows)
+        except BaseException as error:
+            if not is_fault(error):
+                raise
+            return next(self.chunks(most))
+        return np.concatenate(pieces)
+
+    def _can_seek(self) -> bool:
+        """Whether the chunk table is there and sound, so that places far into the file cost one chunk and no more."""
+        data = laszip_record(self.head)
+        if int.from_bytes(data[12:16], "little") == VARIABLE_CHUNK:
+            return False
+        with open(self.path, "rb") as stream:
+            return _chunk_table_sound(stream, self.head, data)
+
     def _plain(self, stream: BinaryIO, size: int) -> Iterator[AnyArray]:
         left = self.count
         while left:
@@ -103,11 +142,8 @@ class LasStream:
                 unpacker.decompress_many(rows.view(np.uint8))
                 done += len(rows)
                 yield rows
-        except (lazrs.LazrsError, OSError, ValueError, OverflowError, BaseException) as error:
-            # lazrs reports a broken stream as its own error or as a Rust panic, which is a BaseException.
-            if isinstance(error, (GeneratorExit, KeyboardInterrupt, SystemExit, InputError)):
-                raise
-            if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+        except BaseException as error:
+            if isinstance(error, InputError) or not is_fault(error):
                 raise
             yield from self._recover(done, error)
 
@@ -123,7 +159,7 @@ class LasStream:
     def _small_steps(self, done: int) -> Iterator[AnyArray]:
         with open(self.path, "rb") as stream:
             try:
-                unpacker = _front_to_back(stream, self.head, _laszip_record(self.head))
+                unpacker = _front_to_back(stream, self.head, laszip_record(self.head))
                 at = 0
                 while at < self.count:
                     rows = np.empty(min(RECOVERY_STEP, self.count - at), self.layout.record)
@@ -132,11 +168,17 @@ class LasStream:
                     if at > done:
                         yield rows[max(0, len(rows) - (at - done)) :]
             except BaseException as error:
-                if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+                if not is_fault(error):
                     raise
 
 
-def _laszip_record(head: LasHead) -> bytes:
+def is_fault(error: BaseException) -> bool:
+    """Whether a file is to blame: lazrs reports a broken stream as an error or as a Rust panic, a BaseException."""
+    return isinstance(error, Exception) or type(error).__name__ == "PanicException"
+
+
+def laszip_record(head: LasHead) -> bytes:
+    """The record that says how the points are compressed. Raises FormatError when it is not there."""
     for record in head.records:
         if record.key == LASZIP:
             return record.data
@@ -145,7 +187,7 @@ def _laszip_record(head: LasHead) -> bytes:
 
 def _decompressor(stream: BinaryIO, head: LasHead) -> Any:
     """The parallel decompressor where the file's chunk table is sound, else the one that reads front to back."""
-    data = _laszip_record(head)
+    data = laszip_record(head)
     if len(data) < 34:
         raise FormatError(f"{head.path}: the compression record is too short")
     if _chunk_table_sound(stream, head, data):
@@ -222,7 +264,7 @@ def _chunk_table_sound(stream: BinaryIO, head: LasHead, data: bytes) -> bool:
         stream.seek(at)
         table = lazrs.read_chunk_table_only(stream, lazrs.LazVlr(data))
     except BaseException as error:
-        if not (isinstance(error, Exception) or type(error).__name__ == "PanicException"):
+        if not is_fault(error):
             raise
         return False
     finally:

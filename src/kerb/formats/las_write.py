@@ -1,32 +1,37 @@
-"""Write a store, or some of its rows, as LAS or LAZ with every dimension it came with.
+"""Write points as LAS or LAZ with every dimension they came with.
 
-A cloud that came from LAS goes out in its own version, point format, scale, offset and header records; the file is
-written beside its name and moved there when complete.
+Points that came from LAS go out in their own version, point format, scale, offset and header records; others as LAS
+1.4, format 6 or 7, with further columns as extra dimensions. The file is written beside its name and moved there when
+complete.
 """
 
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import laspy
 import numpy as np
+import pyproj
 from laspy.vlrs.vlrlist import VLRList
 
-from kerb.core.arrays import Ints
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.layout import Columns
+from kerb.core.cloud.outgoing import Outgoing, channel
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
 from kerb.formats.las_header import laspy_header
+from kerb.formats.las_units import unit_records
+from kerb.formats.written import placed_when_complete
 
-ROWS = 1_000_000
 DROPPED = {"laszip encoded", "copc"}
+PROJECTION = "LASF_Projection"
+EXTRA_KINDS = "uif"
+COLOURS = ("red", "green", "blue")
 
 
-def write_las(store: CloudStore, path: Path, rows: Iterator[Ints] | None, progress: Progress) -> int:
-    """Write rows of a store (all of them when ``rows`` is None) to ``path``; ``.laz`` compresses.
+def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
+    """Write points to ``path``; ``.laz`` compresses.
 
     Returns
     -------
@@ -36,69 +41,125 @@ def write_las(store: CloudStore, path: Path, rows: Iterator[Ints] | None, progre
     ------
     OutputError, when the folder cannot be written or nothing is left to write; Cancelled. Neither leaves a file.
     """
-    header = _header(store)
-    partial = path.with_name(path.name + ".partial")
+    header = _header(outgoing)
+    colours = _colour_depth(outgoing)
+    intensity = _intensity_range(outgoing)
     written = 0
-    try:
-        with (
-            open(partial, "wb") as stream,
-            laspy.open(stream, "w", header=header, do_compress=path.suffix.lower() == ".laz", closefd=False) as out,
-        ):
-            for block in _blocks(store, rows):
-                progress.step(written / max(store.count, 1), f"Writing {path.name}")
-                out.write_points(_records(store, header, block))
-                written += len(block)
-            extended = _extended(store)
-            if extended and written:
-                out.write_evlrs(extended)
+    with (
+        placed_when_complete(path) as partial,
+        open(partial, "wb") as stream,
+        laspy.open(stream, "w", header=header, do_compress=path.suffix.lower() == ".laz", closefd=False) as out,
+    ):
+        for xyz, columns in outgoing.blocks():
+            progress.step(written / max(outgoing.count, 1), f"Writing {path.name}")
+            if len(xyz):
+                out.write_points(_records(header, xyz, columns, (colours, intensity)))
+                written += len(xyz)
+        extended = _extended(outgoing)
+        if extended and written:
+            out.write_evlrs(extended)
         if not written:
             raise OutputError(f"{path}: no points are left to write")
-        partial.replace(path)
-    except OSError as error:
-        partial.unlink(missing_ok=True)
-        raise OutputError(f"{path}: {error.strerror or error}") from None
-    except BaseException:
-        partial.unlink(missing_ok=True)
-        raise
     return written
 
 
-def _blocks(store: CloudStore, rows: Iterator[Ints] | None) -> Iterator[Ints]:
-    if rows is None:
-        for at in range(0, store.count, ROWS):
-            yield np.arange(at, min(at + ROWS, store.count))
-        return
-    for block in rows:
-        for at in range(0, len(block), ROWS):
-            yield block[at : at + ROWS]
-
-
-def _header(store: CloudStore) -> laspy.LasHeader:
-    blob = store.meta.details.get("las_header")
+def _header(outgoing: Outgoing) -> laspy.LasHeader:
+    blob = outgoing.details.get("las_header")
     if blob is None:
-        raise OutputError(f"{store.meta.source}: came from no LAS file; its point format is not known")
-    header = laspy_header(base64.b64decode(blob), store.meta.source)
-    dropped = DROPPED | ({"LASF_Projection"} if store.meta.details.get("converted") else set())
-    header.vlrs = VLRList([vlr for vlr in header.vlrs if vlr.user_id not in dropped])
-    header.scales, header.offsets = store.scale, store.origin
+        header = _fresh_header(outgoing)
+    else:
+        header = laspy_header(base64.b64decode(blob), outgoing.source)
+        moved = bool(outgoing.details.get("converted"))
+        dropped = DROPPED | ({PROJECTION} if moved else set())
+        header.vlrs = VLRList([vlr for vlr in header.vlrs if vlr.user_id not in dropped])
+        if moved:
+            _add_reference(header, outgoing)
+        _add_made(header, outgoing)
+    header.scales, header.offsets = outgoing.scale, outgoing.origin
     return header
 
 
-def _records(store: CloudStore, header: laspy.LasHeader, rows: Ints) -> Any:
-    points = laspy.ScaleAwarePointRecord.zeros(len(rows), header=header)
-    xyz = store.xyz[rows]
+def _fresh_header(outgoing: Outgoing) -> laspy.LasHeader:
+    coloured = all(name in outgoing.kinds for name in COLOURS)
+    header = laspy.LasHeader(point_format=7 if coloured else 6, version="1.4")
+    header.system_identifier, header.generating_software = "OTHER", "Kerb"
+    _add_reference(header, outgoing)
+    _add_made(header, outgoing)
+    return header
+
+
+def _add_reference(header: laspy.LasHeader, outgoing: Outgoing) -> None:
+    """The reference system as WKT, or at least the unit as GeoTIFF keys where there is only a unit."""
+    reference = outgoing.reference
+    if reference.wkt:
+        header.add_crs(pyproj.CRS.from_wkt(reference.wkt), keep_compatibility=True)
+    else:
+        header.vlrs.extend(unit_records(reference))
+        if header.version.minor >= 4:
+            header.global_encoding.wkt = False
+
+
+def _add_made(header: laspy.LasHeader, outgoing: Outgoing) -> None:
+    """Columns the point format has no place for, as extra dimensions."""
+    known = set(header.point_format.dimension_names)
+    for name, kind in outgoing.kinds.items():
+        if name in known or kind.kind not in EXTRA_KINDS or kind.itemsize > 8 or kind == np.float16:
+            continue
+        unit = outgoing.units.get(name, "")
+        header.add_extra_dim(laspy.ExtraBytesParams(name[:32], kind, description=unit[:32]))
+
+
+def _records(header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[bool, Any]) -> Any:
+    points = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
     for axis, name in enumerate("XYZ"):
         points.array[name] = xyz[:, axis]
-    for name in header.point_format.dimension_names:
-        if name not in ("X", "Y", "Z"):
-            points[name] = store.column(name)[rows]
+    names = set(header.point_format.dimension_names)
+    wide, intensity = spread
+    for name, values in columns.items():
+        name = name[:32]
+        if name not in names:
+            continue
+        if name in COLOURS:
+            values = channel(values, wide)
+        elif name == "intensity" and intensity is not None:
+            low, high = intensity
+            values = np.clip((values - low) / (high - low) * 65535, 0, 65535).astype(np.uint16)
+        points[name] = values
+    for name in ("return_number", "number_of_returns"):
+        if name in names and name not in columns:
+            points[name] = np.ones(len(xyz), np.uint8)
     return points
 
 
-def _extended(store: CloudStore) -> VLRList:
+def _colour_depth(outgoing: Outgoing) -> bool:
+    """Whether colours use all 16 bits; those of LAS files are taken as they are."""
+    if "las_header" in outgoing.details or "red" not in outgoing.kinds:
+        return True
+    if outgoing.kinds["red"].itemsize == 1:
+        return False
+    return any(int(columns["red"].max(initial=0)) > 255 for _, columns in outgoing.blocks())
+
+
+def _intensity_range(outgoing: Outgoing) -> tuple[float, float] | None:
+    """Range of float intensities, which LAS keeps as 16 bit; None when they fit as they are."""
+    kind = outgoing.kinds.get("intensity")
+    if kind is None or kind.kind != "f":
+        return None
+    low, high, whole = np.inf, -np.inf, True
+    for _, columns in outgoing.blocks():
+        good = columns["intensity"][np.isfinite(columns["intensity"])]
+        if len(good):
+            low, high = min(low, float(good.min())), max(high, float(good.max()))
+            whole &= bool(np.all(good == np.round(good)))
+    if whole and low >= 0 and high <= 65535:
+        return (0.0, 65535.0)
+    return (low, high if high > low else low + 1.0)
+
+
+def _extended(outgoing: Outgoing) -> VLRList:
     records = VLRList([])
-    for item in store.meta.details.get("las_extended", []):
-        if item["user"] in DROPPED:
+    for item in outgoing.details.get("las_extended", []):
+        if item["user"] in DROPPED or (item["user"] == PROJECTION and outgoing.details.get("converted")):
             continue
         description = bytes.fromhex(item["description"]).split(b"\0", 1)[0].decode("utf-8", "replace")
         data = base64.b64decode(item["data"])

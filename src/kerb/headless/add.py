@@ -1,15 +1,22 @@
-"""``kerb add JOB FILE...``: make a job folder if there is none and import files into it."""
+"""``kerb add JOB FILE...``: make a job folder if there is none and bring files into it, whatever they hold."""
 
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 
+from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
+from kerb.core.progress import Progress
+from kerb.core.reference import from_text
 from kerb.core.units import length_unit
+from kerb.formats.recognise import examine
 from kerb.headless.options import progress_to_terminal
-from kerb.job.holdings import ImportWish, added, import_cloud
+from kerb.job import site
+from kerb.job.holdings import ImportWish, added, check_place, import_file
 from kerb.job.job import SUFFIX, Job
+from kerb.job.state import Holding
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
 
@@ -21,30 +28,74 @@ def run_add(args: argparse.Namespace) -> Outcome:
     for file in args.files:
         if not Path(file).exists():
             raise InputError(f"{file}: no such file")
+    wish = _wish(args)
     job = Job.open(folder) if folder.exists() else Job.create(folder)
     progress = progress_to_terminal()
     outcome = Outcome("add", job.state.title.unit, "", {}, {"job": str(folder)})
-    rows = []
-    unit = length_unit(args.unit_in) if args.unit_in else None
+    rows: list[tuple] = []
     for number, file in enumerate(args.files):
         share = progress.within(number / len(args.files), (number + 1) / len(args.files))
-        holding = import_cloud(folder, job.state, ImportWish(Path(file), unit, args.epoch, args.partial), share)
-        job.execute(added(job, holding))
-        job.save()
-        low, high = job.store(holding).bounds
-        rows.append((holding.name, holding.points, *low.tolist(), *high.tolist()))
-        outcome.inputs.append(Input("file", file, holding.points, holding.points))
-        outcome.warnings += [Note(*note) for note in holding.notes]
+        for holding in _bring(job, replace(wish, path=Path(file)), share, args.unit):
+            low, high = job.bounds_of(holding)
+            numbers = [None if value != value else value for value in (*low.tolist(), *high.tolist())]
+            rows.append((holding.name, holding.kind, holding.points, *numbers))
+            outcome.inputs.append(Input("file", file, holding.points, holding.points))
+            outcome.warnings += [Note(*note) for note in holding.notes]
     reference = job.state.title.reference_system()
     outcome.unit, outcome.crs = job.state.title.unit, reference.code or reference.name
     code = outcome.unit
     bounds = tuple(Column(f"{end}_{axis}", code) for end in ("low", "high") for axis in "enz")
-    outcome.tables["holdings"] = Table("Holdings", (Column("name"), Column("count"), *bounds), tuple(rows))
-    outcome.figures["count"] = Figure(sum(row[1] for row in rows), "", "Points added")
+    columns = (Column("name"), Column("kind"), Column("count"), *bounds)
+    outcome.tables["holdings"] = Table("Holdings", columns, tuple(rows))
+    outcome.figures["count"] = Figure(sum(row[2] for row in rows), "", "Points and other items added")
     return outcome
+
+
+def _wish(args: argparse.Namespace) -> ImportWish:
+    if args.every < 1:
+        raise InputError("--every must be one or more")
+    if not 0 <= args.spacing < float("inf"):
+        raise InputError("--spacing must be above zero")
+    if args.crs:
+        from_text(args.crs)
+    unit = length_unit(args.unit_in) if args.unit_in else None
+    sieve = Sieve(args.every, args.spacing)
+    return ImportWish(Path(), unit, args.epoch, args.partial, crs=args.crs or "", sieve=sieve)
+
+
+def _bring(job: Job, wish: ImportWish, progress: Progress, unit: str | None) -> list[Holding]:
+    """Bring everything a file offers into the job; of a file that may be a cloud or points, the likelier one."""
+    seen = examine(wish.path)
+    if not job.state.holdings and unit and seen.reference.certainty == "assumed" and wish.unit_in is None:
+        wish = replace(wish, unit_in=length_unit(unit))
+    offers = seen.offers[:1] if seen.format in ("text",) or seen.format.startswith(("PLY", "GeoTIFF")) else seen.offers
+    made = []
+    for number, offer in enumerate(offers):
+        one = replace(wish, kind=offer.kind, key=offer.key)
+        share = progress.within(number / len(offers), (number + 1) / len(offers))
+        holding = import_file(job.folder, job.state, one, share)
+        holding = replace(holding, notes=(*holding.notes, *_place_notes(job, holding)))
+        job.execute(added(job, holding))
+        job.save()
+        made.append(holding)
+    return made
+
+
+def _place_notes(job: Job, holding: Holding) -> list[tuple[str, str]]:
+    """What the place check says of a holding that is not yet in the job."""
+    new = site.of_holding(job, holding)
+    if new is None or not job.state.holdings:
+        return []
+    return check_place(job, new).alarms
 
 
 def text(outcome: Outcome) -> str:
     """What was added, as text."""
-    lines = [f"{row[0]}: {row[1]} points" for row in outcome.tables["holdings"].rows]
+    lines = [f"{row[0]}: {row[2]} {_words(row[1])}" for row in outcome.tables["holdings"].rows]
     return "\n".join([*lines, *(f"! {note.code}: {note.text}" for note in outcome.warnings)])
+
+
+def _words(kind: str) -> str:
+    return {"lines": "lines", "surface": "triangles or cells", "model": "triangles", "picture": "pixels"}.get(
+        kind, "points"
+    )

@@ -1,9 +1,9 @@
-"""``kerb info FILE``: what a file of points holds, read in one pass, and what is odd about it."""
+"""``kerb info FILE``: what a file holds, and what is odd about it; clouds are read in one pass."""
 
 from __future__ import annotations
 
 import argparse
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -12,10 +12,14 @@ from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.cloud.layout import PointStream
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
-from kerb.core.reference import ReferenceSystem, outside_area_of_use
+from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use
+from kerb.core.things import CLOUD
 from kerb.core.units import FOOT, METRE, length_unit
 from kerb.draw.ramps import CLASS_NAMES
 from kerb.formats.points import open_points, stated_unit
+from kerb.formats.recognise import examine
+from kerb.headless import info_things
+from kerb.headless.info_things import bounds_figures, describe, reference_table
 from kerb.headless.options import progress_to_terminal
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
@@ -36,11 +40,17 @@ class Seen:
 
 
 def info(path: Path, unit: str | None = None, partial: bool = False, progress: Progress | None = None) -> Outcome:
-    """Describe a file of points. Raises InputError or FormatError naming the file; Cancelled."""
+    """Describe any readable file. Raises InputError or FormatError naming the file; Cancelled."""
+    progress = progress or Progress()
+    seen_file = examine(path)
+    if seen_file.offers[0].kind != CLOUD:
+        if unit and seen_file.reference.certainty == "assumed":
+            seen_file = replace(seen_file, reference=local_grid(length_unit(unit)))
+        return describe(seen_file, progress)
     stream = open_points(path, partial)
     if unit and stream.layout.reference.certainty == "assumed":
         stream = stated_unit(stream, length_unit(unit))
-    seen = _pass_over(stream, progress or Progress())
+    seen = _pass_over(stream, progress)
     xyz = np.concatenate(seen.xyz)
     low = stream.layout.origin + stream.layout.scale * xyz.min(axis=0)
     high = stream.layout.origin + stream.layout.scale * xyz.max(axis=0)
@@ -48,7 +58,11 @@ def info(path: Path, unit: str | None = None, partial: bool = False, progress: P
     outcome = Outcome("info", reference.unit.code, reference.code or reference.name, {}, {"format": _format(stream)})
     outcome.inputs = [Input("file", str(path), stream.count, seen.count, reference.sentence)]
     spacing = _spacing(xyz, stream)
-    outcome.figures = _figures(seen.count, (low, high), spacing, reference)
+    outcome.figures = {
+        "count": Figure(seen.count, "", "Points"),
+        "spacing": Figure(spacing, reference.unit.code, "Spacing"),
+        **bounds_figures(low, high, reference),
+    }
     outcome.tables = _tables(seen, reference)
     outcome.warnings = [Note(*note) for note in stream.warnings]
     outcome.warnings += _oddities(stream, xyz, (low, high))
@@ -65,7 +79,7 @@ def _pass_over(stream: PointStream, progress: Progress) -> Seen:
         seen.xyz.append(np.ascontiguousarray(records["xyz"]))
         if "classification" in columns:
             seen.classes += np.bincount(columns["classification"], minlength=256)[:256]
-        if "return_number" in columns:
+        if "return_number" in columns and columns["return_number"].dtype.kind == "u":
             seen.returns += np.bincount(columns["return_number"], minlength=16)[:16]
     return seen
 
@@ -77,33 +91,13 @@ def _format(stream: PointStream) -> str:
     return f"{kind} {version}, point format {details['point_format']}" if version else kind
 
 
-def _figures(total: int, box: tuple[Floats, Floats], spacing: float, reference: ReferenceSystem) -> dict[str, Figure]:
-    unit, vertical = reference.unit.code, reference.vertical_unit.code
-    figures = {"count": Figure(total, "", "Points"), "spacing": Figure(spacing, unit, "Spacing")}
-    for end, corner in (("low", box[0]), ("high", box[1])):
-        for axis, label, code, value in zip(
-            "enz", ("easting", "northing", "elevation"), (unit, unit, vertical), corner.tolist(), strict=True
-        ):
-            words = "Lowest" if end == "low" else "Highest"
-            figures[f"{end}_{axis}"] = Figure(value, code, f"{words} {label}")
-    return figures
-
-
 def _tables(seen: Seen, reference: ReferenceSystem) -> dict[str, Table]:
     classes = tuple((code, CLASS_NAMES.get(code, f"Class {code}"), int(n)) for code, n in enumerate(seen.classes) if n)
     returns = tuple((number_, int(n)) for number_, n in enumerate(seen.returns) if n)
-    system = (
-        ("horizontal", reference.name or "unknown"),
-        ("vertical", reference.vertical_name or "unknown"),
-        ("code", reference.code),
-        ("unit", reference.unit.name),
-        ("vertical unit", reference.vertical_unit.name),
-        ("certainty", reference.certainty),
-    )
     return {
         "classes": Table("Classes", (Column("class"), Column("name"), Column("count")), classes),
         "returns": Table("Returns", (Column("return"), Column("count")), returns),
-        "reference": Table("Reference system", (Column("what"), Column("is")), system),
+        "reference": reference_table(reference),
         "dimensions": Table("Dimensions", (Column("name"),), tuple((name,) for name in seen.columns)),
     }
 
@@ -182,6 +176,8 @@ def run_info(args: argparse.Namespace) -> Outcome:
 
 def text(outcome: Outcome) -> str:
     """The description as text."""
+    if "contents" in outcome.tables:
+        return info_things.text(outcome)
     figures = outcome.figures
     lines = [f"{outcome.inputs[0].path}", f"  {outcome.settings['format']}", f"  {outcome.inputs[0].detail}"]
     lines.append(f"  {count(int(figures['count'].value or 0))} points, spacing {number(figures['spacing'].value, 3)}")

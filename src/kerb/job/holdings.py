@@ -2,69 +2,238 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import uuid
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from kerb.core.cloud.builder import Preview, build
 from kerb.core.cloud.layout import PointStream
+from kerb.core.cloud.sieve import Sieve, Sieved
+from kerb.core.errors import InputError, JobError
+from kerb.core.place_check import PlaceCheck, Site, check
+from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import count
+from kerb.core.reference import ReferenceSystem, from_text, is_geographic
+from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed, relocated, words_for
 from kerb.core.units import LengthUnit
-from kerb.formats.points import in_unit, open_points, stated_unit
+from kerb.formats.points import Joined, Opening, open_points, placed, stated_system, stated_unit
+from kerb.formats.read_things import Reading, read_offer
+from kerb.formats.recognise import Examined, Offer, examine
+from kerb.formats.text_table import TextPlan
+from kerb.job import site, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding, JobState, free_name
 
 
 @dataclass(frozen=True)
 class ImportWish:
-    """How a file is to be brought in: a stated unit of its numbers, an epoch, and whether a broken file may be used."""
+    """How a file is to be brought in. What is not said is guessed from the file and the job.
+
+    ``more`` are files that become one cloud with the first; ``kind`` and ``key`` choose an offer of the file, ``parts``
+    what of it (layers, element types, setups); ``crs`` and ``unit_in`` state what the numbers are in; ``placing``
+    overrules what is done to them; ``sieve`` thins a cloud, in the job's unit.
+    """
 
     path: Path
     unit_in: LengthUnit | None = None
     epoch: str = ""
     partial: bool = False
+    more: tuple[Path, ...] = ()
+    kind: str = ""
+    key: str = ""
+    parts: tuple[str, ...] = ()
+    plan: TextPlan | None = None
+    crs: str = ""
+    placing: Placing | None = None
+    sieve: Sieve = field(default_factory=Sieve)
+    tolerance: float = 0.01
+    name: str = ""
 
 
-def import_cloud(
+def import_file(
     folder: Path, state: JobState, wish: ImportWish, progress: Progress, preview: Preview | None = None
 ) -> Holding:
-    """Import a file of points into the data of a job folder; the job itself is not changed.
+    """Import whatever a file holds into the data of a job folder; the job itself is not changed.
 
-    The first cloud rules the unit of the job; later ones are converted to it.
+    The first holding rules unit and reference system of the job; later ones are placed in it.
 
     Raises
     ------
     InputError, FormatError or TruncatedError naming the file; Cancelled. None of them leaves anything behind.
     """
+    seen = examine(wish.path)
+    offer = seen.offer(wish.kind, wish.key)
+    if offer.kind == CLOUD:
+        return import_cloud(folder, state, wish, progress, preview)
+    return _import_thing(folder, state, (wish, seen, offer), progress)
+
+
+def import_cloud(
+    folder: Path, state: JobState, wish: ImportWish, progress: Progress, preview: Preview | None = None
+) -> Holding:
+    """Import one file of points, or several as one cloud. Raises as :func:`import_file`."""
     stream = opened(wish)
-    if state.holdings:
-        stream = in_unit(stream, state.title.length_unit())
-    elif stream.layout.reference.unit != stream.layout.reference.vertical_unit:
-        stream = in_unit(stream, stream.layout.reference.unit)
+    placing = wish.placing or default_placing(state, stream.layout.reference, _middle(stream))
+    stream = placed(stream, placing)
+    if wish.more:
+        others = [replace(wish, path=path, more=()) for path in wish.more]
+        rest = [opened(other) for other in others]
+        systems = [default_placing(state, item.layout.reference, _middle(item)) for item in rest]
+        rest = [placed(item, wish.placing or own) for item, own in zip(rest, systems, strict=True)]
+        stream = Joined([stream, *rest])
+    if not wish.sieve.idle:
+        stream = Sieved(stream, wish.sieve)
     key = uuid.uuid4().hex[:10]
     store = build(stream, folder / "data" / key, progress, preview)
+    notes = [note for note in stream.warnings if note[0] != "thinned"]
     return Holding(
         id=key,
-        name=free_name(wish.path.stem, [h.name for h in state.holdings]),
+        name=free_name(wish.name or _name_of(wish), [h.name for h in state.holdings]),
         epoch=wish.epoch,
         source=str(wish.path.resolve()),
         source_size=wish.path.stat().st_size,
         data=f"data/{key}",
         points=store.count,
-        notes=tuple(stream.warnings),
+        notes=tuple(notes),
+        steps=_steps(wish, placing, wish.sieve.sentence),
     )
 
 
+def _import_thing(
+    folder: Path, state: JobState, what: tuple[ImportWish, Examined, Offer], progress: Progress
+) -> Holding:
+    wish, seen, offer = what
+    seen = replace(seen, reference=stated(wish, seen.reference))
+    how = Reading(wish.parts, wish.plan, wish.tolerance)
+    item, notes = read_offer(seen, offer, how, progress.within(0.0, 0.7))
+    item = replace(item, reference=stated(wish, item.reference))
+    placing = wish.placing or default_placing(state, item.reference, _middle_of(item))
+    key = uuid.uuid4().hex[:10]
+    target = folder / "data" / key
+    if isinstance(item.thing, PictureRef):
+        item = _keep_picture(wish.path, target, (item, placing), progress)
+    else:
+        progress.step(0.75, "Placing")
+        item = relocated(item, placing)
+        progress.step(0.85, "Keeping")
+        vault.save_thing(target, item)
+    several = len(seen.offers) > 1 and sum(o.kind == offer.kind for o in seen.offers) > 1
+    name = wish.name or (offer.key if several and offer.key else wish.path.stem)
+    unsure = wish.crs or wish.unit_in is not None or placing.how == "label"
+    return Holding(
+        id=key,
+        name=free_name(name, [h.name for h in state.holdings]),
+        kind=item.kind,
+        epoch=wish.epoch,
+        source=str(wish.path.resolve()),
+        source_size=wish.path.stat().st_size,
+        data=f"data/{key}",
+        points=item.count,
+        notes=tuple(note for note in notes if not (unsure and note[0] in ("crs-missing", "unit-missing"))),
+        steps=_steps(wish, placing, ", ".join(wish.parts)),
+    )
+
+
+def _keep_picture(path: Path, target: Path, what: tuple[Placed, Placing], progress: Progress) -> Placed:
+    from kerb.formats.rasters import store_picture
+
+    item, placing = what
+    assert isinstance(item.thing, PictureRef)
+    work = target.with_name(target.name + ".partial")
+    shutil.rmtree(work, ignore_errors=True)
+    work.mkdir(parents=True)
+    try:
+        warp = None
+        if placing.how == TRANSFORM:
+            placing.route()
+            warp = (placing.source.wkt, placing.target.wkt)
+        moved = relocated(item, placing).thing
+        assert isinstance(moved, PictureRef)
+        affine = None if warp else moved.affine
+        width, height, affine = store_picture(path, work / "picture.tif", (affine, warp), progress.within(0.1, 1.0))
+        kept = Placed(PICTURE, PictureRef(width, height, affine), placing.result)
+        vault.write_parts(work, kept)
+        work.rename(target)
+    except BaseException:
+        shutil.rmtree(work, ignore_errors=True)
+        raise
+    return kept
+
+
 def opened(wish: ImportWish) -> PointStream:
-    """The stream of a wish, with its stated unit."""
-    stream = open_points(wish.path, wish.partial)
+    """The stream of a wish, with the unit or system it states."""
+    bounds = wish.sieve.bounds() if wish.placing is None or wish.placing.how == AS_IS else None
+    chosen: tuple[int, ...] = ()
+    if wish.parts:
+        names = [name for name, _ in examine(wish.path).offer(CLOUD).parts]
+        chosen = tuple(number for number, name in enumerate(names) if name in wish.parts)
+        if not chosen:
+            raise InputError(f"{wish.path}: has no setup named {', '.join(wish.parts)}")
+    stream = open_points(wish.path, how=Opening(wish.partial, wish.plan, chosen, bounds))
+    if wish.crs:
+        return stated_system(stream, _stated_crs(wish))
     return stream if wish.unit_in is None else stated_unit(stream, wish.unit_in)
+
+
+def stated(wish: ImportWish, reference: ReferenceSystem) -> ReferenceSystem:
+    """What the numbers of a file are in: as the wish states, else as the file does. Raises InputError."""
+    if wish.crs:
+        return _stated_crs(wish)
+    if wish.unit_in is None:
+        return reference
+    confirmed = reference.confirmed(wish.unit_in)
+    return replace(confirmed, wkt="", code="") if reference.unit != wish.unit_in else confirmed
+
+
+def _stated_crs(wish: ImportWish) -> ReferenceSystem:
+    reference = replace(from_text(wish.crs), certainty="confirmed")
+    if wish.unit_in is not None and wish.unit_in != reference.unit:
+        return replace(reference, vertical_unit=wish.unit_in)
+    return reference
+
+
+def default_placing(state: JobState, source: ReferenceSystem, middle: tuple[float, float] | None) -> Placing:
+    """What is done with numbers in ``source`` when nobody says otherwise."""
+    job = state.title.reference_system() if state.holdings else None
+    return suggested(source, job, state.title.length_unit(), middle if is_geographic(source) else None)
+
+
+def check_place(job: Job, item: Site, original: Site | None = None) -> PlaceCheck:
+    """Hold something new, as it would lie in the job, against what the job has."""
+    return check(item, site.of_job(job), original)
+
+
+def _middle(stream: PointStream) -> tuple[float, float] | None:
+    if not is_geographic(stream.layout.reference):
+        return None
+    first = next(iter(stream.chunks(1000)), None)
+    if first is None:
+        return None
+    place = stream.layout.origin + first["xyz"].mean(axis=0) * stream.layout.scale
+    return float(place[0]), float(place[1])
+
+
+def _middle_of(item: Placed) -> tuple[float, float]:
+    low, high = item.bounds
+    return float((low[0] + high[0]) / 2), float((low[1] + high[1]) / 2)
+
+
+def _name_of(wish: ImportWish) -> str:
+    return f"{wish.path.stem} and {len(wish.more)} more" if wish.more else wish.path.stem
+
+
+def _steps(wish: ImportWish, placing: Placing, taken: str) -> tuple[str, ...]:
+    files = [wish.path.name, *(path.name for path in wish.more)]
+    steps = [f"Imported from {', '.join(files[:6])}{' and more' if len(files) > 6 else ''}", placing.sentence]
+    return (*steps, f"Taken: {taken}") if taken else tuple(steps)
 
 
 def added(job: Job, holding: Holding) -> Change:
     """Put an imported holding into the job; the first one sets unit and reference system."""
-    reference = job.store(holding).reference
+    reference = job.reference_of(holding)
 
     def apply(state: JobState) -> JobState:
         if not state.holdings:
@@ -74,8 +243,16 @@ def added(job: Job, holding: Holding) -> Change:
             state = replace(state, title=title)
         return state.with_holding(holding)
 
-    settings = {"source": holding.source, "points": holding.points, "notes": list(holding.notes)}
-    return Change(f"Imported {Path(holding.source).name} ({count(holding.points)} points)", apply, settings)
+    settings = {"source": holding.source, "points": holding.points, "notes": list(holding.notes), "how": holding.steps}
+    return Change(f"Imported {Path(holding.source).name} ({size_words(job, holding)})", apply, settings)
+
+
+def size_words(job: Job, holding: Holding) -> str:
+    """How much a holding is: ``2.36 M points``, ``12 lines``."""
+    if holding.kind == CLOUD:
+        return f"{count(holding.points)} points"
+    words = words_for(holding.kind, job.thing(holding).thing)
+    return f"{count(holding.points)} {words if holding.points != 1 else words.removesuffix('s')}"
 
 
 def altered(before: Holding, sentence: str, **values: object) -> Change:
@@ -89,6 +266,39 @@ def removed(holding: Holding) -> Change:
     return Change(f"Removed {holding.name}", lambda state: state.without_holding(holding.id))
 
 
+def duplicated(job: Job, holding: Holding) -> tuple[Change, Holding]:
+    """Add a copy of a holding. Its files are shared until one of the two is changed. Raises JobError."""
+    key = uuid.uuid4().hex[:10]
+    name = free_name(holding.name, [h.name for h in job.state.holdings])
+    twin = replace(holding, id=key, name=name, data=f"data/{key}", steps=(*holding.steps, f"Copy of {holding.name}"))
+    try:
+        # Files of a holding are replaced and never written into, so that a second name for them is a safe copy.
+        shutil.copytree(job.folder / holding.data, job.folder / twin.data, copy_function=_linked)
+    except (OSError, shutil.Error) as error:
+        shutil.rmtree(job.folder / twin.data, ignore_errors=True)
+        raise JobError(f"{job.folder}: {holding.name} cannot be copied ({error})") from None
+    return Change(f"Duplicated {holding.name}", lambda state: state.with_holding(twin)), twin
+
+
+def _linked(source: str, target: str) -> str:
+    try:
+        os.link(source, target)
+    except OSError:
+        shutil.copy2(source, target)
+    return target
+
+
 def source_missing(holding: Holding) -> bool:
     """Whether the file a holding came from is no longer where it was. The imported data do not need it."""
     return bool(holding.source) and not Path(holding.source).exists()
+
+
+def set_system(job: Job, reference: ReferenceSystem) -> Change:
+    """Label the whole job with a reference system: no number changes. Every holding takes the label."""
+    for holding in job.state.holdings:
+        job.label(holding, reference)
+
+    def apply(state: JobState) -> JobState:
+        return replace(state, title=replace(state.title, unit=reference.unit.code, reference=reference.to_json()))
+
+    return Change(f"Set the reference system: {reference.sentence}", apply, reference.to_json())

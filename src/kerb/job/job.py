@@ -20,8 +20,12 @@ from typing import Any
 import numpy as np
 
 from kerb import __version__
+from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import JobError
+from kerb.core.reference import ReferenceSystem
+from kerb.core.things import CLOUD, Placed
+from kerb.job import vault
 from kerb.job.state import Holding, JobState
 from kerb.studies.outcome import LineLayer, MeshLayer, Outcome, Profile
 
@@ -68,6 +72,7 @@ class Job:
         self._redo: list[tuple[JobState, str]] = []
         self._saved = state
         self._stores: dict[str, CloudStore] = {}
+        self._things: dict[str, Placed] = {}
 
     @staticmethod
     def create(folder: Path, state: JobState | None = None) -> Job:
@@ -190,6 +195,7 @@ class Job:
         if move:
             old, self.folder = self.folder, folder
             self._stores.clear()
+            self._things.clear()
             self._saved = self.state
             if "unsaved" in old.parts:
                 shutil.rmtree(old, ignore_errors=True)
@@ -199,6 +205,36 @@ class Job:
         if holding.id not in self._stores:
             self._stores[holding.id] = CloudStore.open(self.folder / holding.data)
         return self._stores[holding.id]
+
+    def thing(self, holding: Holding) -> Placed:
+        """Points, lines, a surface, model or picture of a holding. Raises JobError when its data are damaged."""
+        if holding.id not in self._things:
+            self._things[holding.id] = vault.load_thing(self.folder / holding.data)
+        return self._things[holding.id]
+
+    def keep_thing(self, holding: Holding, item: Placed) -> None:
+        """Replace the data of a holding that grows, such as a list that is listened to. Raises JobError."""
+        try:
+            vault.write_parts(self.folder / holding.data, item)
+        except OSError as error:
+            raise JobError(f"{self.folder}: {error.strerror or error}") from None
+        self._things[holding.id] = item
+
+    def reference_of(self, holding: Holding) -> ReferenceSystem:
+        """The reference system of a holding's numbers. Raises JobError."""
+        return self.store(holding).reference if holding.kind == CLOUD else self.thing(holding).reference
+
+    def bounds_of(self, holding: Holding) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each; NaN elevations where it has none. Raises JobError."""
+        return self.store(holding).bounds if holding.kind == CLOUD else self.thing(holding).bounds
+
+    def label(self, holding: Holding, reference: ReferenceSystem) -> None:
+        """Label a holding with a reference system; its numbers stay. Raises JobError."""
+        if holding.kind == CLOUD:
+            self.store(holding).set_reference(reference)
+        else:
+            vault.set_reference(self.folder / holding.data, reference)
+            self._things.pop(holding.id, None)
 
     def record_text(self) -> str:
         """The job record, to read."""

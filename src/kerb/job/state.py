@@ -11,14 +11,16 @@ from typing import Any
 
 from kerb.core.quantity import Decimals
 from kerb.core.reference import UNKNOWN, ReferenceSystem
+from kerb.core.things import CLOUD
 from kerb.core.units import LengthUnit, length_unit
-
-CLOUD = "cloud"
 
 
 @dataclass(frozen=True)
 class Holding:
-    """One thing the job has. ``data`` is its folder inside the job; ``source`` where it came from."""
+    """One thing the job has. ``data`` is its folder inside the job; ``source`` where it came from.
+
+    ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about.
+    """
 
     id: str
     name: str
@@ -31,6 +33,7 @@ class Holding:
     visible: bool = True
     style: dict[str, Any] = field(default_factory=dict)
     notes: tuple[tuple[str, str], ...] = ()
+    steps: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -83,6 +86,10 @@ class JobState:
             (h for h in self.holdings if h.name == key), None
         )
 
+    def of_kind(self, *kinds: str) -> tuple[Holding, ...]:
+        """Holdings of some kinds, in order."""
+        return tuple(holding for holding in self.holdings if holding.kind in kinds)
+
     def study(self, key: str) -> StudyRecord | None:
         """The study of an id."""
         return next((s for s in self.studies if s.id == key), None)
@@ -121,6 +128,7 @@ class JobState:
         for item in data["holdings"]:
             values = _known(Holding, item)
             values["notes"] = tuple((code, text) for code, text in values.get("notes", ()))
+            values["steps"] = tuple(values.get("steps", ()))
             holdings.append(Holding(**values))
         studies = tuple(StudyRecord(**_known(StudyRecord, item)) for item in data["studies"])
         return JobState(Title(**title), tuple(holdings), studies)

@@ -37,7 +37,11 @@ class PointStream(Protocol):
 
     layout: Layout
     count: int
-    warnings: list[tuple[str, str]]
+
+    @property
+    def warnings(self) -> list[tuple[str, str]]:
+        """What is odd about the file, as (code, sentence); complete when all chunks were given."""
+        ...
 
     def chunks(self, size: int) -> Iterator[AnyArray]:
         """Records in file order, ``size`` or fewer at a time."""

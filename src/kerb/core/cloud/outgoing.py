@@ -1,0 +1,115 @@
+"""Points on their way into a file, whatever they come from: a store, some of its rows, or a stream just read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
+from kerb.core.cloud.layout import Columns, PointStream
+from kerb.core.cloud.store import ASIDE, CloudStore
+from kerb.core.errors import FormatError
+from kerb.core.reference import ReferenceSystem
+from kerb.core.units import LengthUnit
+
+ROWS = 1_000_000
+INNER = {ASIDE, "part"}
+Blocks = Callable[[], Iterator[tuple[Ints32, Columns]]]
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """Coordinate = origin + scale * integer. ``kinds`` tells the dtype of each column.
+
+    ``blocks()`` starts at the front each time; ``count`` is a guess where a filter decides. ``details`` are those of
+    the file the points came from, ``units`` of columns that Kerb made.
+    """
+
+    scale: Floats
+    origin: Floats
+    reference: ReferenceSystem
+    kinds: dict[str, np.dtype]
+    blocks: Blocks
+    count: int
+    source: str = ""
+    details: dict[str, Any] = field(default_factory=dict)
+    units: dict[str, str] = field(default_factory=dict)
+
+    def places(self, xyz: Ints32) -> Floats:
+        """Coordinates (n, 3) of integers."""
+        return np.asarray(self.origin + xyz * self.scale)
+
+    def in_unit(self, unit: LengthUnit) -> Outgoing:
+        """The same points in another unit: scale and origin change, the integers stay."""
+        plan = self.reference.unit.metres / unit.metres
+        height = self.reference.vertical_unit.metres / unit.metres
+        factor = np.array([plan, plan, height])
+        if plan == height == 1.0:
+            return self
+        reference = replace(self.reference, unit=unit, vertical_unit=unit)
+        if plan != 1.0:
+            reference = replace(
+                reference, wkt="", code="", name=f"{self.reference.name}, in {unit.plural}".lstrip(", ")
+            )
+        return replace(self, scale=self.scale * factor, origin=self.origin * factor, reference=reference)
+
+
+def from_store(store: CloudStore, rows: Callable[[], Iterator[Ints]] | None = None) -> Outgoing:
+    """Rows of a store, all that are not set aside when ``rows`` is None."""
+    kinds = {name: store.column(name).dtype for name in store.names if name not in INNER}
+    kinds = {name: kind for name, kind in kinds.items() if store.column(name).ndim == 1}
+
+    def blocks() -> Iterator[tuple[Ints32, Columns]]:
+        for block in rows() if rows is not None else _all_rows(store):
+            for at in range(0, len(block), ROWS):
+                some = block[at : at + ROWS]
+                yield np.asarray(store.xyz[some]), {name: np.asarray(store.column(name)[some]) for name in kinds}
+
+    return Outgoing(
+        store.scale, store.origin, store.reference, kinds, blocks, store.count, store.meta.source,
+        store.meta.details, dict(store.meta.attributes),
+    )  # fmt: skip
+
+
+def from_stream(stream: PointStream) -> Outgoing:
+    """The points of a stream, read again each time the blocks are asked for. Raises FormatError when there are none."""
+    first = next(iter(stream.chunks(1000)), None)
+    if first is None:
+        raise FormatError(f"{stream.layout.source}: holds no points")
+    kinds = {name: values.dtype for name, values in stream.layout.split(first[:1]).items() if values.ndim == 1}
+
+    def blocks() -> Iterator[tuple[Ints32, Columns]]:
+        for records in stream.chunks(ROWS):
+            columns = stream.layout.split(records)
+            yield np.ascontiguousarray(records["xyz"]), {name: columns[name] for name in kinds}
+
+    layout = stream.layout
+    return Outgoing(
+        layout.scale, layout.origin, layout.reference, kinds, blocks, stream.count, layout.source, layout.details
+    )
+
+
+def _all_rows(store: CloudStore) -> Iterator[Ints]:
+    aside = store.aside()
+    for at in range(0, store.count, ROWS):
+        every = np.arange(at, min(at + ROWS, store.count))
+        yield every if aside is None else every[aside[every] == 0]
+
+
+def bounds(outgoing: Outgoing) -> tuple[Floats, Floats, int]:
+    """Lowest and highest corner, (3,) each, and the true count; one pass over the points."""
+    low, high, total = np.full(3, np.inf), np.full(3, -np.inf), 0
+    for xyz, _ in outgoing.blocks():
+        if len(xyz):
+            low, high = np.minimum(low, xyz.min(axis=0)), np.maximum(high, xyz.max(axis=0))
+            total += len(xyz)
+    corners = np.array([outgoing.origin + low * outgoing.scale, outgoing.origin + high * outgoing.scale])
+    return corners.min(axis=0), corners.max(axis=0), total
+
+
+def channel(values: AnyArray, wide: bool) -> AnyArray:
+    """Colour values as 16 bit; those of an 8 bit file are spread out."""
+    return values.astype(np.uint16) if wide else values.astype(np.uint16) * 257

@@ -1,0 +1,139 @@
+"""Take only some points of a stream: every n-th, one a cell, some classes, inside a box or polygon."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Floats, Mask
+from kerb.core.cloud.layout import PointStream
+from kerb.core.cloud.sieve_kernels import admit
+from kerb.core.errors import InputError
+from kerb.core.geometry import polygon
+
+FIRST_TABLE = 1 << 16
+
+
+@dataclass(frozen=True)
+class Sieve:
+    """Which points go through. ``spacing`` keeps the first point of each cube of that size; ``ring`` is (k, 2).
+
+    ``box`` is two corners (easting, northing). Lengths are in the unit of the stream. Raises InputError for settings
+    that make no sense.
+    """
+
+    every: int = 1
+    spacing: float = 0.0
+    classes: tuple[int, ...] = ()
+    ring: tuple[tuple[float, float], ...] = ()
+    box: tuple[tuple[float, float], tuple[float, float]] | None = None
+
+    def __post_init__(self) -> None:
+        if self.every < 1:
+            raise InputError("every n-th point: n must be one or more")
+        if self.spacing < 0 or not np.isfinite(self.spacing):
+            raise InputError("the spacing must be above zero")
+        if self.box is not None and not np.all(np.array(self.box[1]) > np.array(self.box[0])):
+            raise InputError("the box has no area")
+
+    @property
+    def idle(self) -> bool:
+        """Whether everything goes through."""
+        return self == Sieve()
+
+    @property
+    def sentence(self) -> str:
+        """What was taken, for the job record."""
+        words = []
+        if self.every > 1:
+            words.append(f"every {self.every}th point")
+        if self.spacing:
+            words.append(f"one point in each cube of {self.spacing:g}")
+        if self.classes:
+            words.append(f"classes {', '.join(map(str, self.classes))}")
+        if self.ring:
+            words.append("inside a polygon")
+        if self.box:
+            words.append("inside a box")
+        return "; ".join(words)
+
+    def bounds(self) -> tuple[Floats, Floats] | None:
+        """Lowest and highest plan corner of what can go through; None without a box or polygon."""
+        lows, highs = [], []
+        if self.box is not None:
+            lows.append(np.array(self.box[0]))
+            highs.append(np.array(self.box[1]))
+        if self.ring:
+            lows.append(np.array(self.ring).min(axis=0))
+            highs.append(np.array(self.ring).max(axis=0))
+        return (np.max(lows, axis=0), np.min(highs, axis=0)) if lows else None
+
+
+class CellSet:
+    """Cells that hold a point already."""
+
+    def __init__(self, size: float) -> None:
+        self.size = size
+        self.count = 0
+        self._table = np.zeros((FIRST_TABLE, 3), np.int64)
+        self._used = np.zeros(FIRST_TABLE, np.uint8)
+
+    def first_in_cell(self, points: Floats) -> Mask:
+        """Which of (n, 3) points are the first of their cell, in this call and all before."""
+        keep = np.zeros(len(points), bool)
+        self._grow(self.count + len(points))
+        self.count += admit(np.floor(points / self.size).astype(np.int64), self._table, self._used, keep)
+        return keep
+
+    def _grow(self, wanted: int) -> None:
+        size = len(self._table)
+        while size < 2 * wanted:
+            size *= 2
+        if size == len(self._table):
+            return
+        kept = self._table[self._used > 0]
+        self._table, self._used = np.zeros((size, 3), np.int64), np.zeros(size, np.uint8)
+        admit(kept, self._table, self._used, np.zeros(len(kept), bool))
+
+
+class Sieved:
+    """A stream of which a sieve lets some points through."""
+
+    def __init__(self, stream: PointStream, sieve: Sieve) -> None:
+        self._stream = stream
+        self.sieve = sieve
+        self.count = stream.count
+        self.layout = replace(stream.layout, details={**stream.layout.details, "thinned": sieve.sentence})
+        self.seen = self.passed = 0
+
+    @property
+    def warnings(self) -> list[tuple[str, str]]:
+        """Those of the stream, and what was taken."""
+        note = ("thinned", f"taken: {self.sieve.sentence}")
+        return [*self._stream.warnings, note]
+
+    def chunks(self, size: int) -> Iterator[AnyArray]:
+        """Records that go through, in file order."""
+        self.seen = self.passed = 0
+        cells = CellSet(self.sieve.spacing) if self.sieve.spacing > 0 else None
+        ring = np.array(self.sieve.ring) if self.sieve.ring else None
+        for records in self._stream.chunks(size):
+            keep = (np.arange(self.seen, self.seen + len(records)) % self.sieve.every) == 0
+            self.seen += len(records)
+            if self.sieve.classes:
+                codes = self.layout.split(records).get("classification")
+                if codes is not None:
+                    keep &= np.isin(codes, self.sieve.classes)
+            points = self.layout.origin + records["xyz"] * self.layout.scale
+            if self.sieve.box is not None:
+                low, high = self.sieve.box
+                keep &= np.all((points[:, :2] >= low) & (points[:, :2] <= high), axis=1)
+            if ring is not None:
+                keep &= polygon.contains(ring, points)
+            if cells is not None:
+                keep[keep] = cells.first_in_cell(points[keep])
+            self.passed += int(keep.sum())
+            if keep.any():
+                yield records[keep]

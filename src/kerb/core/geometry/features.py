@@ -1,0 +1,98 @@
+"""What surveys are made of besides clouds: named points, lines and areas. Plain values in job coordinates."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.geometry.alignment import Alignment
+
+Mapper = Callable[[Floats], Floats]
+
+
+@dataclass(frozen=True)
+class SurveyPoints:
+    """Points measured one by one: ``xyz`` (n, 3) easting, northing, elevation; NaN where a point has no elevation.
+
+    ``names`` and ``codes`` have n texts each; ``extra`` holds further columns as texts, by heading.
+    """
+
+    xyz: Floats
+    names: tuple[str, ...]
+    codes: tuple[str, ...]
+    extra: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """Number of points."""
+        return len(self.xyz)
+
+    def mapped(self, mapper: Mapper) -> SurveyPoints:
+        """The same points elsewhere; ``mapper`` takes and gives (n, 3)."""
+        return replace(self, xyz=mapper(self.xyz))
+
+    def only(self, keep: np.ndarray) -> SurveyPoints:
+        """Some of the points, chosen by a mask or by row numbers."""
+        rows = np.arange(self.count)[keep]
+        extra = {key: tuple(values[i] for i in rows) for key, values in self.extra.items()}
+        return SurveyPoints(
+            self.xyz[rows], tuple(self.names[i] for i in rows), tuple(self.codes[i] for i in rows), extra
+        )
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line or, when ``closed``, the outline of an area. ``xyz`` is (n, 3), without a doubled last vertex."""
+
+    xyz: Floats
+    closed: bool = False
+    name: str = ""
+    layer: str = ""
+
+
+@dataclass(frozen=True)
+class LineSet:
+    """Lines and areas, with the exact alignments where the file defines them."""
+
+    lines: tuple[Line, ...]
+    alignments: tuple[Alignment, ...] = ()
+
+    @property
+    def count(self) -> int:
+        """Number of lines and areas."""
+        return len(self.lines)
+
+    @property
+    def vertices(self) -> Floats:
+        """All vertices, (n, 3)."""
+        return np.concatenate([line.xyz for line in self.lines]) if self.lines else np.empty((0, 3))
+
+    @property
+    def layers(self) -> tuple[str, ...]:
+        """Layers in order of first use."""
+        return tuple(dict.fromkeys(line.layer for line in self.lines))
+
+    def mapped(self, mapper: Mapper) -> LineSet:
+        """The same lines elsewhere. Exact alignments do not survive a map and are left out."""
+        return LineSet(tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines))
+
+    def scaled(self, plan: float, height: float) -> LineSet:
+        """The same lines in another unit, exact alignments included."""
+        factor = np.array([plan, plan, height])
+        lines = tuple(replace(line, xyz=line.xyz * factor) for line in self.lines)
+        return LineSet(lines, tuple(alignment.scaled(plan, height) for alignment in self.alignments))
+
+
+def bounds_of(xyz: Floats) -> tuple[Floats, Floats]:
+    """Lowest and highest corner, (3,) each, of (n, 3) places; NaN along an axis where no value is known."""
+    if not len(xyz):
+        return np.full(3, np.nan), np.full(3, np.nan)
+    known = np.isfinite(xyz)
+    low = np.where(known, xyz, np.inf).min(axis=0)
+    high = np.where(known, xyz, -np.inf).max(axis=0)
+    none = ~known.any(axis=0)
+    low[none] = high[none] = np.nan
+    return low, high

@@ -1,0 +1,151 @@
+"""Triangle meshes of designs and models: closed or not, volume, area, elements by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Ints32
+from kerb.core.errors import InputError
+from kerb.core.surface.tin import Tin
+
+MOST_TRIANGLES = 100_000_000
+
+
+@dataclass(frozen=True)
+class Element:
+    """A named run of triangles, such as one beam of a building or one layer of a drawing."""
+
+    name: str
+    kind: str
+    first: int
+    count: int
+
+
+@dataclass(frozen=True)
+class TriangleMesh:
+    """``vertices`` (n, 3) in job coordinates, ``triangles`` (m, 3) int32; ``elements`` cover the triangles in order."""
+
+    vertices: Floats
+    triangles: Ints32
+    elements: tuple[Element, ...] = ()
+
+    @property
+    def closed(self) -> bool:
+        """Whether the mesh encloses a body: each edge is used as often one way as the other.
+
+        Vertices on the same place count as one, because many formats repeat them for each face.
+        """
+        if not len(self.triangles):
+            return False
+        place = self._places()
+        corner = place[self.triangles]
+        edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
+        edges = edges[edges[:, 0] != edges[:, 1]]
+        key = edges.min(axis=1).astype(np.int64) * (int(place.max()) + 1) + edges.max(axis=1)
+        sense = np.where(edges[:, 0] < edges[:, 1], 1, -1)
+        _, group = np.unique(key, return_inverse=True)
+        return bool(len(key)) and not np.any(np.bincount(group, weights=sense))
+
+    @property
+    def volume(self) -> float | None:
+        """Enclosed volume, never negative; None when the mesh is not closed.
+
+        Sum of signed tetrahedra about a vertex of the mesh itself (divergence theorem), so that large coordinates do
+        not cost precision.
+        """
+        if not self.closed:
+            return None
+        a, b, c = self._corners()
+        return abs(float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0))
+
+    @property
+    def surface_area(self) -> float:
+        """Area of all triangles."""
+        a, b, c = self._corners()
+        return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+    @property
+    def plan_area(self) -> float:
+        """Area of all triangles seen from above; parts that lie over each other count twice."""
+        a, b, c = self._corners()
+        u, v = (b - a)[:, :2], (c - a)[:, :2]
+        return float(0.5 * np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]).sum())
+
+    def mapped(self, mapper: Callable[[Floats], Floats]) -> TriangleMesh:
+        """The same mesh elsewhere."""
+        return replace(self, vertices=mapper(self.vertices))
+
+    def only(self, keep: Callable[[Element], bool]) -> TriangleMesh:
+        """The elements that ``keep`` says, with the vertices they use."""
+        return joined([self.part(element) for element in self.elements if keep(element)])
+
+    def part(self, element: Element) -> TriangleMesh:
+        """One element as a mesh of its own."""
+        triangles = self.triangles[element.first : element.first + element.count]
+        used, renumbered = np.unique(triangles, return_inverse=True)
+        own = replace(element, first=0)
+        return TriangleMesh(self.vertices[used], renumbered.reshape(-1, 3).astype(np.int32), (own,))
+
+    def tin(self) -> Tin:
+        """The mesh as a surface with one elevation a place, turned counter-clockwise; upright triangles left out.
+
+        Raises InputError when nothing is left.
+        """
+        surface = Tin.of(self.vertices, self.triangles)
+        areas = surface.plan_areas
+        down = areas < 0
+        triangles = self.triangles.copy()
+        triangles[down] = triangles[down][:, [0, 2, 1]]
+        triangles = triangles[areas != 0]
+        if not len(triangles):
+            raise InputError("the mesh has no triangle that is seen from above")
+        return Tin.of(self.vertices, triangles)
+
+    def _corners(self) -> tuple[Floats, Floats, Floats]:
+        local = self.vertices - self.vertices[0] if len(self.vertices) else self.vertices
+        return local[self.triangles[:, 0]], local[self.triangles[:, 1]], local[self.triangles[:, 2]]
+
+    def _places(self) -> np.ndarray:
+        key = np.ascontiguousarray(self.vertices + 0.0).view(np.dtype((np.void, 24))).ravel()
+        _, place = np.unique(key, return_inverse=True)
+        return np.asarray(place)
+
+
+def checked(vertices: Floats, triangles: np.ndarray, name: str) -> TriangleMesh:
+    """A mesh from what a file says, with triangles that collapse to a line left out.
+
+    Raises
+    ------
+    InputError naming the file, when there is no triangle, an index points nowhere or a vertex is not finite.
+    """
+    vertices = np.asarray(vertices, float).reshape(-1, 3)
+    triangles = np.asarray(triangles).reshape(-1, 3)
+    if not len(triangles):
+        raise InputError(f"{name}: holds no triangle")
+    if len(triangles) > MOST_TRIANGLES:
+        raise InputError(f"{name}: {len(triangles)} triangles; the most is {MOST_TRIANGLES}")
+    if triangles.min() < 0 or triangles.max() >= len(vertices):
+        raise InputError(f"{name}: a face names vertex {int(triangles.max()) + 1} of {len(vertices)}")
+    if not np.isfinite(vertices[np.unique(triangles)]).all():
+        raise InputError(f"{name}: a vertex of a face is not a number")
+    keep = (triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2])
+    keep &= triangles[:, 2] != triangles[:, 0]
+    return TriangleMesh(np.ascontiguousarray(vertices), np.ascontiguousarray(triangles[keep], np.int32))
+
+
+def joined(meshes: list[TriangleMesh]) -> TriangleMesh:
+    """Several meshes as one; each keeps its elements."""
+    if not meshes:
+        return TriangleMesh(np.empty((0, 3)), np.empty((0, 3), np.int32))
+    vertices, triangles, elements, first, at = [], [], [], 0, 0
+    for mesh in meshes:
+        vertices.append(mesh.vertices)
+        triangles.append(mesh.triangles + np.int32(at))
+        for element in mesh.elements or (Element("", "", 0, len(mesh.triangles)),):
+            elements.append(replace(element, first=first + element.first))
+        at += len(mesh.vertices)
+        first += len(mesh.triangles)
+    return TriangleMesh(np.concatenate(vertices), np.concatenate(triangles), tuple(elements))

@@ -1,0 +1,233 @@
+"""Read DXF drawings through ezdxf: points, lines and areas, and 3D faces as meshes, by layer.
+
+Curves are flattened to a stated tolerance. ``$INSUNITS`` names the unit (DXF reference: 1 in, 2 ft, 4 mm, 5 cm, 6 m,
+7 km, 10 yd, 21 US survey ft).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.errors import FormatError, InputError
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
+from kerb.core.units import FILE_UNITS, LengthUnit
+
+UNITS = {1: "in", 2: "ft", 4: "mm", 5: "cm", 6: "m", 7: "km", 10: "yd", 21: "us-ft"}
+LARGEST = 600_000_000
+MOST_ENTITIES = 5_000_000
+DEEPEST = 8
+NAME_TAGS = ("NAME", "PTNAME", "POINT", "NUMBER", "PT", "NO", "ID")
+CODE_TAGS = ("CODE", "DESC", "DESCRIPTION")
+ELEVATION_TAGS = ("ELEV", "ELEVATION", "Z", "HEIGHT")
+CURVES = {"LINE", "LWPOLYLINE", "POLYLINE", "SPLINE", "ARC", "CIRCLE", "ELLIPSE", "HELIX"}
+FACES = {"3DFACE", "MESH", "SOLID", "TRACE"}
+
+
+@dataclass
+class Drawing:
+    """What a drawing holds, by layer; ``unit`` None where it does not say."""
+
+    points: list[tuple[str, tuple[float, float, float], str, str]] = field(default_factory=list)
+    lines: list[Line] = field(default_factory=list)
+    meshes: dict[str, list[TriangleMesh]] = field(default_factory=dict)
+    unit: LengthUnit | None = None
+    notes: list[tuple[str, str]] = field(default_factory=list)
+
+    def layer_counts(self) -> dict[str, dict[str, int]]:
+        """Points, lines and triangles of each layer."""
+        counts: dict[str, Counter] = {}
+        for layer, *_ in self.points:
+            counts.setdefault(layer, Counter())["points"] += 1
+        for line in self.lines:
+            counts.setdefault(line.layer, Counter())["lines"] += 1
+        for layer, meshes in self.meshes.items():
+            counts.setdefault(layer, Counter())["triangles"] += sum(len(mesh.triangles) for mesh in meshes)
+        return {layer: dict(count) for layer, count in sorted(counts.items())}
+
+    def survey_points(self, layers: tuple[str, ...] = ()) -> SurveyPoints:
+        """The points of some layers or of all; the code of one without is its layer."""
+        some = [p for p in self.points if not layers or p[0] in layers]
+        names = tuple(name or str(n) for n, (_, _, name, _) in enumerate(some, 1))
+        xyz = np.array([place for _, place, _, _ in some]).reshape(-1, 3)
+        return SurveyPoints(xyz, names, tuple(code or layer for layer, _, _, code in some))
+
+    def line_set(self, layers: tuple[str, ...] = ()) -> LineSet:
+        """The lines of some layers or of all."""
+        return LineSet(tuple(line for line in self.lines if not layers or line.layer in layers))
+
+    def mesh(self, layers: tuple[str, ...] = ()) -> TriangleMesh:
+        """The faces of some layers or of all, an element a layer."""
+        parts = []
+        for layer, meshes in self.meshes.items():
+            if layers and layer not in layers:
+                continue
+            whole = joined(meshes)
+            parts.append(
+                TriangleMesh(whole.vertices, whole.triangles, (Element(layer, "layer", 0, len(whole.triangles)),))
+            )
+        return joined(parts)
+
+
+def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
+    """Read the model space of a drawing; a damaged one is mended as far as possible, with a note.
+
+    ``tolerance`` is how far chords may stray from curves, in the drawing's unit.
+
+    Raises
+    ------
+    InputError, when it cannot be opened; FormatError, when it is no drawing or holds nothing.
+    """
+    document, notes = _document(path)
+    drawing = Drawing(notes=notes)
+    code = int(document.header.get("$INSUNITS", 0) or 0)
+    drawing.unit = FILE_UNITS.get(UNITS.get(code, ""))
+    if drawing.unit is None:
+        drawing.notes.append(("unit-missing", "the drawing does not say its unit"))
+    skipped: Counter = Counter()
+    for number, entity in enumerate(_entities(document.layout("Model"), 0)):
+        if number >= MOST_ENTITIES:
+            raise FormatError(f"{path}: has more than {MOST_ENTITIES} entities")
+        try:
+            if not _take(drawing, entity, tolerance):
+                skipped[entity.dxftype()] += 1
+        except Exception:  # one damaged entity must not cost the rest; how many were is said
+            skipped[f"damaged {entity.dxftype()}"] += 1
+    _leave_out_broken(drawing)
+    if skipped:
+        words = ", ".join(f"{count} {kind}" for kind, count in skipped.most_common(6))
+        drawing.notes.append(("not-read", f"not read: {words}"))
+    if not (drawing.points or drawing.lines or drawing.meshes):
+        raise FormatError(f"{path}: holds no points, lines or faces")
+    return drawing
+
+
+def _document(path: Path) -> tuple[Any, list[tuple[str, str]]]:
+    from ezdxf import filemanagement, recover
+    from ezdxf.lldxf.const import DXFError
+    from ezdxf.lldxf.validator import is_binary_dxf_file
+
+    try:
+        if path.stat().st_size > LARGEST:
+            raise FormatError(f"{path}: larger than {LARGEST // 1_000_000} MB; too large for a drawing")
+        with open(path, "rb") as stream:
+            start = stream.read(4096)
+    except OSError as error:
+        raise InputError(f"{path}: {error.strerror or error}") from None
+    if not is_binary_dxf_file(str(path)) and b"SECTION" not in start:
+        raise FormatError(f"{path}: not a DXF drawing (no SECTION at its start)")
+    try:
+        return filemanagement.readfile(path), []
+    except (DXFError, OSError, ValueError, TypeError, KeyError, IndexError, AttributeError, UnicodeDecodeError):
+        pass
+    try:
+        document, auditor = recover.read(io.BytesIO(path.read_bytes()))
+    except Exception as error:  # the recovery of ezdxf lets through what it meets
+        raise FormatError(
+            f"{path}: the drawing is damaged beyond repair ({' '.join(str(error).split())[:120]})"
+        ) from None
+    mended = len(auditor.errors) + len(auditor.fixes)
+    return document, [("mended", f"the drawing is damaged; it was mended in {mended} places")]
+
+
+def _entities(space: Any, depth: int) -> Iterator[Any]:
+    """Entities with the contents of blocks in place of the blocks, except blocks that mark a survey point."""
+    for entity in space:
+        if entity.dxftype() == "INSERT" and depth < DEEPEST and not _is_point_block(entity):
+            try:
+                inside = list(entity.virtual_entities())
+            except Exception:  # a block that cannot be exploded is passed over like any damaged entity
+                continue
+            yield from _entities(inside, depth + 1)
+        else:
+            yield entity
+
+
+def _is_point_block(entity: Any) -> bool:
+    return bool(entity.attribs) and any(a.dxf.tag.upper() in NAME_TAGS + ELEVATION_TAGS for a in entity.attribs)
+
+
+def _take(drawing: Drawing, entity: Any, tolerance: float) -> bool:
+    kind, layer = entity.dxftype(), str(entity.dxf.get("layer", "0"))
+    if kind == "POINT":
+        drawing.points.append((layer, tuple(entity.dxf.location), "", ""))
+    elif kind == "INSERT":
+        _take_block(drawing, entity, layer)
+    elif kind == "POLYLINE" and (entity.is_poly_face_mesh or entity.is_polygon_mesh):
+        _take_builder(drawing, entity, layer)
+    elif kind in FACES:
+        _take_faces(drawing, entity, kind, layer)
+    elif kind in CURVES:
+        _take_curve(drawing, entity, layer, tolerance)
+    else:
+        return kind in ("TEXT", "MTEXT", "ATTDEF", "ATTRIB", "VIEWPORT", "SEQEND")
+    return True
+
+
+def _take_block(drawing: Drawing, entity: Any, layer: str) -> None:
+    tags = {attrib.dxf.tag.upper(): str(attrib.dxf.text).strip() for attrib in entity.attribs}
+    name = next((tags[tag] for tag in NAME_TAGS if tags.get(tag)), "")
+    code = next((tags[tag] for tag in CODE_TAGS if tags.get(tag)), "")
+    place = tuple(entity.dxf.insert)
+    elevation = next((tags[tag] for tag in ELEVATION_TAGS if tags.get(tag)), "")
+    if place[2] == 0.0 and elevation:
+        with contextlib.suppress(ValueError):
+            place = (place[0], place[1], float(elevation))
+    drawing.points.append((layer, place, name, code))
+
+
+def _take_curve(drawing: Drawing, entity: Any, layer: str, tolerance: float) -> None:
+    from ezdxf import path as paths
+
+    made = paths.make_path(entity)
+    xyz = np.array([tuple(vertex) for vertex in made.flattening(tolerance)], float).reshape(-1, 3)
+    moved = np.any(np.diff(xyz, axis=0) != 0, axis=1)
+    if moved.any():
+        xyz = xyz[np.concatenate([[True], moved])]
+    closed = len(xyz) > 3 and bool(np.allclose(xyz[0], xyz[-1], rtol=0, atol=tolerance * 1e-3))
+    if len(xyz) > 1:
+        drawing.lines.append(Line(xyz[:-1] if closed else xyz, closed, "", layer))
+
+
+def _take_faces(drawing: Drawing, entity: Any, kind: str, layer: str) -> None:
+    if kind == "MESH":
+        _take_builder(drawing, entity, layer)
+        return
+    corners = np.array([tuple(vertex) for vertex in entity.wcs_vertices()], float)
+    if kind in ("SOLID", "TRACE") and len(corners) == 4:
+        corners = corners[[0, 1, 2, 3]]
+    faces = [[0, 1, 2]] if len(corners) == 3 else [[0, 1, 2], [0, 2, 3]]
+    _keep_mesh(drawing, layer, corners, np.array(faces))
+
+
+def _take_builder(drawing: Drawing, entity: Any, layer: str) -> None:
+    from ezdxf.render.mesh import MeshBuilder
+
+    builder = MeshBuilder.from_mesh(entity) if entity.dxftype() == "MESH" else MeshBuilder.from_polyface(entity)
+    vertices = np.array([tuple(vertex) for vertex in builder.vertices], float)
+    faces = [(face[0], face[k], face[k + 1]) for face in builder.faces for k in range(1, len(face) - 1)]
+    _keep_mesh(drawing, layer, vertices, np.array(faces))
+
+
+def _keep_mesh(drawing: Drawing, layer: str, vertices: Any, faces: Any) -> None:
+    if np.isfinite(vertices).all():
+        mesh = checked(vertices, faces, layer)
+        if len(mesh.triangles):
+            drawing.meshes.setdefault(layer, []).append(mesh)
+
+
+def _leave_out_broken(drawing: Drawing) -> None:
+    before = len(drawing.points) + len(drawing.lines)
+    drawing.points = [point for point in drawing.points if np.isfinite(point[1]).all()]
+    drawing.lines = [line for line in drawing.lines if np.isfinite(line.xyz).all()]
+    lost = before - len(drawing.points) - len(drawing.lines)
+    if lost:
+        drawing.notes.append(("not-finite", f"{lost} entities have a coordinate that is no number; left out"))

@@ -1,0 +1,158 @@
+"""Read IFC models through ifcopenshell: element types with their counts, and the chosen ones as meshes.
+
+Geometry comes in metres, placed by the model's own map conversion where it has one (IfcMapConversion, ISO 16739-1).
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.errors import FormatError, InputError
+from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
+from kerb.core.parallel import cores
+from kerb.core.progress import Progress
+from kerb.core.reference import ReferenceSystem, from_text, local_grid
+from kerb.core.units import METRE
+
+LARGEST = 2_000_000_000
+LEFT_OUT = ("IfcOpeningElement", "IfcSpace", "IfcSite", "IfcAnnotation", "IfcGrid", "IfcVirtualElement")
+_lock = threading.Lock()
+
+
+@dataclass(frozen=True)
+class IfcHead:
+    """Element types with a shape and how many there are; ``usual`` are those ticked at first."""
+
+    types: dict[str, int]
+    schema: str
+    reference: ReferenceSystem
+    notes: list[tuple[str, str]] = field(default_factory=list)
+
+    @property
+    def usual(self) -> tuple[str, ...]:
+        """Types that are built: all but openings, spaces and the like."""
+        return tuple(name for name in self.types if name not in LEFT_OUT)
+
+
+def read_ifc_head(path: Path) -> IfcHead:
+    """What a model holds. Raises InputError or FormatError naming the file."""
+    model = _model(path)
+    counts = Counter(product.is_a() for product in model.by_type("IfcProduct") if product.Representation is not None)
+    if not counts:
+        raise FormatError(f"{path}: holds no element with a shape")
+    reference, notes = _reference(model)
+    return IfcHead(dict(sorted(counts.items())), model.schema, reference, notes)
+
+
+def read_ifc(path: Path, types: tuple[str, ...], progress: Progress) -> tuple[TriangleMesh, list[tuple[str, str]]]:
+    """Meshes of the chosen element types, all usual ones when none is named; an element each.
+
+    Raises
+    ------
+    InputError or FormatError, when the file is no model or none of its chosen elements has a shape; Cancelled.
+    """
+    import ifcopenshell.geom
+
+    head, model = read_ifc_head(path), _model(path)
+    wanted = types or head.usual
+    unknown = [name for name in wanted if name not in head.types]
+    if unknown:
+        raise InputError(f"{path}: holds no {', '.join(unknown)}; there are {', '.join(head.types)}")
+    products = [
+        p for name in wanted for p in model.by_type(name, include_subtypes=False) if p.Representation is not None
+    ]
+    settings = ifcopenshell.geom.settings()
+    settings.set("use-world-coords", True)
+    settings.set("weld-vertices", True)
+    meshes, done = [], 0
+    iterator = ifcopenshell.geom.iterator(settings, model, cores(), include=products)
+    if iterator.initialize():
+        while True:
+            shape = iterator.get()
+            done += 1
+            progress.step(done / max(len(products), 1), f"Shaping {path.name}")
+            mesh = _mesh_of(shape, model, path)
+            if mesh is not None:
+                meshes.append(mesh)
+            if not iterator.next():
+                break
+    if not meshes:
+        raise FormatError(f"{path}: none of the chosen elements has a shape that can be made")
+    notes = list(head.notes)
+    lost = len(products) - len(meshes)
+    if lost > 0:
+        notes.append(("no-shape", f"{lost} elements have a shape that cannot be made; left out"))
+    order = {name: place for place, name in enumerate(wanted)}
+    meshes.sort(key=lambda mesh: order.get(mesh.elements[0].kind, 0))
+    return joined(meshes).mapped(_map_conversion(model)), notes
+
+
+def _mesh_of(shape: Any, model: Any, path: Path) -> TriangleMesh | None:
+    vertices = np.array(shape.geometry.verts, float).reshape(-1, 3)
+    faces = np.array(shape.geometry.faces, np.int64).reshape(-1, 3)
+    if not len(faces):
+        return None
+    mesh = checked(vertices, faces, str(path))
+    product = model.by_id(shape.id)
+    name = " ".join(part for part in (product.Name or "", product.GlobalId) if part)
+    return TriangleMesh(mesh.vertices, mesh.triangles, (Element(name, product.is_a(), 0, len(mesh.triangles)),))
+
+
+def _model(path: Path) -> Any:
+    import ifcopenshell
+
+    try:
+        if path.stat().st_size > LARGEST:
+            raise FormatError(f"{path}: larger than {LARGEST // 10**9} GB")
+        with open(path, "rb") as stream:
+            start = stream.read(2048)
+    except OSError as error:
+        raise InputError(f"{path}: {error.strerror or error}") from None
+    if b"ISO-10303-21" not in start:
+        raise FormatError(f"{path}: not an IFC model (it does not start with 'ISO-10303-21')")
+    with _lock:
+        try:
+            model = ifcopenshell.open(str(path))
+        except Exception as error:  # the library raises its own and RuntimeErrors of the parser under it
+            raise FormatError(f"{path}: cannot be read as IFC ({' '.join(str(error).split())[:160]})") from None
+    if not model.by_type("IfcProject"):
+        raise FormatError(f"{path}: holds no project; it is damaged or cut off")
+    return model
+
+
+def _reference(model: Any) -> tuple[ReferenceSystem, list[tuple[str, str]]]:
+    notes: list[tuple[str, str]] = []
+    if model.schema != "IFC2X3":
+        for system in model.by_type("IfcProjectedCRS"):
+            try:
+                return from_text(str(system.Name)), notes
+            except InputError:
+                notes.append(("crs-conflict", f"the model names a system that is not known: {str(system.Name)[:60]}"))
+    notes.append(("crs-missing", "the model is in its own coordinates, in metres"))
+    return local_grid(METRE), notes
+
+
+def _map_conversion(model: Any) -> Callable[[Floats], Floats]:
+    """From the model's own coordinates, in metres, to the map, by its IfcMapConversion."""
+    found = model.by_type("IfcMapConversion") if model.schema != "IFC2X3" else []
+    if not found:
+        return lambda points: points
+    item = found[0]
+    east, north, up = (float(value or 0.0) for value in (item.Eastings, item.Northings, item.OrthogonalHeight))
+    along, across = float(item.XAxisAbscissa or 1.0), float(item.XAxisOrdinate or 0.0)
+    norm = float(np.hypot(along, across)) or 1.0
+    c, s = along / norm, across / norm
+
+    def to_map(points: Floats) -> Floats:
+        x, y, z = points.T
+        return np.column_stack([c * x - s * y + east, s * x + c * y + north, z + up])
+
+    return to_map

@@ -1,0 +1,145 @@
+"""LandXML alignments: CoordGeom of lines, curves and clothoid spirals, and ProfAlign of vertical curves."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.geometry.alignment import Alignment, Element, Grade, arc, straight
+
+Notes = list[tuple[str, str]]
+JUMP = 0.01
+
+
+def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
+    """An alignment of an <Alignment> or <CoordGeom> element, None without any element, and what was odd.
+
+    Raises
+    ------
+    ValueError, when a number is missing or makes no sense.
+    """
+    name = name or node.get("name") or "alignment"
+    geometry = node if _tag(node) == "CoordGeom" else next(_children(node, "CoordGeom"), None)
+    if geometry is None:
+        return None, [("no-geometry", f"alignment '{name}' has no geometry")]
+    notes: Notes = []
+    elements: list[Element] = []
+    for child in geometry:
+        kind = _tag(child)
+        if kind == "Line":
+            elements.append(straight(_end(child, "Start"), _end(child, "End")))
+        elif kind == "Curve":
+            right = child.get("rot") != "ccw"
+            elements.append(arc(_end(child, "Start"), _end(child, "Center"), _end(child, "End"), right))
+        elif kind == "Spiral":
+            elements.append(_spiral(child, elements, name, notes))
+        elif kind == "IrregularLine":
+            continue
+    elements = [element for element in elements if element.length > 0]
+    notes += _jumps(elements, name)
+    start = float(node.get("staStart") or geometry.get("staStart") or 0.0)
+    if next(_children(node, "StaEquation"), None) is not None:
+        notes.append(
+            ("station-equation", f"alignment '{name}' has station equations; stations count on from the start")
+        )
+    if not elements:
+        return None, notes
+    return Alignment(name, start, tuple(elements), _profile(node)), notes
+
+
+def _spiral(node: Any, before: list[Element], name: str, notes: Notes) -> Element:
+    kind = (node.get("spiType") or "clothoid").lower()
+    start, end = _end(node, "Start"), _end(node, "End")
+    length = _number(node, "length")
+    sign = -1.0 if node.get("rot") == "ccw" else 1.0
+    k0, k1 = (
+        sign / r if np.isfinite(r) and r > 0 else 0.0
+        for r in map(_radius, (node.get("radiusStart"), node.get("radiusEnd")))
+    )
+    if kind != "clothoid":
+        notes.append(("spiral", f"alignment '{name}' has a {kind} spiral; it is read as a clothoid"))
+    middle = next(_children(node, "PI"), None)
+    if middle is not None and (middle.text or "").strip():
+        step = _place(middle.text) - start
+        azimuth = float(np.arctan2(step[0], step[1]))
+    elif before:
+        azimuth = float(before[-1].direction(np.array([before[-1].length]))[0])
+    else:
+        raise ValueError("a spiral without PI at the start has no direction")
+    element = Element((float(start[0]), float(start[1])), azimuth, length, k0, k1)
+    miss = float(np.hypot(*(element.end - end)))
+    if miss > max(JUMP, 1e-4 * length):
+        # The chord is certain, the direction only derived: turn the element so that it ends where the file says.
+        made, wanted = element.end - start, end - start
+        turn = float(np.arctan2(wanted[0], wanted[1]) - np.arctan2(made[0], made[1]))
+        element = Element(element.start, azimuth + turn, length, k0, k1)
+        miss = float(np.hypot(*(element.end - end)))
+        if miss > max(JUMP, 1e-3 * length):
+            notes.append(("spiral-end", f"a spiral of alignment '{name}' misses its stated end by {miss:.3f}"))
+    return element
+
+
+def _jumps(elements: list[Element], name: str) -> Notes:
+    gaps = [float(np.hypot(*(a.end - np.array(b.start)))) for a, b in pairwise(elements)]
+    worst = max(gaps, default=0.0)
+    return [("gap", f"elements of alignment '{name}' are up to {worst:.3f} apart")] if worst > JUMP else []
+
+
+def _profile(node: Any) -> tuple[Grade, ...]:
+    profile = next(_children(node, "Profile"), None)
+    align = next(_children(profile, "ProfAlign"), None) if profile is not None else None
+    grades = []
+    for child in align if align is not None else ():
+        kind = _tag(child)
+        if kind not in ("PVI", "ParaCurve", "CircCurve", "UnsymParaCurve"):
+            continue
+        station, elevation = [float(word) for word in (child.text or "").split()][:2]
+        length = _number(child, "length") if kind in ("ParaCurve", "CircCurve") else 0.0
+        if kind == "UnsymParaCurve":
+            length = 2 * min(_number(child, "lengthIn"), _number(child, "lengthOut"))
+        grades.append(Grade(station, elevation, length))
+    grades.sort(key=lambda grade: grade.station)
+    if any(b.station <= a.station for a, b in pairwise(grades)):
+        raise ValueError("two points of the profile have the same station")
+    return tuple(grades)
+
+
+def _end(node: Any, name: str) -> Floats:
+    child = next(_children(node, name), None)
+    if child is None:
+        raise ValueError(f"<{name}> is missing")
+    return _place(child.text)
+
+
+def _place(text: str | None) -> Floats:
+    values = [float(word) for word in (text or "").split()]
+    if len(values) < 2 or not np.isfinite(values).all():
+        raise ValueError(f"'{(text or '').strip()[:40]}' is no place")
+    return np.array([values[1], values[0]])
+
+
+def _number(node: Any, key: str) -> float:
+    text = node.get(key)
+    if text is None:
+        raise ValueError(f"'{key}' is missing")
+    value = float(text)
+    if not np.isfinite(value) or value < 0:
+        raise ValueError(f"'{key}' is {text}")
+    return value
+
+
+def _radius(text: str | None) -> float:
+    return float("inf") if text is None or re.fullmatch(r"[+-]?inf(inity)?", text.strip(), re.I) else float(text)
+
+
+def _tag(node: Any) -> str:
+    return node.tag.rpartition("}")[2] if isinstance(node.tag, str) else ""
+
+
+def _children(node: Any, name: str) -> Iterator[Any]:
+    return (child for child in node if _tag(child) == name)

@@ -1,0 +1,271 @@
+"""Read LandXML 1.0–1.2: points, TIN surfaces, break lines, plan features and alignments with their profiles.
+
+LandXML 1.2 schema: coordinates are "northing easting [elevation]"; faces name vertices by point id; a face with i="1"
+is invisible. Text that declares a DTD or entities is refused before it is parsed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.errors import FormatError, InputError
+from kerb.core.geometry.alignment import Alignment
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.geometry.mesh import Element, TriangleMesh, checked
+from kerb.core.reference import UNKNOWN, ReferenceSystem, from_text, local_grid
+from kerb.core.units import FILE_UNITS, LengthUnit
+from kerb.formats.landxml_alignment import read_alignment
+
+UNITS = {"meter": "m", "foot": "ft", "USSurveyFoot": "us-ft", "millimeter": "mm", "centimeter": "cm", "kilometer": "km",
+         "inch": "in"}  # fmt: skip
+DEEPEST = 64
+LARGEST = 4_000_000_000
+DONE = ("CgPoint", "P", "F", "Surface", "PlanFeature", "Alignment")
+
+
+@dataclass
+class LandXml:
+    """What a file holds. Coordinates are easting, northing, elevation in ``unit``."""
+
+    unit: LengthUnit | None = None
+    reference: ReferenceSystem = UNKNOWN
+    points: SurveyPoints = field(default_factory=lambda: SurveyPoints(np.empty((0, 3)), (), ()))
+    lines: list[Line] = field(default_factory=list)
+    alignments: list[Alignment] = field(default_factory=list)
+    surfaces: dict[str, TriangleMesh] = field(default_factory=dict)
+    notes: list[tuple[str, str]] = field(default_factory=list)
+
+    def line_set(self, layers: tuple[str, ...] = (), tolerance: float = 0.01) -> LineSet:
+        """Break lines, features and flattened alignments of some layers or of all."""
+        lines = [line for line in self.lines if not layers or line.layer in layers]
+        alignments = [a for a in self.alignments if not layers or "alignments" in layers]
+        for alignment in alignments:
+            lines.append(Line(alignment.flattened(tolerance)[0], False, alignment.name, "alignments"))
+        return LineSet(tuple(lines), tuple(alignments))
+
+
+def read_landxml(path: Path) -> LandXml:
+    """Read a file.
+
+    Raises
+    ------
+    InputError, when it cannot be opened; FormatError, naming the file and the line or the item that is wrong.
+    """
+    check_xml(path)
+    reader = _Reader(path)
+    from lxml import etree
+
+    try:
+        events = etree.iterparse(
+            str(path), events=("start", "end"), resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True
+        )
+        for event, node in events:
+            reader.take(event, node)
+    except etree.XMLSyntaxError as error:
+        raise FormatError(f"{path}: is no valid XML ({error.msg})") from None
+    return reader.finished()
+
+
+def check_xml(path: Path) -> None:
+    """Refuse what is no XML or declares entities, before a parser sees it. Raises InputError or FormatError."""
+    try:
+        if path.stat().st_size > LARGEST:
+            raise FormatError(f"{path}: larger than {LARGEST // 10**9} GB")
+        with open(path, "rb") as stream:
+            start = stream.read(1 << 16)
+    except OSError as error:
+        raise InputError(f"{path}: {error.strerror or error}") from None
+    plain = start.replace(b"\0", b"").lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n")
+    if not plain.startswith(b"<"):
+        raise FormatError(f"{path}: is not an XML file")
+    # A DTD can only stand before the first element, so the start of the file tells.
+    if b"<!DOCTYPE" in plain or b"<!ENTITY" in plain:
+        raise FormatError(f"{path}: declares a document type or entities, which no LandXML file needs; not read")
+
+
+class _Reader:
+    """Takes elements as they end and forgets them, so that memory holds the numbers and not the text."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.out = LandXml()
+        self.depth = 0
+        self.trail: list[str] = []
+        self.names: list[str] = []
+        self.codes: list[str] = []
+        self.places: list[tuple[float, float, float]] = []
+        self.surface = ""
+        self.vertices: dict[str, int] = {}
+        self.corners: list[tuple[float, float, float]] = []
+        self.faces: list[tuple[int, int, int]] = []
+        self.counter = 0
+
+    def take(self, event: str, node: Any) -> None:
+        if not isinstance(node.tag, str):
+            return
+        tag = node.tag.rpartition("}")[2]
+        if event == "start":
+            self.depth += 1
+            if self.depth > DEEPEST:
+                raise FormatError(f"{self.path}: elements are nested deeper than {DEEPEST}")
+            if self.depth == 1 and tag != "LandXML":
+                raise FormatError(f"{self.path}: is XML, but not LandXML (its root is '{tag[:40]}')")
+            self.trail.append(tag)
+            if tag == "Surface":
+                self._begin_surface(node)
+            return
+        self.depth -= 1
+        self.trail.pop()
+        try:
+            self._end(tag, node)
+        except (ValueError, IndexError, KeyError) as error:
+            raise FormatError(f"{self.path}: line {node.sourceline}: <{tag}> makes no sense ({error})") from None
+
+    def _end(self, tag: str, node: Any) -> None:
+        if tag in ("Metric", "Imperial"):
+            self.out.unit = FILE_UNITS.get(UNITS.get(node.get("linearUnit", ""), ""))
+        elif tag == "CoordinateSystem":
+            self._system(node)
+        elif tag == "CgPoint":
+            self._point(node)
+        elif tag == "P" and "Pnts" in self.trail:
+            self.vertices[node.get("id", "")] = len(self.corners)
+            self.corners.append(_place(node.text))
+        elif tag == "F" and "Faces" in self.trail:
+            self._face(node)
+        elif tag == "Surface":
+            self._end_surface()
+        elif tag in ("Breakline", "Boundary", "Contour"):
+            self._source_line(tag, node)
+            return
+        elif tag == "PlanFeature":
+            self._feature(node)
+        elif tag == "Alignment":
+            alignment, notes = read_alignment(node)
+            if alignment is not None:
+                self.out.alignments.append(alignment)
+            self.out.notes += notes
+        if tag in DONE:
+            node.clear()
+            while node.getprevious() is not None:
+                del node.getparent()[0]
+
+    def _system(self, node: Any) -> None:
+        for key in ("epsgCode", "ogcWktCode", "name"):
+            text = (node.get(key) or "").strip()
+            if not text:
+                continue
+            try:
+                self.out.reference = from_text(f"EPSG:{text}" if key == "epsgCode" and text.isdigit() else text)
+                return
+            except InputError:
+                continue
+
+    def _point(self, node: Any) -> None:
+        if not (node.text or "").strip():
+            return
+        self.counter += 1
+        self.places.append(_place(node.text, heights=False))
+        self.names.append(node.get("name") or str(self.counter))
+        self.codes.append(node.get("code") or node.get("desc") or "")
+
+    def _begin_surface(self, node: Any) -> None:
+        wanted = node.get("name") or "surface"
+        name, number = wanted, 2
+        while name in self.out.surfaces:
+            name, number = f"{wanted} ({number})", number + 1
+        self.surface = name
+        self.vertices, self.corners, self.faces = {}, [], []
+
+    def _face(self, node: Any) -> None:
+        if node.get("i") == "1":
+            return
+        ids = (node.text or "").split()
+        if len(ids) not in (3, 4):
+            raise ValueError(f"a face of {len(ids)} corners")
+        try:
+            corner = [self.vertices[key] for key in ids]
+        except KeyError as error:
+            raise ValueError(f"a face names point {error}, which surface '{self.surface}' does not have") from None
+        self.faces += [(corner[0], corner[k], corner[k + 1]) for k in range(1, len(corner) - 1)]
+
+    def _end_surface(self) -> None:
+        if not self.faces:
+            if self.corners:
+                self.out.notes.append(("no-faces", f"surface '{self.surface}' has points but no faces; not read"))
+            return
+        mesh = checked(np.array(self.corners), np.array(self.faces), f"{self.path}: surface '{self.surface}'")
+        element = Element(self.surface, "surface", 0, len(mesh.triangles))
+        self.out.surfaces[self.surface] = TriangleMesh(mesh.vertices, mesh.triangles, (element,))
+
+    def _source_line(self, tag: str, node: Any) -> None:
+        layer = {"Breakline": "breaklines", "Boundary": "boundaries", "Contour": "contours"}[tag]
+        level = node.get("elev")
+        for child in node:
+            kind = child.tag.rpartition("}")[2] if isinstance(child.tag, str) else ""
+            if kind not in ("PntList3D", "PntList2D"):
+                continue
+            xyz = _places(child.text, 3 if kind == "PntList3D" else 2)
+            if level is not None:
+                xyz[:, 2] = float(level)
+            self._keep_line(xyz, node.get("name") or "", layer)
+        node.clear()
+
+    def _feature(self, node: Any) -> None:
+        for geometry in _children(node, "CoordGeom"):
+            alignment, notes = read_alignment(geometry, name=node.get("name") or "feature")
+            self.out.notes += notes
+            if alignment is not None and alignment.elements:
+                self._keep_line(alignment.flattened(0.01)[0], node.get("name") or "", "features")
+            for line in _children(geometry, "IrregularLine"):
+                for points in [*_children(line, "PntList3D"), *_children(line, "PntList2D")]:
+                    size = 3 if points.tag.endswith("3D") else 2
+                    self._keep_line(_places(points.text, size), node.get("name") or "", "features")
+
+    def _keep_line(self, xyz: Floats, name: str, layer: str) -> None:
+        closed = len(xyz) > 3 and bool(np.array_equal(xyz[0, :2], xyz[-1, :2]))
+        if len(xyz) > 1:
+            self.out.lines.append(Line(xyz[:-1] if closed else xyz, closed, name, layer))
+
+    def finished(self) -> LandXml:
+        """What was read. Raises FormatError when that is nothing."""
+        out = self.out
+        if self.places:
+            out.points = SurveyPoints(np.array(self.places), tuple(self.names), tuple(self.codes))
+        if out.unit is None:
+            out.notes.append(("unit-missing", "the file does not say its unit"))
+        if not out.reference.wkt and out.unit is not None:
+            out.reference = local_grid(out.unit)
+        elif out.reference.wkt and out.unit is not None and out.reference.unit != out.unit:
+            words = f"the reference system is in {out.reference.unit.plural}, the file says {out.unit.plural}"
+            out.notes.append(("unit-conflict", words))
+        if not (out.points.count or out.lines or out.alignments or out.surfaces):
+            raise FormatError(f"{self.path}: holds no points, lines, alignments or surfaces that Kerb reads")
+        return out
+
+
+def _children(node: Any, name: str) -> Iterator[Any]:
+    return (child for child in node if isinstance(child.tag, str) and child.tag.rpartition("}")[2] == name)
+
+
+def _place(text: str | None, heights: bool = True) -> tuple[float, float, float]:
+    """Easting, northing, elevation of "northing easting [elevation]". Raises ValueError for anything else."""
+    values = [float(word) for word in (text or "").split()]
+    if len(values) not in (2, 3) or (heights and len(values) != 3) or not np.isfinite(values).all():
+        raise ValueError(f"'{(text or '').strip()[:40]}' is no place")
+    return values[1], values[0], values[2] if len(values) == 3 else float("nan")
+
+
+def _places(text: str | None, size: int) -> Floats:
+    values = np.array((text or "").split(), float)
+    if len(values) % size or not np.isfinite(values).all():
+        raise ValueError(f"{len(values)} numbers are no list of places of {size}")
+    table = values.reshape(-1, size)
+    z = table[:, 2] if size == 3 else np.full(len(table), np.nan)
+    return np.column_stack([table[:, 1], table[:, 0], z])

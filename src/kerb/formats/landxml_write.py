@@ -1,0 +1,190 @@
+"""Write points, lines, alignments and TIN surfaces as LandXML 1.2, with unit and reference system."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb import __version__
+from kerb.core.arrays import Floats
+from kerb.core.errors import OutputError
+from kerb.core.geometry.alignment import STRAIGHT, Alignment, Element
+from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.tin import Tin
+from kerb.formats.written import placed_when_complete
+
+NAMESPACE = "http://www.landxml.org/schema/LandXML-1.2"
+UNITS = {"m": ("Metric", "meter"), "ft": ("Imperial", "foot"), "us-ft": ("Imperial", "USSurveyFoot")}
+
+
+@dataclass(frozen=True)
+class LandXmlContent:
+    """What is to be written; surfaces by name."""
+
+    points: SurveyPoints | None = None
+    lines: LineSet | None = None
+    surfaces: dict[str, Tin] | None = None
+
+
+def write_landxml(path: Path, content: LandXmlContent, reference: ReferenceSystem) -> None:
+    """Write a LandXML 1.2 file. Lines go out as plan features, alignments exactly.
+
+    Raises
+    ------
+    OutputError, when there is nothing to write, the unit has no LandXML name, or the folder cannot be written.
+    """
+    from lxml import etree
+
+    if not (content.surfaces or (content.points and content.points.count) or (content.lines and content.lines.count)):
+        raise OutputError(f"{path}: nothing to write")
+    if reference.unit.code not in UNITS:
+        raise OutputError(f"{path}: LandXML has no name for {reference.unit.plural}; convert to metres or feet first")
+    now = datetime.now()
+    with placed_when_complete(path) as partial, etree.xmlfile(str(partial), encoding="utf-8") as out:
+        out.write_declaration()
+        root = {"version": "1.2", "date": now.strftime("%Y-%m-%d"), "time": now.strftime("%H:%M:%S"),
+                "language": "English", "readOnly": "false"}  # fmt: skip
+        with out.element("LandXML", root, nsmap={None: NAMESPACE}):
+            _head(out, reference)
+            if content.points is not None and content.points.count:
+                _points(out, content.points)
+            if content.surfaces:
+                with out.element("Surfaces"):
+                    for name, tin in content.surfaces.items():
+                        _surface(out, name, tin)
+            if content.lines is not None:
+                _lines(out, content.lines)
+
+
+def _head(out: Any, reference: ReferenceSystem) -> None:
+    system, linear = UNITS[reference.unit.code]
+    words = {"Metric": ("squareMeter", "cubicMeter", "celsius", "milliBars"),
+             "Imperial": ("squareFoot", "cubicFeet", "fahrenheit", "inchHG")}[system]  # fmt: skip
+    with out.element("Units"):
+        attributes = dict(zip(("areaUnit", "volumeUnit", "temperatureUnit", "pressureUnit"), words, strict=True))
+        out.write(_element(system, {**attributes, "linearUnit": linear, "angularUnit": "decimal degrees",
+                                    "directionUnit": "decimal degrees"}))  # fmt: skip
+    if reference.name:
+        attributes = {"name": reference.name, "desc": reference.name}
+        code = reference.code.removeprefix("EPSG:").split("+")[0]
+        if reference.code.startswith("EPSG:"):
+            attributes["epsgCode"] = code
+        out.write(_element("CoordinateSystem", attributes))
+    out.write(_element("Application", {"name": "Kerb", "version": __version__}))
+
+
+def _points(out: Any, points: SurveyPoints) -> None:
+    with out.element("CgPoints"):
+        for xyz, name, code in zip(points.xyz, points.names, points.codes, strict=True):
+            attributes = {"name": name, **({"code": code} if code else {})}
+            out.write(_element("CgPoint", attributes, _text(xyz)))
+
+
+def _surface(out: Any, name: str, tin: Tin) -> None:
+    with out.element("Surface", {"name": name}):
+        areas = {"area2DSurf": repr(tin.plan_area), "area3DSurf": repr(tin.surface_area)}
+        with out.element("Definition", {"surfType": "TIN", **areas}):
+            with out.element("Pnts"):
+                for number, xyz in enumerate(tin.points, 1):
+                    out.write(_element("P", {"id": str(number)}, _text(xyz)))
+            with out.element("Faces"):
+                for triangle in (tin.triangles + 1).tolist():
+                    out.write(_element("F", {}, " ".join(map(str, triangle))))
+
+
+def _lines(out: Any, lines: LineSet) -> None:
+    if lines.alignments:
+        with out.element("Alignments"):
+            for alignment in lines.alignments:
+                _alignment(out, alignment)
+    exact = {alignment.name for alignment in lines.alignments}
+    rest = [line for line in lines.lines if not (line.layer == "alignments" and line.name in exact)]
+    if not rest:
+        return
+    with out.element("PlanFeatures"):
+        for number, line in enumerate(rest, 1):
+            name = {"name": line.name or f"{line.layer or 'line'} {number}"}
+            xyz = np.vstack([line.xyz, line.xyz[:1]]) if line.closed else line.xyz
+            with out.element("PlanFeature", name), out.element("CoordGeom"), out.element("IrregularLine"):
+                out.write(_element("Start", {}, _text(xyz[0])))
+                out.write(_element("End", {}, _text(xyz[-1])))
+                kind = "PntList3D" if np.isfinite(xyz[:, 2]).all() else "PntList2D"
+                out.write(_element(kind, {}, " ".join(_text(place[: int(kind[-2])]) for place in xyz)))
+
+
+def _alignment(out: Any, alignment: Alignment) -> None:
+    attributes = {"name": alignment.name, "length": repr(alignment.length), "staStart": repr(alignment.start_station)}
+    with out.element("Alignment", attributes):
+        with out.element("CoordGeom"):
+            for element in alignment.elements:
+                _geometry(out, element)
+        if alignment.profile:
+            with out.element("Profile"), out.element("ProfAlign", {"name": alignment.name}):
+                for grade in alignment.profile:
+                    kind = "ParaCurve" if grade.curve > 0 else "PVI"
+                    extra = {"length": repr(grade.curve)} if grade.curve > 0 else {}
+                    out.write(_element(kind, extra, f"{grade.station!r} {grade.elevation!r}"))
+
+
+def _geometry(out: Any, element: Element) -> None:
+    start, end = np.array(element.start), element.end
+    rotation = "cw" if element.k0 + element.k1 >= 0 else "ccw"
+    if abs(element.k0 - element.k1) > STRAIGHT:
+        radii = {key: "INF" if abs(k) < STRAIGHT else repr(1 / abs(k))
+                 for key, k in (("radiusStart", element.k0), ("radiusEnd", element.k1))}  # fmt: skip
+        with out.element("Spiral", {"length": repr(element.length), **radii, "rot": rotation, "spiType": "clothoid"}):
+            out.write(_element("Start", {}, _text(start)))
+            out.write(_element("PI", {}, _text(_tangent_crossing(element))))
+            out.write(_element("End", {}, _text(end)))
+    elif abs(element.k0) > STRAIGHT:
+        side = element.azimuth + (np.pi / 2 if element.k0 > 0 else -np.pi / 2)
+        centre = start + np.array([np.sin(side), np.cos(side)]) / abs(element.k0)
+        attributes = {
+            "rot": rotation,
+            "crvType": "arc",
+            "radius": repr(1 / abs(element.k0)),
+            "length": repr(element.length),
+        }
+        with out.element("Curve", attributes):
+            for name, place in (("Start", start), ("Center", centre), ("End", end)):
+                out.write(_element(name, {}, _text(place)))
+    else:
+        with out.element("Line", {"length": repr(element.length)}):
+            out.write(_element("Start", {}, _text(start)))
+            out.write(_element("End", {}, _text(end)))
+
+
+def _tangent_crossing(element: Element) -> Floats:
+    """Where the tangents at both ends of a spiral meet."""
+    a0 = element.azimuth
+    a1 = float(element.direction(np.array([element.length]))[0])
+    start, end = np.array(element.start), element.end
+    table = np.array([[np.sin(a0), -np.sin(a1)], [np.cos(a0), -np.cos(a1)]])
+    along, _ = np.linalg.solve(table, end - start)
+    return np.asarray(start + along * np.array([np.sin(a0), np.cos(a0)]))
+
+
+def _text(place: Any) -> str:
+    """Northing, easting and, where known, elevation, with all digits."""
+    values = [float(value) for value in place]
+    values[0], values[1] = values[1], values[0]
+    return " ".join(repr(value) for value in values if np.isfinite(value))
+
+
+def _element(tag: str, attributes: dict[str, str], text: str = "") -> Any:
+    from lxml import etree
+
+    node = etree.Element(tag, {key: _clean(value) for key, value in attributes.items()})
+    if text:
+        node.text = text
+    return node
+
+
+def _clean(text: str) -> str:
+    """Text without the control characters that XML cannot hold."""
+    return "".join(letter for letter in text if letter >= " " or letter in "\t\n\r")

@@ -1,0 +1,319 @@
+"""Points, lines and areas in GeoPackage, GeoJSON, Shapefile and KML, read and written through GDAL (pyogrio).
+
+What a file claims by its name is held against its first bytes before GDAL sees it: GDAL would otherwise open anything
+it knows, among it descriptions that point to other files or to the network.
+"""
+
+from __future__ import annotations
+
+import re
+import warnings
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+from shapely.errors import ShapelyError
+
+from kerb.core.errors import FormatError, InputError, OutputError
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic
+from kerb.formats.written import placed_when_complete
+
+VECTOR_SUFFIXES = {".geojson": "GeoJSON", ".json": "GeoJSON", ".gpkg": "GPKG", ".shp": "ESRI Shapefile", ".kml": "KML"}
+NAME_FIELDS = ("name", "point", "pt", "id", "label")
+CODE_FIELDS = ("code", "feature", "desc", "description", "type", "class")
+LAYER_FIELDS = ("layer",)
+MOST_FEATURES = 5_000_000
+DEGREES_NOTE = "GeoJSON by its standard is in degrees; the job's coordinates and system were written all the same"
+
+
+@dataclass(frozen=True)
+class VectorLayer:
+    """A layer of a file: its name, how many features, and of which kind (``points``, ``lines`` or ``mixed``)."""
+
+    name: str
+    count: int
+    kind: str
+
+
+def check_vector(path: Path) -> None:
+    """Raise InputError or FormatError unless the file is what its name says."""
+    driver = VECTOR_SUFFIXES.get(path.suffix.lower())
+    try:
+        with open(path, "rb") as stream:
+            start = stream.read(65_536)
+    except OSError as error:
+        raise InputError(f"{path}: {error.strerror or error}") from None
+    text = start.lstrip(b"\xef\xbb\xbf \t\r\n")
+    good = {
+        "GPKG": start.startswith(b"SQLite format 3\0"),
+        "ESRI Shapefile": start.startswith(b"\0\0\x27\x0a"),
+        "GeoJSON": text.startswith(b"{") and b'"type"' in start,
+        "KML": text.startswith(b"<") and b"<kml" in start and b"<!DOCTYPE" not in start and b"<!ENTITY" not in start,
+    }.get(driver or "", False)
+    if not good:
+        raise FormatError(f"{path}: is not a {driver or 'known vector'} file by its first bytes")
+    if driver == "KML" and _declares_entities(path):
+        raise FormatError(f"{path}: declares XML entities, which no KML file needs; not read")
+
+
+def _declares_entities(path: Path) -> bool:
+    with open(path, "rb") as stream:
+        tail = b""
+        while block := stream.read(1 << 20):
+            if b"<!DOCTYPE" in tail + block or b"<!ENTITY" in tail + block:
+                return True
+            tail = block[-16:]
+    return False
+
+
+def vector_layers(path: Path) -> tuple[list[VectorLayer], ReferenceSystem]:
+    """Layers of a file and its reference system. Raises InputError or FormatError naming it."""
+    import pyogrio
+
+    check_vector(path)
+    layers, reference = [], UNKNOWN
+    try:
+        for name, kind in pyogrio.list_layers(path):
+            info = pyogrio.read_info(path, layer=name, force_feature_count=True, force_total_bounds=True)
+            layers.append(VectorLayer(str(name), max(int(info["features"]), 0), _kind(kind)))
+            if reference is UNKNOWN and info.get("crs"):
+                reference = _system(info["crs"])
+                if is_geographic(reference) and _beyond_degrees(info.get("total_bounds")):
+                    # GDAL takes a GeoJSON without a system for degrees, which these numbers cannot be.
+                    reference = UNKNOWN
+    except Exception as error:  # pyogrio and GDAL raise a dozen kinds, all meaning that the file is no good
+        raise FormatError(f"{path}: cannot be read ({_words(error)})") from None
+    if not layers or not any(layer.count for layer in layers):
+        raise FormatError(f"{path}: holds no features")
+    return layers, reference
+
+
+def read_features(path: Path, layers: tuple[str, ...] = ()) -> tuple[SurveyPoints, LineSet, ReferenceSystem]:
+    """Points, and lines with areas, of some layers or of all.
+
+    Raises
+    ------
+    InputError or FormatError, naming the file.
+    """
+    every, reference = vector_layers(path)
+    if sum(layer.count for layer in every) > MOST_FEATURES:
+        raise FormatError(f"{path}: has more than {MOST_FEATURES} features")
+    points: list[tuple[tuple[float, ...], str, str]] = []
+    extras: list[dict[str, str]] = []
+    lines: list[Line] = []
+    for layer in every:
+        if (layers and layer.name not in layers) or not layer.count:
+            continue
+        fields, shapes, columns = _read(path, layer.name)
+        for number, shape in enumerate(shapes):
+            if shape is None or shapely.is_empty(shape):
+                continue
+            values = {name: _cell(column[number]) for name, column in zip(fields, columns, strict=True)}
+            name, code = _field(values, NAME_FIELDS), _field(values, CODE_FIELDS)
+            under = _field(values, LAYER_FIELDS) or layer.name
+            for part in _parts(shape):
+                if part.geom_type == "Point":
+                    points.append((tuple(shapely.get_coordinates(part, include_z=True)[0]), name, code))
+                    extras.append(values)
+                else:
+                    lines += _lines(part, name, under)
+    for line in lines:
+        if not np.isfinite(line.xyz[:, :2]).all():
+            raise FormatError(f"{path}: '{line.name or line.layer}' has a vertex that is not a number")
+    return _points(points, extras), LineSet(tuple(lines)), reference
+
+
+def _beyond_degrees(bounds: Any) -> bool:
+    return bounds is not None and bool(np.any(np.abs(np.array(bounds)) > np.array([360.5, 90.5, 360.5, 90.5])))
+
+
+def _read(path: Path, layer: str) -> tuple[list[str], Any, list[Any]]:
+    import pyogrio
+
+    try:
+        meta, _, geometry, columns = pyogrio.raw.read(path, layer=layer)
+        return [str(name) for name in meta["fields"]], shapely.from_wkb(geometry), list(columns)
+    except ShapelyError as error:
+        raise FormatError(f"{path}: a shape of layer '{layer}' is damaged ({_words(error)})") from None
+    except Exception as error:  # as above
+        raise FormatError(f"{path}: layer '{layer}' cannot be read ({_words(error)})") from None
+
+
+def _parts(shape: Any) -> list[Any]:
+    found = []
+    for part in getattr(shape, "geoms", [shape]):
+        found += _parts(part) if hasattr(part, "geoms") else [part]
+    return found
+
+
+def _lines(part: Any, name: str, layer: str) -> list[Line]:
+    if part.geom_type == "Polygon":
+        rings = [part.exterior, *part.interiors]
+        named = [name] + [f"{name} hole {k}".strip() for k in range(1, len(rings))]
+        return [Line(_coordinates(ring)[:-1], True, n, layer) for ring, n in zip(rings, named, strict=True)]
+    xyz = _coordinates(part)
+    closed = len(xyz) > 3 and bool(np.array_equal(xyz[0, :2], xyz[-1, :2]))
+    return [Line(xyz[:-1] if closed else xyz, closed, name, layer)]
+
+
+def _coordinates(part: Any) -> Any:
+    return shapely.get_coordinates(part, include_z=True)
+
+
+def _points(points: list[Any], extras: list[dict[str, str]]) -> SurveyPoints:
+    if not points:
+        return SurveyPoints(np.empty((0, 3)), (), ())
+    keys = dict.fromkeys(key for values in extras for key in values)
+    used = [key for key in keys if key.lower() not in (*NAME_FIELDS, *CODE_FIELDS)]
+    names = tuple(name or str(n) for n, (_, name, _) in enumerate(points, 1))
+    return SurveyPoints(
+        np.array([xyz for xyz, _, _ in points]), names, tuple(code for _, _, code in points),
+        {key: tuple(values.get(key, "") for values in extras) for key in used},
+    )  # fmt: skip
+
+
+def _kind(geometry: Any) -> str:
+    text = str(geometry or "").lower()
+    if "point" in text:
+        return "points"
+    return "lines" if "line" in text or "polygon" in text else "mixed"
+
+
+def _field(values: dict[str, str], names: tuple[str, ...]) -> str:
+    lowered = {key.lower(): value for key, value in values.items()}
+    return next((lowered[name] for name in names if lowered.get(name)), "")
+
+
+def _cell(value: Any) -> str:
+    if value is None or (isinstance(value, float) and np.isnan(value)):
+        return ""
+    return str(value)
+
+
+def _system(text: str) -> ReferenceSystem:
+    try:
+        return from_text(text)
+    except InputError:
+        return UNKNOWN
+
+
+def _words(error: BaseException) -> str:
+    return " ".join(str(error).split())[:200]
+
+
+def write_features(
+    path: Path, points: SurveyPoints | None, lines: LineSet | None, reference: ReferenceSystem, fields: Any = None
+) -> list[tuple[str, str]]:
+    """Write points, or lines and areas, to GeoPackage, GeoJSON or Shapefile, by the ending.
+
+    ``fields`` adds columns (name to n values). A Shapefile and a GeoJSON hold one kind of geometry here: of a set with
+    lines and areas the areas are written as closed lines.
+
+    Returns
+    -------
+    Notes as (code, text).
+
+    Raises
+    ------
+    OutputError, when there is nothing to write or the folder cannot be written.
+    """
+    driver = VECTOR_SUFFIXES.get(path.suffix.lower())
+    if driver is None or driver == "KML":
+        raise OutputError(f"{path}: points and lines are written as .gpkg, .geojson or .shp")
+    layers = []
+    if points is not None and points.count:
+        columns = {"name": points.names, "code": points.codes, **points.extra, **(fields or {})}
+        shapes = np.array([shapely.Point(_flat(place[None])[0]) for place in points.xyz], object)
+        layers.append(("points", shapes, columns))
+    if lines is not None and lines.count:
+        layers.append(("lines", *_shapes(lines)))
+    if not layers:
+        raise OutputError(f"{path}: nothing to write")
+    if driver != "GPKG" and len(layers) > 1:
+        raise OutputError(f"{path}: a {driver} file holds points or lines, not both; choose .gpkg")
+    with placed_when_complete(path) as partial:
+        try:
+            for number, (name, shapes, columns) in enumerate(layers):
+                _write_layer(partial, driver, (name, number > 0), shapes, columns, reference)
+        except (OSError, OutputError):
+            raise
+        except Exception as error:  # pyogrio and GDAL raise a dozen kinds
+            raise OutputError(f"{path}: {_words(error)}") from None
+        if driver == "ESRI Shapefile":
+            _move_companions(partial, path)
+    flat = sum(int((~shapely.has_z(shapes)).sum()) for _, shapes, _ in layers)
+    notes = [("geojson-degrees", DEGREES_NOTE)] if driver == "GeoJSON" and reference.wkt else []
+    if not reference.wkt and (driver == "GeoJSON" or not definition(reference)):
+        notes.append(("unit-unsaid", f"the numbers are in {reference.unit.plural}; the file cannot say so"))
+    if driver == "ESRI Shapefile" and flat and any(shapely.has_z(shapes).any() for _, shapes, _ in layers):
+        notes.append(("no-elevation", f"{flat} shapes have no elevation; a Shapefile needs one: written as 0"))
+    return notes
+
+
+def _flat(xyz: Any) -> Any:
+    """Places with elevations, or without them where one is missing: a shape has elevations everywhere or nowhere."""
+    return xyz if np.isfinite(xyz[:, 2]).all() else xyz[:, :2]
+
+
+def _shapes(lines: LineSet) -> tuple[Any, dict[str, Any]]:
+    areas = all(line.closed for line in lines.lines)
+    shapes: list[Any] = []
+    for line in lines.lines:
+        xyz = _flat(line.xyz)
+        if areas:
+            shapes.append(shapely.Polygon(xyz))
+        else:
+            shapes.append(shapely.LineString(np.vstack([xyz, xyz[:1]]) if line.closed else xyz))
+    columns = {"name": [line.name for line in lines.lines], "layer": [line.layer for line in lines.lines]}
+    return np.array(shapes, object), columns
+
+
+def _write_layer(
+    path: Path, driver: str, layer: tuple[str, bool], shapes: Any, columns: dict[str, Any], system: ReferenceSystem
+) -> None:
+    import pyogrio
+
+    name, append = layer
+    kinds = set(shapely.get_type_id(shapes).tolist())
+    geometry = {0: "Point", 1: "LineString", 3: "Polygon"}[kinds.pop()]
+    if shapely.has_z(shapes).any():
+        geometry += " Z"
+    fields = _field_names(list(columns), driver)
+    data = [np.array(list(values), object if not _numeric(values) else float) for values in columns.values()]
+    options = {"RFC7946": "NO"} if driver == "GeoJSON" else {}
+    wkt = system.wkt if driver == "GeoJSON" else definition(system)
+    with warnings.catch_warnings():
+        # That there is no reference system is said in the notes.
+        warnings.simplefilter("ignore")
+        pyogrio.raw.write(
+            path, shapely.to_wkb(shapes, output_dimension=3), data, fields, driver=driver, append=append,
+            layer=name if driver == "GPKG" else None, geometry_type=geometry, crs=wkt or None,
+            layer_options=options, encoding="UTF-8",
+        )  # fmt: skip
+
+
+def _numeric(values: Any) -> bool:
+    return all(isinstance(value, (int, float, np.number)) for value in values)
+
+
+def _field_names(names: list[str], driver: str) -> list[str]:
+    """Names a driver can keep: a Shapefile's have ten characters and no doubles."""
+    if driver != "ESRI Shapefile":
+        return names
+    out: list[str] = []
+    for name in names:
+        short = re.sub(r"\W+", "_", name)[:10]
+        while short.lower() in (item.lower() for item in out):
+            short = f"{short[:8]}{len(out):02d}"
+        out.append(short)
+    return out
+
+
+def _move_companions(partial: Path, path: Path) -> None:
+    for suffix in (".shx", ".dbf", ".prj", ".cpg"):
+        companion = partial.with_suffix(suffix)
+        if companion.exists():
+            companion.replace(path.with_suffix(suffix))

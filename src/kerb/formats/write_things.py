@@ -1,0 +1,146 @@
+"""Write a thing or a cloud to a file by its ending: which endings fit which kind, and who writes them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.cloud.outgoing import Outgoing
+from kerb.core.errors import OutputError
+from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.progress import Progress
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed
+
+Notes = list[tuple[str, str]]
+ENDINGS = {
+    CLOUD: (".laz", ".las", ".e57", ".ply", ".xyz", ".pts", ".csv", ".txt"),
+    POINTS: (".csv", ".dxf", ".xml", ".gpkg", ".geojson", ".shp"),
+    LINES: (".dxf", ".gpkg", ".geojson", ".shp", ".xml"),
+    SURFACE: (".xml", ".dxf", ".obj", ".stl", ".ply", ".off", ".tif", ".asc"),
+    MODEL: (".obj", ".stl", ".ply", ".off", ".dxf"),
+    PICTURE: (".tif", ".png", ".jpg"),
+}
+NAMES = {
+    ".laz": "LAZ", ".las": "LAS", ".e57": "E57", ".ply": "PLY", ".xyz": "XYZ text", ".pts": "PTS text",
+    ".csv": "CSV text", ".txt": "Text", ".dxf": "DXF", ".xml": "LandXML", ".gpkg": "GeoPackage",
+    ".geojson": "GeoJSON", ".shp": "Shapefile", ".obj": "OBJ", ".stl": "STL", ".off": "OFF", ".tif": "GeoTIFF",
+    ".asc": "ESRI ASCII grid", ".png": "PNG with world file", ".jpg": "JPEG with world file",
+}  # fmt: skip
+
+
+def endings_for(kind: str, grid: bool = False) -> tuple[str, ...]:
+    """Endings that a kind can be written with; grids only as grids and triangles only as triangles."""
+    if kind != SURFACE:
+        return ENDINGS[kind]
+    own = (".tif", ".asc")
+    return own + (".xml", ".obj", ".ply") if grid else tuple(e for e in ENDINGS[SURFACE] if e not in own)
+
+
+def write_cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Notes]:
+    """Write points by the ending. Returns their number and notes. Raises OutputError; Cancelled."""
+    suffix = path.suffix.lower()
+    if suffix in (".las", ".laz"):
+        from kerb.formats.las_write import write_las
+
+        return write_las(outgoing, path, progress), []
+    if suffix == ".e57":
+        from kerb.formats.e57_write import write_e57
+
+        unit = outgoing.reference.unit
+        notes = [] if unit.code == "m" else [("unit-converted", f"E57 knows metres only: converted from {unit.plural}")]
+        return write_e57(outgoing, path, progress), notes
+    if suffix == ".ply":
+        from kerb.formats.ply import write_ply
+
+        return write_ply(outgoing, path, progress), []
+    if suffix in (".xyz", ".pts", ".csv", ".txt"):
+        from kerb.formats.text_write import write_text_cloud
+
+        notes = [] if suffix in (".csv", ".txt") else [("unit-unsaid", "the file cannot say its unit")]
+        return write_text_cloud(outgoing, path, progress), notes
+    raise OutputError(f"{path}: a cloud is written as {', '.join(ENDINGS[CLOUD])}")
+
+
+def write_thing(item: Placed, path: Path, progress: Progress, source: Path | None = None) -> Notes:
+    """Write points, lines, a surface, a model or a picture by the ending. Returns notes.
+
+    ``source`` is the kept picture file. Raises OutputError, when the ending does not fit; Cancelled.
+    """
+    progress.step(0.0, f"Writing {path.name}")
+    suffix, thing = path.suffix.lower(), item.thing
+    if suffix not in ENDINGS[item.kind]:
+        names = ", ".join(ENDINGS[item.kind])
+        raise OutputError(f"{path}: a holding of this kind is written as {names}")
+    if suffix in (".gpkg", ".geojson", ".shp"):
+        from kerb.formats.vector import write_features
+
+        points = thing if isinstance(thing, SurveyPoints) else None
+        return write_features(path, points, thing if isinstance(thing, LineSet) else None, item.reference)
+    if isinstance(thing, PictureRef):
+        return _picture(item, thing, path, source)
+    if isinstance(thing, ElevationGrid):
+        return _grid(item, thing, path)
+    if suffix == ".csv" and isinstance(thing, SurveyPoints):
+        from kerb.formats.text_write import write_survey_csv
+
+        write_survey_csv(thing, path, item.reference.unit)
+    elif suffix == ".dxf":
+        return _dxf(item, path)
+    elif suffix == ".xml":
+        _landxml(item, path)
+    elif isinstance(thing, TriangleMesh):
+        from kerb.formats.meshes import write_mesh
+
+        write_mesh(path, thing, item.reference.unit)
+    return []
+
+
+def _dxf(item: Placed, path: Path) -> Notes:
+    from kerb.formats.dxf_write import write_dxf
+
+    thing = item.thing
+    write_dxf(
+        path, item.reference.unit,
+        thing if isinstance(thing, SurveyPoints) else None,
+        thing if isinstance(thing, LineSet) else None,
+        thing if isinstance(thing, TriangleMesh) else None,
+    )  # fmt: skip
+    flat = int(np.isnan(thing.xyz[:, 2]).sum()) if isinstance(thing, SurveyPoints) else 0
+    return [("no-elevation", f"{flat} points have no elevation; DXF cannot leave it out: written as 0")] if flat else []
+
+
+def _landxml(item: Placed, path: Path) -> None:
+    from kerb.formats.landxml_write import LandXmlContent, write_landxml
+
+    thing, surfaces = item.thing, None
+    if isinstance(thing, TriangleMesh):
+        surfaces = {element.name or path.stem: thing.part(element).tin() for element in thing.elements}
+        surfaces = surfaces or {path.stem: thing.tin()}
+    content = LandXmlContent(
+        thing if isinstance(thing, SurveyPoints) else None, thing if isinstance(thing, LineSet) else None, surfaces
+    )
+    write_landxml(path, content, item.reference)
+
+
+def _grid(item: Placed, grid: ElevationGrid, path: Path) -> Notes:
+    from kerb.formats.rasters import write_elevation
+
+    if path.suffix.lower() in (".tif", ".asc"):
+        write_elevation(path, grid, item.reference)
+        return [] if path.suffix.lower() == ".tif" else [("unit-unsaid", "an ESRI ASCII grid cannot say its unit")]
+    tin = grid.tin()
+    mesh = TriangleMesh(tin.points, tin.triangles)
+    return write_thing(Placed(SURFACE, mesh, item.reference), path, Progress())
+
+
+def _picture(item: Placed, picture: PictureRef, path: Path, source: Path | None) -> Notes:
+    from kerb.formats.rasters import read_part, write_picture
+
+    if source is None or picture.tiles:
+        raise OutputError(f"{path}: pictures of a tile service stay with the service")
+    image = read_part(source, (0, 0, picture.width, picture.height), (picture.width, picture.height))
+    write_picture(path, image, picture.affine, item.reference)
+    return []

@@ -1,0 +1,130 @@
+"""Keep things other than clouds in a folder of the job: numbers as .npy, words as JSON, pictures as GeoTIFF."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.errors import JobError
+from kerb.core.geometry.alignment import Alignment, Element, Grade
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.geometry.mesh import Element as MeshElement
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import PictureRef, Placed
+
+VERSION = 1
+HEAD = "thing.json"
+
+
+def save_thing(folder: Path, item: Placed) -> None:
+    """Write a thing into ``folder``, which appears when it is complete. Raises JobError when it cannot be written."""
+    work = folder.with_name(folder.name + ".partial")
+    try:
+        shutil.rmtree(work, ignore_errors=True)
+        work.mkdir(parents=True)
+        write_parts(work, item)
+        work.rename(folder)
+    except OSError as error:
+        shutil.rmtree(work, ignore_errors=True)
+        raise JobError(f"{folder}: {error.strerror or error}") from None
+
+
+def write_parts(folder: Path, item: Placed) -> None:
+    """Write the files of a thing into a folder that is there."""
+    arrays, words = _taken_apart(item.thing)
+    for name, values in arrays.items():
+        np.save(folder / f"{name}.npy", values, allow_pickle=False)
+    head = {"version": VERSION, "kind": item.kind, "is": type(item.thing).__name__,
+            "reference": item.reference.to_json(), **words}  # fmt: skip
+    partial = folder / f"{HEAD}.partial"
+    partial.write_text(json.dumps(head), encoding="utf-8")
+    partial.replace(folder / HEAD)
+
+
+def load_thing(folder: Path) -> Placed:
+    """Read a thing back. Raises JobError when it is missing, damaged or of a newer version."""
+    try:
+        head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
+        if head["version"] > VERSION:
+            raise JobError(f"{folder}: written by a newer Kerb")
+        arrays = {
+            path.stem: np.load(path, mmap_mode="r" if path.stem == "z" else None, allow_pickle=False)
+            for path in folder.glob("*.npy")
+        }
+        thing = _BUILDERS[head["is"]](arrays, head)
+        return Placed(head["kind"], thing, ReferenceSystem.from_json(head["reference"]))
+    except (OSError, ValueError, KeyError, TypeError, IndexError) as error:
+        raise JobError(f"{folder}: the imported data cannot be read ({error})") from None
+
+
+def set_reference(folder: Path, reference: ReferenceSystem) -> None:
+    """Label a kept thing with another reference system; its numbers stay. Raises JobError."""
+    try:
+        head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
+        head["reference"] = reference.to_json()
+        partial = folder / f"{HEAD}.partial"
+        partial.write_text(json.dumps(head), encoding="utf-8")
+        partial.replace(folder / HEAD)
+    except (OSError, ValueError) as error:
+        raise JobError(f"{folder}: cannot be labelled ({error})") from None
+
+
+def _taken_apart(thing: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+    if isinstance(thing, SurveyPoints):
+        words = {"names": thing.names, "codes": thing.codes, "extra": thing.extra}
+        return {"xyz": thing.xyz}, words
+    if isinstance(thing, LineSet):
+        ends = np.cumsum([len(line.xyz) for line in thing.lines], dtype=np.int64)
+        rows = [(line.closed, line.name, line.layer) for line in thing.lines]
+        return {"xyz": thing.vertices, "ends": ends}, {
+            "lines": rows,
+            "alignments": [asdict(alignment) for alignment in thing.alignments],
+        }
+    if isinstance(thing, TriangleMesh):
+        elements = [(e.name, e.kind, e.first, e.count) for e in thing.elements]
+        return {"vertices": thing.vertices, "triangles": thing.triangles}, {"elements": elements}
+    if isinstance(thing, ElevationGrid):
+        return {"z": thing.z}, {"affine": list(thing.affine)}
+    return {}, asdict(thing)
+
+
+def _points(arrays: dict[str, Any], head: dict[str, Any]) -> SurveyPoints:
+    extra = {key: tuple(values) for key, values in head["extra"].items()}
+    return SurveyPoints(arrays["xyz"], tuple(head["names"]), tuple(head["codes"]), extra)
+
+
+def _lines(arrays: dict[str, Any], head: dict[str, Any]) -> LineSet:
+    pieces = np.split(arrays["xyz"], arrays["ends"][:-1]) if len(head["lines"]) else []
+    lines = tuple(
+        Line(xyz, bool(closed), name, layer) for xyz, (closed, name, layer) in zip(pieces, head["lines"], strict=True)
+    )
+    return LineSet(lines, tuple(_alignment(item) for item in head["alignments"]))
+
+
+def _alignment(data: dict[str, Any]) -> Alignment:
+    elements = tuple(Element(**{**item, "start": tuple(item["start"])}) for item in data["elements"])
+    return Alignment(data["name"], data["start_station"], elements, tuple(Grade(**item) for item in data["profile"]))
+
+
+def _mesh(arrays: dict[str, Any], head: dict[str, Any]) -> TriangleMesh:
+    return TriangleMesh(arrays["vertices"], arrays["triangles"], tuple(MeshElement(*e) for e in head["elements"]))
+
+
+def _grid(arrays: dict[str, Any], head: dict[str, Any]) -> ElevationGrid:
+    return ElevationGrid(arrays["z"], tuple(head["affine"]))
+
+
+def _picture(_arrays: dict[str, Any], head: dict[str, Any]) -> PictureRef:
+    return PictureRef(head["width"], head["height"], tuple(head["affine"]), head["file"], head.get("tiles", ""))
+
+
+_BUILDERS: dict[str, Any] = {
+    "SurveyPoints": _points, "LineSet": _lines, "TriangleMesh": _mesh, "ElevationGrid": _grid, "PictureRef": _picture,
+}  # fmt: skip
