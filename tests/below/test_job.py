@@ -9,9 +9,11 @@ import sys
 from dataclasses import replace
 
 from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
+from kerb.core.placing import CONVERT, Placing
 from kerb.core.progress import Progress, silent
 from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
+from kerb.formats.points import open_points
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Change, Job
@@ -109,7 +111,9 @@ class Units(Base):
     def test_first_cloud_rules_and_later_ones_are_converted(self):
         self.add_cloud(DATA / "airborne_2154.laz")
         metres = self.job.store(self.job.state.holdings[0])
-        self.add_cloud(DATA / "airborne_feet.laz")
+        source = open_points(DATA / "airborne_feet.laz").layout.reference
+        metric = replace(source, unit=METRE, vertical_unit=METRE)
+        self.add_cloud(DATA / "airborne_feet.laz", placing=Placing(CONVERT, source, metric))
         feet = self.job.store(self.job.state.holdings[1])
         self.assertEqual(self.job.state.title.unit, "m")
         self.assertIn("unit-converted", dict(self.job.state.holdings[1].notes))

@@ -288,10 +288,10 @@ class CommandLine(Folder):
     def test_unusable_input_is_one_line_and_status_2(self):
         toes = self.toes()
         for words in (
-            ("info", self.folder / "none.laz"), ("info", toes),
+            ("info", self.folder / "none.laz"), ("info", DATA / "licences" / "laspy.txt"),
             ("stockpile", YARD, "--toe", toes), ("stockpile", YARD, "--toe", f"{toes}#nobody"),
             ("stockpile", YARD, "--toe", f"{toes}#{yard.HEAPS[0].name}", "--base", "level"),
-            ("convert", YARD, YARD, "--force"), ("convert", YARD, self.folder / "out.txt"),
+            ("convert", YARD, YARD, "--force"), ("convert", YARD, self.folder / "out.gpkg"),
             ("convert", YARD, self.folder / "out.las", "--classes", "99"),
             ("add", self.folder / "job", YARD),
         ):  # fmt: skip

@@ -240,8 +240,7 @@ def _accuracy(transformer: pyproj.Transformer) -> float | None:
 def _transformation(source: ReferenceSystem, target: ReferenceSystem, way: Route) -> Callable[[Floats], Floats]:
     height = source.vertical_unit.metres / target.vertical_unit.metres if way.heights_kept else 1.0
     # PROJ gives plan in the unit of the target system; the job may count in another one.
-    unit = _horizontal(target)
-    plan = 1.0 if unit.is_geographic else unit.axis_info[0].unit_conversion_factor / target.unit.metres
+    plan = 1.0 if is_geographic(target) else _axis_unit_m(target) / target.unit.metres
 
     def change(points: Floats) -> Floats:
         z = np.where(np.isfinite(points[:, 2]), points[:, 2], 0.0)
@@ -279,13 +278,18 @@ def _has_heights(crs: pyproj.CRS) -> bool:
     return len(crs.axis_info) > 2
 
 
+def _axis_unit_m(system: ReferenceSystem) -> float:
+    """The unit that the definition of a system counts in, in metres."""
+    return float(_horizontal(system).axis_info[0].unit_conversion_factor)
+
+
 def _relabelled(source: ReferenceSystem, target: ReferenceSystem, plan: bool, heights: bool) -> ReferenceSystem:
     """A converted file no longer has the coordinates of its system, unless only heights changed."""
     unit = target.unit if plan else source.unit
     vertical = target.vertical_unit if heights else source.vertical_unit
     if unit == source.unit:
         return replace(source, vertical_unit=vertical)
-    if target.wkt and source.wkt and same_system(source, target):
+    if target.wkt and source.wkt and _axis_unit_m(target) == unit.metres and same_system(source, target):
         return replace(target, unit=unit, vertical_unit=vertical)
     name = f"{source.name}, converted to {unit.plural}" if source.name else ""
     return replace(source, name=name, wkt="", code="", unit=unit, vertical_unit=vertical, certainty="confirmed")

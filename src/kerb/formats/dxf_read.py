@@ -185,16 +185,49 @@ def _take_block(drawing: Drawing, entity: Any, layer: str) -> None:
 
 
 def _take_curve(drawing: Drawing, entity: Any, layer: str, tolerance: float) -> None:
-    from ezdxf import path as paths
-
-    made = paths.make_path(entity)
-    xyz = np.array([tuple(vertex) for vertex in made.flattening(tolerance)], float).reshape(-1, 3)
+    xyz = np.array(_vertices(entity, tolerance), float).reshape(-1, 3)
     moved = np.any(np.diff(xyz, axis=0) != 0, axis=1)
     if moved.any():
         xyz = xyz[np.concatenate([[True], moved])]
     closed = len(xyz) > 3 and bool(np.allclose(xyz[0], xyz[-1], rtol=0, atol=tolerance * 1e-3))
     if len(xyz) > 1:
         drawing.lines.append(Line(xyz[:-1] if closed else xyz, closed, "", layer))
+
+
+def _vertices(entity: Any, tolerance: float) -> list[tuple[float, ...]]:
+    """Vertices of a curve, chords no farther from it than the tolerance.
+
+    Arcs are cut by their own radius: the general path of ezdxf goes by Bézier curves, which stray from an arc by
+    0.03 % of its radius whatever tolerance is asked for.
+    """
+    kind = entity.dxftype()
+    if kind == "LINE":
+        return [tuple(entity.dxf.start), tuple(entity.dxf.end)]
+    if kind in ("LWPOLYLINE", "POLYLINE"):
+        if kind == "POLYLINE" and entity.is_3d_polyline and not entity.has_arc:
+            places = [tuple(vertex.dxf.location) for vertex in entity.vertices]
+            return [*places, places[0]] if entity.is_closed and places else places
+        return _chained([_vertices(part, tolerance) for part in entity.virtual_entities()])
+    return [tuple(vertex) for vertex in entity.flattening(tolerance)]
+
+
+def _chained(pieces: list[list[tuple[float, ...]]]) -> list[tuple[float, ...]]:
+    """Pieces of a polyline end to end; an arc always runs counter-clockwise, so some come reversed."""
+    chain: list[tuple[float, ...]] = []
+    for number, piece in enumerate(pieces):
+        following = pieces[number + 1] if number + 1 < len(pieces) else None
+        if chain:
+            turned = _gap(chain[-1], piece[-1]) < _gap(chain[-1], piece[0])
+        else:
+            turned = following is not None and min(_gap(piece[0], end) for end in (following[0], following[-1])) < min(
+                _gap(piece[-1], end) for end in (following[0], following[-1])
+            )
+        chain += reversed(piece) if turned else piece
+    return chain
+
+
+def _gap(a: tuple[float, ...], b: tuple[float, ...]) -> float:
+    return float(np.hypot(a[0] - b[0], a[1] - b[1]))
 
 
 def _take_faces(drawing: Drawing, entity: Any, kind: str, layer: str) -> None:

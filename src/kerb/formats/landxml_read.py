@@ -62,11 +62,10 @@ def read_landxml(path: Path) -> LandXml:
     from lxml import etree
 
     try:
-        events = etree.iterparse(
-            str(path), events=("start", "end"), resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True
-        )
-        for event, node in events:
-            reader.take(event, node)
+        options = {"resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True}
+        with open(path, "rb") as stream:
+            for event, node in etree.iterparse(stream, events=("start", "end"), **options):
+                reader.take(event, node)
     except etree.XMLSyntaxError as error:
         raise FormatError(f"{path}: is no valid XML ({error.msg})") from None
     return reader.finished()

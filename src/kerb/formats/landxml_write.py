@@ -87,7 +87,7 @@ def _points(out: Any, points: SurveyPoints) -> None:
 
 def _surface(out: Any, name: str, tin: Tin) -> None:
     with out.element("Surface", {"name": name}):
-        areas = {"area2DSurf": repr(tin.plan_area), "area3DSurf": repr(tin.surface_area)}
+        areas = {"area2DSurf": _number(tin.plan_area), "area3DSurf": _number(tin.surface_area)}
         with out.element("Definition", {"surfType": "TIN", **areas}):
             with out.element("Pnts"):
                 for number, xyz in enumerate(tin.points, 1):
@@ -118,26 +118,33 @@ def _lines(out: Any, lines: LineSet) -> None:
 
 
 def _alignment(out: Any, alignment: Alignment) -> None:
-    attributes = {"name": alignment.name, "length": repr(alignment.length), "staStart": repr(alignment.start_station)}
+    attributes = {
+        "name": alignment.name,
+        "length": _number(alignment.length),
+        "staStart": _number(alignment.start_station),
+    }
     with out.element("Alignment", attributes):
         with out.element("CoordGeom"):
             for element in alignment.elements:
-                _geometry(out, element)
+                for piece in _one_sided(element):
+                    _geometry(out, piece)
         if alignment.profile:
             with out.element("Profile"), out.element("ProfAlign", {"name": alignment.name}):
                 for grade in alignment.profile:
                     kind = "ParaCurve" if grade.curve > 0 else "PVI"
-                    extra = {"length": repr(grade.curve)} if grade.curve > 0 else {}
-                    out.write(_element(kind, extra, f"{grade.station!r} {grade.elevation!r}"))
+                    extra = {"length": _number(grade.curve)} if grade.curve > 0 else {}
+                    out.write(_element(kind, extra, f"{_number(grade.station)} {_number(grade.elevation)}"))
 
 
 def _geometry(out: Any, element: Element) -> None:
     start, end = np.array(element.start), element.end
     rotation = "cw" if element.k0 + element.k1 >= 0 else "ccw"
     if abs(element.k0 - element.k1) > STRAIGHT:
-        radii = {key: "INF" if abs(k) < STRAIGHT else repr(1 / abs(k))
+        radii = {key: "INF" if abs(k) < STRAIGHT else _number(1 / abs(k))
                  for key, k in (("radiusStart", element.k0), ("radiusEnd", element.k1))}  # fmt: skip
-        with out.element("Spiral", {"length": repr(element.length), **radii, "rot": rotation, "spiType": "clothoid"}):
+        with out.element(
+            "Spiral", {"length": _number(element.length), **radii, "rot": rotation, "spiType": "clothoid"}
+        ):
             out.write(_element("Start", {}, _text(start)))
             out.write(_element("PI", {}, _text(_tangent_crossing(element))))
             out.write(_element("End", {}, _text(end)))
@@ -147,16 +154,27 @@ def _geometry(out: Any, element: Element) -> None:
         attributes = {
             "rot": rotation,
             "crvType": "arc",
-            "radius": repr(1 / abs(element.k0)),
-            "length": repr(element.length),
+            "radius": _number(1 / abs(element.k0)),
+            "length": _number(element.length),
         }
         with out.element("Curve", attributes):
             for name, place in (("Start", start), ("Center", centre), ("End", end)):
                 out.write(_element(name, {}, _text(place)))
     else:
-        with out.element("Line", {"length": repr(element.length)}):
+        with out.element("Line", {"length": _number(element.length)}):
             out.write(_element("Start", {}, _text(start)))
             out.write(_element("End", {}, _text(end)))
+
+
+def _one_sided(element: Element) -> list[Element]:
+    """A spiral that turns both ways, cut at its inflection: LandXML gives a spiral one turning sense."""
+    if element.k0 * element.k1 >= 0:
+        return [element]
+    half = element.length * element.k0 / (element.k0 - element.k1)
+    middle = element.at(np.array([half]))[0]
+    turned = float(element.direction(np.array([half]))[0])
+    first = Element(element.start, element.azimuth, half, element.k0, 0.0)
+    return [first, Element((float(middle[0]), float(middle[1])), turned, element.length - half, 0.0, element.k1)]
 
 
 def _tangent_crossing(element: Element) -> Floats:
@@ -183,6 +201,11 @@ def _element(tag: str, attributes: dict[str, str], text: str = "") -> Any:
     if text:
         node.text = text
     return node
+
+
+def _number(value: float) -> str:
+    """All digits of a number, be it Python's or NumPy's."""
+    return repr(float(value))
 
 
 def _clean(text: str) -> str:

@@ -8,6 +8,7 @@ complete.
 from __future__ import annotations
 
 import base64
+import contextlib
 from pathlib import Path
 from typing import Any
 
@@ -91,12 +92,15 @@ def _fresh_header(outgoing: Outgoing) -> laspy.LasHeader:
 def _add_reference(header: laspy.LasHeader, outgoing: Outgoing) -> None:
     """The reference system as WKT, or at least the unit as GeoTIFF keys where there is only a unit."""
     reference = outgoing.reference
+    stated = False
     if reference.wkt:
-        header.add_crs(pyproj.CRS.from_wkt(reference.wkt), keep_compatibility=True)
-    else:
+        # Before LAS 1.4, and with its older point formats, only GeoTIFF keys may say it, which need an EPSG code.
+        with contextlib.suppress(RuntimeError):
+            header.add_crs(pyproj.CRS.from_wkt(reference.wkt), keep_compatibility=header.point_format.id < 6)
+            stated = True
+    if not stated:
         header.vlrs.extend(unit_records(reference))
-        if header.version.minor >= 4:
-            header.global_encoding.wkt = False
+        header.global_encoding.wkt = False
 
 
 def _add_made(header: laspy.LasHeader, outgoing: Outgoing) -> None:

@@ -17,9 +17,9 @@ import numpy as np
 from kerb.core.arrays import Bytes, Floats
 from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.progress import Progress
-from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, local_grid
+from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text
 from kerb.core.surface.elevation import Affine, ElevationGrid
-from kerb.core.units import FILE_UNITS, METRE, LengthUnit, unit_of_metres
+from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.written import placed_when_complete
 
 MOST_CELLS = 400_000_000
@@ -150,7 +150,7 @@ def write_elevation(path: Path, grid: ElevationGrid, reference: ReferenceSystem)
 
 
 def _write_ascii_grid(path: Path, grid: ElevationGrid, z: Any) -> None:
-    a, b, c, d, e, f = grid.affine
+    a, b, c, d, e, f = map(float, grid.affine)
     if b or d or not math.isclose(a, -e, rel_tol=1e-9):
         raise OutputError(f"{path}: an ESRI ASCII grid has square, north-up cells; choose GeoTIFF")
     head = (f"ncols {z.shape[1]}\nnrows {z.shape[0]}\nxllcorner {c!r}\nyllcorner {f + e * z.shape[0]!r}\n"
@@ -250,7 +250,7 @@ def write_picture(path: Path, image: Bytes, affine: Affine, reference: Reference
 
 def write_world_file(path: Path, affine: Affine) -> None:
     """Six lines: x size, rotation, rotation, negative y size, centre of the upper left pixel. Raises OutputError."""
-    a, b, c, d, e, f = affine
+    a, b, c, d, e, f = map(float, affine)
     lines = (a, d, b, e, c + a / 2 + b / 2, f + d / 2 + e / 2)
     with placed_when_complete(path) as partial:
         partial.write_text("".join(f"{value!r}\n" for value in lines), encoding="ascii")
@@ -287,8 +287,6 @@ def _reference(file: Any) -> tuple[ReferenceSystem, list[tuple[str, str]]]:
         except (InputError, ValueError):
             notes.append(("crs-conflict", "the reference system of the file cannot be understood"))
     vertical = _named_unit(file.units[0]) if file.count else None
-    if not reference.wkt and file.crs and file.crs.linear_units_factor:
-        reference = local_grid(unit_of_metres(file.crs.linear_units_factor[1]) or METRE)
     if not file.crs:
         notes.append(("crs-missing", "the file names no reference system; its unit is unknown"))
     if vertical is not None:

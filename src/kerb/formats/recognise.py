@@ -79,7 +79,9 @@ def examine(path: Path) -> Examined:
         raise InputError(f"{path}: is a ZIP archive; unpack it and bring in what is in it")
     try:
         return _text(path)
-    except FormatError:
+    except FormatError as error:
+        if path.suffix.lower() in TEXT_SUFFIXES and "no columns" not in str(error):
+            raise
         endings = " ".join(SUFFIXES)
         raise InputError(f"{path}: is of no kind that Kerb reads ({endings})") from None
 
@@ -241,6 +243,6 @@ FORMATS = (
     Format((".tif", ".tiff", ".png", ".jpg", ".jpeg"), _raster, _starts_as_raster),
     Format((".geojson", ".json", ".gpkg", ".shp", ".kml"), _vector),
     Format((".xml", ".landxml"), _landxml, lambda start: b"<LandXML" in start),
-    Format((".xyz", ".pts", ".csv", ".txt", ".asc"), _text),
 )
-SUFFIXES = tuple(sorted({suffix for known in FORMATS for suffix in known.suffixes}))
+TEXT_SUFFIXES = (".xyz", ".pts", ".csv", ".txt", ".asc")
+SUFFIXES = tuple(sorted({*TEXT_SUFFIXES, *(suffix for known in FORMATS for suffix in known.suffixes)}))

@@ -66,16 +66,14 @@ class TextStream(FloatStream):
         used = {c: role for c, role in enumerate(self.plan.roles) if _is_number(role)}
         options = _pandas_options(self.plan)
         source: Any = self.path if len(self.plan.comment) < 2 else _Uncommented(self.path, self.plan.comment)
-        line = self.plan.skip
         try:
             reader = pandas.read_csv(
-                source, header=None, names=list(range(len(self.plan.roles))), index_col=False, usecols=list(used),
-                dtype=np.float64, chunksize=max(size, 1), skiprows=self.plan.skip, on_bad_lines="error",
-                encoding="utf-8", encoding_errors="replace", low_memory=True, **options,
+                source, header=None, usecols=None if len(used) == len(self.plan.roles) else list(used), dtype=np.float64, chunksize=max(size, 1),
+                skiprows=self.plan.skip, on_bad_lines="error", encoding="utf-8", encoding_errors="replace",
+                low_memory=True, **options,
             )  # fmt: skip
             with reader:
                 for table in reader:
-                    line += len(table)
                     yield _numbers(table, used, self.plan)
         except (ValueError, pandas.errors.ParserError, OverflowError) as error:
             raise FormatError(f"{self.path}: {_first_bad_line(self.path, self.plan) or error}") from None

@@ -59,8 +59,7 @@ class Outgoing:
 
 def from_store(store: CloudStore, rows: Callable[[], Iterator[Ints]] | None = None) -> Outgoing:
     """Rows of a store, all that are not set aside when ``rows`` is None."""
-    kinds = {name: store.column(name).dtype for name in store.names if name not in INNER}
-    kinds = {name: kind for name, kind in kinds.items() if store.column(name).ndim == 1}
+    kinds = {name: _kind(store.column(name)) for name in store.names if name not in INNER}
 
     def blocks() -> Iterator[tuple[Ints32, Columns]]:
         for block in rows() if rows is not None else _all_rows(store):
@@ -79,7 +78,7 @@ def from_stream(stream: PointStream) -> Outgoing:
     first = next(iter(stream.chunks(1000)), None)
     if first is None:
         raise FormatError(f"{stream.layout.source}: holds no points")
-    kinds = {name: values.dtype for name, values in stream.layout.split(first[:1]).items() if values.ndim == 1}
+    kinds = {name: _kind(values) for name, values in stream.layout.split(first[:1]).items()}
 
     def blocks() -> Iterator[tuple[Ints32, Columns]]:
         for records in stream.chunks(ROWS):
@@ -90,6 +89,11 @@ def from_stream(stream: PointStream) -> Outgoing:
     return Outgoing(
         layout.scale, layout.origin, layout.reference, kinds, blocks, stream.count, layout.source, layout.details
     )
+
+
+def _kind(values: AnyArray) -> np.dtype:
+    """The type of a column; of one with several numbers a point it has a shape, and only LAS takes it."""
+    return np.dtype((values.dtype, values.shape[1:])) if values.ndim > 1 else values.dtype
 
 
 def _all_rows(store: CloudStore) -> Iterator[Ints]:
