@@ -289,7 +289,7 @@ def _relabelled(source: ReferenceSystem, target: ReferenceSystem, plan: bool, he
     vertical = target.vertical_unit if heights else source.vertical_unit
     if unit == source.unit:
         return replace(source, vertical_unit=vertical)
-    if target.wkt and source.wkt and _axis_unit_m(target) == unit.metres and same_system(source, target):
+    if target.wkt and source.wkt and abs(_axis_unit_m(target) / unit.metres - 1) < 1e-9 and same_system(source, target):
         return replace(target, unit=unit, vertical_unit=vertical)
     name = f"{source.name}, converted to {unit.plural}" if source.name else ""
     return replace(source, name=name, wkt="", code="", unit=unit, vertical_unit=vertical, certainty="confirmed")

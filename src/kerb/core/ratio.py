@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kerb.core.errors import InputError
-from kerb.core.units import FILE_UNITS, FOOT, METRE, US_SURVEY_FOOT
+from kerb.core.units import FILE_UNITS, FOOT, US_SURVEY_FOOT
 
+_RARITY = {FILE_UNITS[code].plural: rank for code, rank in zip(
+    ("m", "ft", "mm", "us-ft", "in", "cm", "yd", "km"), (0, 0, 1, 1, 2, 3, 4, 5), strict=True
+)}  # fmt: skip
 _UNITS = [FILE_UNITS[code] for code in ("m", "ft", "us-ft", "mm", "cm", "in", "yd", "km")]
 
 
@@ -76,5 +79,4 @@ def judge(measured: float, true: float, tolerance: float) -> Verdict:
 
 
 def _rarity(mix: MixUp) -> int:
-    common = {METRE.plural, FOOT.plural}
-    return sum(name not in common for name in (mix.taken, mix.really))
+    return sum(_RARITY[name] for name in (mix.taken, mix.really))

@@ -65,10 +65,11 @@ class TextStream(FloatStream):
 
         used = {c: role for c, role in enumerate(self.plan.roles) if _is_number(role)}
         options = _pandas_options(self.plan)
+        columns = None if len(used) == len(self.plan.roles) else list(used)
         source: Any = self.path if len(self.plan.comment) < 2 else _Uncommented(self.path, self.plan.comment)
         try:
             reader = pandas.read_csv(
-                source, header=None, usecols=None if len(used) == len(self.plan.roles) else list(used), dtype=np.float64, chunksize=max(size, 1),
+                source, header=None, usecols=columns, dtype=np.float64, chunksize=max(size, 1),
                 skiprows=self.plan.skip, on_bad_lines="error", encoding="utf-8", encoding_errors="replace",
                 low_memory=True, **options,
             )  # fmt: skip

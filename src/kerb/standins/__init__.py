@@ -1,0 +1,1 @@
+"""Small simulated services on this machine: a public agency with tiles, and a field controller."""
