@@ -14,6 +14,7 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.sieve import CellSet
 from kerb.core.progress import silent
 
 
@@ -42,7 +43,7 @@ def warm() -> float:
     """Run every kernel once. Returns the seconds it took."""
     from kerb.draw.camera import Camera
     from kerb.draw.picture import render
-    from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
+    from kerb.draw.scene import CloudLayer, MeshLayer, PictureLayer, Scene, Style
     from kerb.studies.stockpile import HeapData, StockpileSetup, run
     from kerb.studies.stockpile.live import LiveHeap
 
@@ -61,6 +62,9 @@ def warm() -> float:
             scene.meshes = [MeshLayer(base.vertices, base.triangles, (200, 80, 40), 0.5)]
             for camera in (Camera((0, 0, 1), 0.1), Camera((0, 0, 1), 0.1, tilt=30, perspective=True)):
                 render(scene, camera, (200, 160), budget=30_000)
+        picture = PictureLayer(np.zeros((8, 8, 4), np.uint8), (1.0, 0.0, -4.0, 0.0, -1.0, 4.0), 1.0, 0.5)
+        render(Scene([CloudLayer(store)], pictures=[picture]), Camera((0, 0, 1), 0.1), (100, 80))
+        CellSet(0.5).first_in_cell(store.coordinates(slice(0, 100)))
         hidden = Scene([CloudLayer(store, Style(beyond="hide", low=0.0, high=1.0))])
         render(hidden, Camera((0, 0, 1), 0.1), (100, 80))
         points = store.coordinates(slice(0, 2000))

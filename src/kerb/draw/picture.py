@@ -15,8 +15,8 @@ from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
 from kerb.draw.ramps import class_table, source_table, table
 from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices
-from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, Scene
-from kerb.draw.shade_kernels import contours, eye_dome, overlay, paint, ramp_colours, relief, smooth
+from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, PictureLayer, Scene
+from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, smooth
 
 BAND = 100
 STEEPEST_CONTOUR = 6.0
@@ -40,10 +40,13 @@ class Picture:
         return self.image.shape[1], self.image.shape[0]
 
     def place_at(self, x: float, y: float, reach: int = 3) -> Floats | None:
-        """Job coordinates (3,) of the point drawn at a pixel, or of the nearest one within ``reach`` pixels."""
+        """Job coordinates (3,) of what is drawn at a pixel: a point, the nearest one in reach, or a surface."""
         found = self.row_at(x, y, reach)
+        width, height = self.size
         if found is None:
-            return None
+            if not (0 <= x < width and 0 <= y < height) or not np.isfinite(self.buffer.depth[int(y), int(x)]):
+                return None
+            return self.camera.unproject(x, y, float(self.buffer.depth[int(y), int(x)]), self.size)
         layer, row = found
         return np.asarray(layer.store.coordinates(slice(row, row + 1))[0])
 
@@ -84,9 +87,15 @@ def render(
     colours, places = _colours(scene, buffer, elevation)
     background = np.array(scene.background, np.uint8)
     each(lambda band: paint(colours, places, shade, background, *band, image), _bands(size))
+    for mesh in scene.meshes:
+        if mesh.opacity >= 1.0 and not mesh.hatch:
+            _draw_mesh(mesh, camera, size, buffer, image)
+    for picture in scene.pictures:
+        _drape(picture, camera, size, buffer.depth, image)
     _draw_contours(scene, elevation, camera, image)
     for mesh in scene.meshes:
-        _draw_mesh(mesh, camera, size, buffer, image)
+        if mesh.opacity < 1.0 or mesh.hatch:
+            _draw_mesh(mesh, camera, size, buffer, image)
     return Picture(image, buffer, camera, scene)
 
 
@@ -202,29 +211,29 @@ def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: D
     near, far = camera.limits(size)
     limits = (max(near, -1e300), min(far, 1e300))
     each(lambda band: fill_triangles(screen, mesh.triangles, *limits, *band, own.depth, own.rows), _bands(size))
-    light = _triangle_light(mesh)
-    colour = np.array(mesh.colour, float)
+    tones = mesh.tones
     each(
         lambda band: overlay(
-            image,
-            buffer.depth,
-            own.depth,
-            own.rows,
-            *band,
-            light,
-            colour,
-            mesh.opacity,
-            mesh.hidden,
-            mesh.hatch,
+            image, buffer.depth, buffer.rows, own.depth, own.rows, *band, tones, mesh.opacity, mesh.hidden, mesh.hatch
         ),
         _bands(size),
     )
 
 
-def _triangle_light(mesh: MeshLayer) -> Floats:
-    """Shade of each triangle from its normal, lit from above and the north-west."""
-    a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
-    sun = np.array([-0.4, 0.4, 0.82])
-    return np.asarray(0.45 + 0.55 * np.abs(normal @ sun))
+def _drape(picture: PictureLayer, camera: Camera, size: tuple[int, int], depth: Floats32, image: Bytes) -> None:
+    if camera.thickness is not None:
+        return  # a slice has no ground to lie on
+    a, b, c, d, e, f = picture.affine
+    det = a * e - b * d
+    east, north = camera.target[0] - c, camera.target[1] - f
+    inverse = np.array([
+        e / det, -b / det, (e * east - b * north) / det, -d / det, a / det, (a * north - d * east) / det,
+        camera.exaggeration,
+    ])  # fmt: skip
+    focal = camera.focal(size) if camera.perspective else 0.0
+    sight = np.vstack([camera.axes, camera.target, [camera.scale, focal, camera.distance(size)]])
+    level = picture.level - camera.target[2]
+    each(
+        lambda band: drape(image, depth, *band, sight, picture.texture, inverse, level, picture.under, picture.over),
+        _bands(size),
+    )

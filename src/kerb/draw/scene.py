@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
 from kerb.core.cloud.store import CloudStore
+from kerb.draw.ramps import table
 
 Colour = tuple[int, int, int]
 CLAMP, FADE, HIDE = "clamp", "fade", "hide"
@@ -82,6 +84,39 @@ class MeshLayer:
     opacity: float = 1.0
     hidden: float = 0.0
     hatch: bool = False
+    ramp: str = ""
+    limits: tuple[float, float] = (0.0, 1.0)
+
+    @cached_property
+    def tones(self) -> Floats:
+        """Colour of each triangle (m, 3), lit from above and the north-west; one for all where it is hatched."""
+        if self.hatch:
+            return np.array([self.colour], float)
+        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        normal = np.cross(b - a, c - a)
+        normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
+        light = 0.45 + 0.55 * np.abs(normal @ np.array([-0.4, 0.4, 0.82]))
+        base = np.broadcast_to(np.array(self.colour, float), (len(light), 3))
+        if self.ramp:
+            low, high = self.limits
+            share = ((a[:, 2] + b[:, 2] + c[:, 2]) / 3 - low) / max(high - low, 1e-12)
+            colours = table(self.ramp)
+            base = colours[np.clip(share * (len(colours) - 1), 0, len(colours) - 1).astype(int)].astype(float)
+        return np.asarray(base * light[:, None])
+
+
+@dataclass
+class PictureLayer:
+    """A picture in the scene: ``texture`` (h, w, 4) red, green, blue, opacity; ``affine`` puts its pixel corners.
+
+    ``under`` is its opacity where nothing is drawn, where it lies on the level ``level``; ``over`` on what is drawn.
+    """
+
+    texture: Bytes
+    affine: tuple[float, float, float, float, float, float]
+    under: float = 1.0
+    over: float = 0.0
+    level: float = 0.0
 
 
 @dataclass
@@ -90,8 +125,14 @@ class Scene:
 
     clouds: list[CloudLayer] = field(default_factory=list)
     meshes: list[MeshLayer] = field(default_factory=list)
+    pictures: list[PictureLayer] = field(default_factory=list)
     background: Colour = (247, 246, 242)
     ink: Colour = (40, 44, 46)
+
+    @property
+    def empty(self) -> bool:
+        """Whether there is nothing to draw."""
+        return not (self.clouds or self.meshes or self.pictures)
 
     def numbered(self) -> Scene:
         """Give each cloud a range of row numbers of its own."""

@@ -153,11 +153,13 @@ def paint(colours, places, shade, background, first, last, image):
 
 
 @kernel
-def overlay(image, depth, mesh_depth, mesh_rows, first, last, light, colour, opacity, hidden, hatch):
+def overlay(image, depth, rows, mesh_depth, mesh_rows, first, last, tones, opacity, hidden, hatch):
     """Blend a drawn mesh over the picture where it is in front; ``hidden`` is its opacity where it is behind.
 
-    ``light`` (triangles,) is the shade of each triangle; ``hatch`` draws diagonal lines in place of a fill.
+    ``tones`` (triangles or 1, 3) is the shaded colour of each triangle; ``hatch`` draws diagonal lines in place of a
+    fill. What is opaque hides what is drawn later: its depth goes into ``depth``, and no point is left in ``rows``.
     """
+    single = tones.shape[0] == 1
     for y in range(first, last):
         for x in range(image.shape[1]):
             d = mesh_depth[y, x]
@@ -168,6 +170,57 @@ def overlay(image, depth, mesh_depth, mesh_rows, first, last, light, colour, opa
                 alpha = max(opacity, hidden) if (x + y) % 7 < 2 else 0.0
             if alpha <= 0.0:
                 continue
-            s = 1.0 if hatch else light[mesh_rows[y, x]]
+            t = 0 if single else mesh_rows[y, x]
             for c in range(3):
-                image[y, x, 2 - c] = np.uint8(image[y, x, 2 - c] * (1.0 - alpha) + min(colour[c] * s, 255.0) * alpha)
+                image[y, x, 2 - c] = np.uint8(image[y, x, 2 - c] * (1.0 - alpha) + min(tones[t, c], 255.0) * alpha)
+            if opacity >= 0.5 and not hatch and d < depth[y, x]:
+                depth[y, x] = d
+                rows[y, x] = -1
+
+
+@kernel
+def drape(image, depth, first, last, sight, texture, inverse, level, under, over):
+    """Blend a picture into the image where the ground is: ``under`` its opacity where nothing is drawn, ``over`` on
+    what is drawn.
+
+    ``sight`` (5, 3): right, down and forward axes, target, and (pixel scale, focal or 0 for parallel, distance); its
+    vertical parts are those of a stretched world, with the stretch in ``inverse[6]``. ``texture`` (h, w, 4) red, green,
+    blue, opacity; ``inverse`` (7,) turns easting and northing relative to the target into texture column and row.
+    Background is put on the level plane ``level`` (relative to the target).
+    """
+    height, width = depth.shape
+    rows, columns = texture.shape[0], texture.shape[1]
+    scale, focal, distance = sight[4, 0], sight[4, 1], sight[4, 2]
+    stretch = inverse[6]
+    for y in range(first, last):
+        for x in range(width):
+            d = float(depth[y, x])
+            known = np.isfinite(d)
+            strength = over if known else under
+            if strength <= 0.0:
+                continue
+            dx, dy = x + 0.5 - width / 2, y + 0.5 - height / 2
+            if not known:
+                if focal > 0.0:
+                    fall = (dx * sight[0, 2] + dy * sight[1, 2]) / focal + sight[2, 2]
+                    if fall == 0.0:
+                        continue
+                    d = (level * stretch + distance * sight[2, 2]) / fall
+                    if d <= 0.0:
+                        continue
+                else:
+                    if sight[2, 2] == 0.0:
+                        continue
+                    d = (level * stretch - (dx * sight[0, 2] + dy * sight[1, 2]) * scale) / sight[2, 2]
+            reach = d / focal if focal > 0.0 else scale
+            ahead = d - distance
+            east = dx * reach * sight[0, 0] + dy * reach * sight[1, 0] + ahead * sight[2, 0]
+            north = dx * reach * sight[0, 1] + dy * reach * sight[1, 1] + ahead * sight[2, 1]
+            column = inverse[0] * east + inverse[1] * north + inverse[2]
+            row = inverse[3] * east + inverse[4] * north + inverse[5]
+            if not (0.0 <= column < columns and 0.0 <= row < rows):
+                continue
+            c, r = int(column), int(row)
+            alpha = strength * texture[r, c, 3] / 255.0
+            for k in range(3):
+                image[y, x, 2 - k] = np.uint8(image[y, x, 2 - k] * (1.0 - alpha) + texture[r, c, k] * alpha)

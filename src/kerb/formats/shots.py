@@ -80,7 +80,8 @@ def _shot(data: dict[str, Any]) -> Shot:
     precision = None
     if isinstance(data.get("precision"), dict):
         precision = (float(data["precision"]["plan"]), float(data["precision"]["height"]))
-    return Shot(name, *place, str(data.get("code", ""))[:80], precision, str(data.get("time", ""))[:40])
+    e, n, z = place
+    return Shot(name, e, n, z, str(data.get("code", ""))[:80], precision, str(data.get("time", ""))[:40])
 
 
 def listen(host: str, port: int, progress: Progress, take: Callable[[Hello | Shot], None]) -> int:

@@ -176,17 +176,18 @@ def _tile(item: Any) -> CatalogueTile | None:
         epoch = ""
     system = str(extra.get("proj:code") or (f"EPSG:{extra['proj:epsg']}" if extra.get("proj:epsg") else ""))
     size = extra.get("file:size", 0)
-    return CatalogueTile(
-        id=str(item.id), title=str(item.properties.get("title") or item.id), address=asset.get_absolute_href() or asset.href,
-        footprint=outline, epoch=epoch, system=system, size=size if isinstance(size, int) and size > 0 else 0,
-        checksum=str(extra.get("file:checksum", "")),
-    )  # fmt: skip
+    known = size if isinstance(size, int) and size > 0 else 0
+    address = asset.get_absolute_href() or asset.href
+    title = str(item.properties.get("title") or item.id)
+    checksum = str(extra.get("file:checksum", ""))
+    return CatalogueTile(str(item.id), title, address, outline, epoch, system, known, checksum)
 
 
 def _outline(item: Any) -> Floats | None:
     try:
         shape = shapely.geometry.shape(item.geometry) if item.geometry else shapely.box(*item.bbox[:4])
-        ring = shapely.get_coordinates(shape.convex_hull.exterior)
+        hull: Any = shape.convex_hull
+        ring = shapely.get_coordinates(hull.exterior)
     except (AttributeError, TypeError, ValueError, IndexError, KeyError):
         return None
     good = len(ring) > 3 and np.isfinite(ring).all() and bool(np.all(np.abs(ring) <= [360.0, 90.0]))

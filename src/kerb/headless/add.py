@@ -56,11 +56,12 @@ def _wish(args: argparse.Namespace) -> ImportWish:
         raise InputError("--every must be one or more")
     if not 0 <= args.spacing < float("inf"):
         raise InputError("--spacing must be above zero")
-    if args.crs:
-        from_text(args.crs)
     unit = length_unit(args.unit_in) if args.unit_in else None
-    sieve = Sieve(args.every, args.spacing)
-    return ImportWish(Path(), unit, args.epoch, args.partial, crs=args.crs or "", sieve=sieve)
+    source = None
+    if args.crs:
+        source = replace(from_text(args.crs), certainty="confirmed")
+        source = replace(source, vertical_unit=unit or source.vertical_unit)
+    return ImportWish(Path(), unit, args.epoch, args.partial, source=source, sieve=Sieve(args.every, args.spacing))
 
 
 def _bring(job: Job, wish: ImportWish, progress: Progress, unit: str | None) -> list[Holding]:

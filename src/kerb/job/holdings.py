@@ -16,7 +16,7 @@ from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import count
-from kerb.core.reference import ReferenceSystem, from_text, is_geographic
+from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed, relocated, words_for
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Joined, Opening, open_points, placed, stated_system, stated_unit
@@ -33,7 +33,7 @@ class ImportWish:
     """How a file is to be brought in. What is not said is guessed from the file and the job.
 
     ``more`` are files that become one cloud with the first; ``kind`` and ``key`` choose an offer of the file, ``parts``
-    what of it (layers, element types, setups); ``crs`` and ``unit_in`` state what the numbers are in; ``placing``
+    what of it (layers, element types, setups); ``source`` or ``unit_in`` state what the numbers are in; ``placing``
     overrules what is done to them; ``sieve`` thins a cloud, in the job's unit.
     """
 
@@ -41,12 +41,12 @@ class ImportWish:
     unit_in: LengthUnit | None = None
     epoch: str = ""
     partial: bool = False
-    more: tuple[Path, ...] = ()
+    more: tuple[ImportWish, ...] = ()
     kind: str = ""
     key: str = ""
     parts: tuple[str, ...] = ()
     plan: TextPlan | None = None
-    crs: str = ""
+    source: ReferenceSystem | None = None
     placing: Placing | None = None
     sieve: Sieve = field(default_factory=Sieve)
     tolerance: float = 0.01
@@ -79,10 +79,11 @@ def import_cloud(
     placing = wish.placing or default_placing(state, stream.layout.reference, _middle(stream))
     stream = placed(stream, placing)
     if wish.more:
-        others = [replace(wish, path=path, more=()) for path in wish.more]
-        rest = [opened(other) for other in others]
-        systems = [default_placing(state, item.layout.reference, _middle(item)) for item in rest]
-        rest = [placed(item, wish.placing or own) for item, own in zip(rest, systems, strict=True)]
+        rest = []
+        for other in wish.more:
+            item = opened(other)
+            own = other.placing or default_placing(state, item.layout.reference, _middle(item))
+            rest.append(placed(item, own))
         stream = Joined([stream, *rest])
     if not wish.sieve.idle:
         stream = Sieved(stream, wish.sieve)
@@ -122,7 +123,7 @@ def _import_thing(
         vault.save_thing(target, item)
     several = len(seen.offers) > 1 and sum(o.kind == offer.kind for o in seen.offers) > 1
     name = wish.name or (offer.key if several and offer.key else wish.path.stem)
-    unsure = wish.crs or wish.unit_in is not None or placing.how == "label"
+    sure = wish.source is not None or wish.unit_in is not None or placing.how == "label"
     return Holding(
         id=key,
         name=free_name(name, [h.name for h in state.holdings]),
@@ -132,7 +133,7 @@ def _import_thing(
         source_size=wish.path.stat().st_size,
         data=f"data/{key}",
         points=item.count,
-        notes=tuple(note for note in notes if not (unsure and note[0] in ("crs-missing", "unit-missing"))),
+        notes=tuple(note for note in notes if not (sure and note[0] in ("crs-missing", "unit-missing"))),
         steps=_steps(wish, placing, ", ".join(wish.parts)),
     )
 
@@ -173,26 +174,19 @@ def opened(wish: ImportWish) -> PointStream:
         if not chosen:
             raise InputError(f"{wish.path}: has no setup named {', '.join(wish.parts)}")
     stream = open_points(wish.path, how=Opening(wish.partial, wish.plan, chosen, bounds))
-    if wish.crs:
-        return stated_system(stream, _stated_crs(wish))
+    if wish.source is not None:
+        return stated_system(stream, wish.source)
     return stream if wish.unit_in is None else stated_unit(stream, wish.unit_in)
 
 
 def stated(wish: ImportWish, reference: ReferenceSystem) -> ReferenceSystem:
-    """What the numbers of a file are in: as the wish states, else as the file does. Raises InputError."""
-    if wish.crs:
-        return _stated_crs(wish)
+    """What the numbers of a file are in: as the wish states, else as the file does."""
+    if wish.source is not None:
+        return wish.source
     if wish.unit_in is None:
         return reference
     confirmed = reference.confirmed(wish.unit_in)
     return replace(confirmed, wkt="", code="") if reference.unit != wish.unit_in else confirmed
-
-
-def _stated_crs(wish: ImportWish) -> ReferenceSystem:
-    reference = replace(from_text(wish.crs), certainty="confirmed")
-    if wish.unit_in is not None and wish.unit_in != reference.unit:
-        return replace(reference, vertical_unit=wish.unit_in)
-    return reference
 
 
 def default_placing(state: JobState, source: ReferenceSystem, middle: tuple[float, float] | None) -> Placing:
@@ -226,7 +220,7 @@ def _name_of(wish: ImportWish) -> str:
 
 
 def _steps(wish: ImportWish, placing: Placing, taken: str) -> tuple[str, ...]:
-    files = [wish.path.name, *(path.name for path in wish.more)]
+    files = [wish.path.name, *(other.path.name for other in wish.more)]
     steps = [f"Imported from {', '.join(files[:6])}{' and more' if len(files) > 6 else ''}", placing.sentence]
     return (*steps, f"Taken: {taken}") if taken else tuple(steps)
 

@@ -64,7 +64,7 @@ def make_files(folder: Path, progress: Progress, density: float = DENSITY) -> Pa
     catalogue.normalize_hrefs(str(folder))
     for item in catalogue.get_items(recursive=True):
         asset = item.assets["points"]
-        depth = len(Path(item.get_self_href()).relative_to(folder).parts) - 1
+        depth = len(Path(str(item.get_self_href())).relative_to(folder).parts) - 1
         asset.href = "../" * depth + "points/" + Path(asset.href).name
     catalogue.save(catalog_type=pystac.CatalogType.SELF_CONTAINED)
     return folder
@@ -205,4 +205,4 @@ def _extent(epoch: str) -> Any:
     import pystac
 
     when = datetime.fromisoformat(epoch).replace(tzinfo=UTC)
-    return pystac.Extent(pystac.SpatialExtent([[-180, -90, 180, 90]]), pystac.TemporalExtent([[when, when]]))
+    return pystac.Extent(pystac.SpatialExtent([[-180.0, -90.0, 180.0, 90.0]]), pystac.TemporalExtent([[when, when]]))

@@ -108,7 +108,7 @@ class View(QWidget):
 
     def redraw(self, moving: bool = False) -> None:
         """Ask for a picture of the scene as it is now."""
-        if self.width() > 0 and self.scene.clouds:
+        if self.width() > 0 and not self.scene.empty:
             self.drawing.ask(self.scene, self.camera, self.pixels, moving)
         else:
             self.picture = None
@@ -146,7 +146,7 @@ class View(QWidget):
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(self.theme.canvas))
-        if self.picture is not None and self.scene.clouds:
+        if self.picture is not None and not self.scene.empty:
             self._paint_picture(painter)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)

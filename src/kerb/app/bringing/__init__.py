@@ -1,0 +1,1 @@
+"""Bringing data in: what the files are, where they lie, and what shall be done with them."""

@@ -1,0 +1,116 @@
+"""The start of a text file as a table, with what each column is above it, to be corrected."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.core.quantity import count
+from kerb.formats.text_table import BLANK, KEEP, ROLES, SKIP, STYLES, Sniffed, TextPlan
+
+WORDS = {
+    "easting": "Easting", "northing": "Northing", "elevation": "Elevation", "name": "Name", "code": "Code",
+    "red": "Red", "green": "Green", "blue": "Blue", "intensity": "Intensity", "classification": "Class",
+    KEEP: "Keep", SKIP: "Leave out",
+}  # fmt: skip
+MARKS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", BLANK: "blanks"}
+ORDERS = (
+    ("Name, northing, easting, elevation, code", ("name", "northing", "easting", "elevation", "code")),
+    ("Name, easting, northing, elevation, code", ("name", "easting", "northing", "elevation", "code")),
+    ("Northing, easting, elevation, name", ("northing", "easting", "elevation", "name")),
+    ("Easting, northing, elevation, name", ("easting", "northing", "elevation", "name")),
+    ("Easting, northing, elevation", ("easting", "northing", "elevation")),
+    ("Northing, easting, elevation", ("northing", "easting", "elevation")),
+)
+SHOWN_ROWS = 40
+
+
+class Columns(QWidget):
+    """Says how the file is read in words, offers the usual orders, and lets each column be chosen."""
+
+    changed = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.plan = TextPlan()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        row = QHBoxLayout()
+        self.words = QLabel("")
+        self.words.setProperty("role", "small")
+        self.order = QComboBox()
+        self.order.setToolTip("Give all columns one of the usual orders")
+        self.order.setAccessibleName("Order of the columns")
+        self.order.addItem("Order of columns…", None)
+        for words, roles in ORDERS:
+            self.order.addItem(words, roles)
+        self.order.activated.connect(lambda _i: self._take_order(self.order.currentData()))
+        row.addWidget(self.words, 1)
+        row.addWidget(self.order)
+        column.addLayout(row)
+        self.table = QTableWidget()
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.table.verticalHeader().hide()
+        self.table.horizontalHeader().hide()
+        self.table.setMinimumHeight(150)
+        column.addWidget(self.table)
+        self.boxes: list[QComboBox] = []
+
+    def show_text(self, look: Sniffed, plan: TextPlan) -> None:
+        """Show the first rows of a file with the roles of a plan."""
+        self.plan = plan
+        style = plan.style
+        marks = f"columns parted by {MARKS[plan.delimiter]}, decimal {'comma' if style.decimal == ',' else 'point'}"
+        if style.thousands:
+            marks += f", thousands by “{style.thousands}”"
+        skipped = f", {plan.skip} line{'s' if plan.skip != 1 else ''} before the data" if plan.skip else ""
+        self.words.setText(f"About {count(look.about)} lines: {marks}{skipped}")
+        width = len(plan.roles)
+        self.table.clear()
+        self.table.setColumnCount(width)
+        self.table.setRowCount(min(len(look.rows), SHOWN_ROWS) + 1)
+        self.boxes = []
+        for c in range(width):
+            box = QComboBox()
+            box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+            for role in (*ROLES, KEEP, SKIP):
+                box.addItem(WORDS[role], role)
+            box.setCurrentIndex(box.findData(plan.roles[c]))
+            heading = plan.headings[c] if c < len(plan.headings) else f"column {c + 1}"
+            box.setToolTip(f"What “{heading}” is")
+            box.setAccessibleName(f"Column {c + 1}")
+            box.activated.connect(lambda _i, c=c: self._take_role(c))
+            self.boxes.append(box)
+            self.table.setCellWidget(0, c, box)
+        for r, cells in enumerate(look.rows[:SHOWN_ROWS], 1):
+            for c, cell in enumerate(cells):
+                item = QTableWidgetItem(cell)
+                if STYLES[0].pattern.match(cell) or style.pattern.match(cell):
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self.table.setItem(r, c, item)
+        self.table.resizeColumnsToContents()
+        for c in range(width):
+            self.table.setColumnWidth(c, max(self.table.columnWidth(c), 104))
+        self.table.setRowHeight(0, 32)
+        self.order.setCurrentIndex(0)
+
+    def _take_role(self, column: int) -> None:
+        self.changed.emit(self.plan.with_role(column, self.boxes[column].currentData()))
+
+    def _take_order(self, roles: tuple[str, ...] | None) -> None:
+        if roles is None:
+            return
+        width = len(self.plan.roles)
+        padded = (*roles, *([KEEP] * width))[:width]
+        self.changed.emit(TextPlan(**{**vars(self.plan), "roles": padded}))

@@ -1,0 +1,537 @@
+"""Bring data in: every file dropped, what it is, whether it lies where it should, and what shall be done with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from PySide6.QtCore import QDate, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDateEdit,
+    QDialog,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app.bringing.amount import AmountPanel
+from kerb.app.bringing.columns import Columns
+from kerb.app.bringing.placing import PlacingPanel
+from kerb.app.session import Session
+from kerb.app.sheets.fields import hairline, section
+from kerb.app.tasks import Latest
+from kerb.app.theme import Theme
+from kerb.core.errors import KerbError
+from kerb.core.place_check import Site
+from kerb.core.quantity import count
+from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
+from kerb.formats.recognise import SUFFIXES
+from kerb.job import site
+from kerb.job.holdings import ImportWish
+from kerb.job.prospects import Prospect, Samples, joined_wish, prospects_of, whereabouts
+
+NO_DATE = QDate(1900, 1, 1)
+UNITS_OF = {
+    CLOUD: "points",
+    POINTS: "points",
+    "lines": "lines",
+    SURFACE: "triangles",
+    "model": "triangles",
+    "picture": "pixels",
+}
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What the worker found of a file."""
+
+    path: Path
+    prospects: tuple[Prospect, ...] = ()
+    error: str = ""
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What the worker found of the place of a prospect."""
+
+    key: tuple
+    prospect: Prospect
+    found: object = None
+    error: str = ""
+
+
+class BringIn(QDialog):
+    """Files at the left, the chosen thing at the right; the wishes are handed out when it is accepted."""
+
+    wanted = Signal(list)
+
+    def __init__(self, session: Session, theme: Theme, paths: list[Path], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.session, self.theme = session, theme
+        self.setWindowTitle("Bring data in")
+        self.resize(1120, 700)
+        self.setAcceptDrops(True)
+        self.prospects: dict[tuple, Prospect] = {}
+        self.checked: dict[tuple, Checked] = {}
+        self.errors: dict[Path, str] = {}
+        self.waiting: list[Path] = []
+        self.samples = Samples()
+        self.job_site: Site | None = None
+        self._site_known = self._looking = self._checking = False
+        self.items: dict[tuple, QTreeWidgetItem] = {}
+        self.files = Latest("bring-files", self)
+        self.places = Latest("bring-places", self)
+        self.files.done.connect(self._looked)
+        self.places.done.connect(self._placed)
+        self._build()
+        self.add(paths)
+
+    # Building
+
+    def _build(self) -> None:
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        row.addWidget(self._left())
+        row.addWidget(self._right(), 1)
+        outer.addLayout(row, 1)
+        outer.addWidget(hairline())
+        outer.addLayout(self._bar())
+
+    def _left(self) -> QWidget:
+        left = QWidget(objectName="left")
+        left.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        left.setFixedWidth(290)
+        column = QVBoxLayout(left)
+        column.setContentsMargins(12, 14, 10, 12)
+        column.addWidget(section("Files and what they hold"))
+        self.tree = QTreeWidget()
+        self.tree.setHeaderHidden(True)
+        self.tree.setIndentation(14)
+        self.tree.setAccessibleName("Files and what they hold")
+        self.tree.currentItemChanged.connect(lambda *_: self._show_current())
+        self.tree.itemChanged.connect(self._ticked)
+        column.addWidget(self.tree, 1)
+        row = QHBoxLayout()
+        more = QPushButton("Add files…", toolTip="Look at further files; or drop them here")
+        more.clicked.connect(self._ask_files)
+        self.drop = QPushButton("Leave out", toolTip="Take the chosen file off this list (Delete)")
+        self.drop.clicked.connect(self._leave_out)
+        row.addWidget(more)
+        row.addWidget(self.drop)
+        row.addStretch(1)
+        column.addLayout(row)
+        return left
+
+    def _right(self) -> QWidget:
+        body = QWidget(objectName="page")
+        column = QVBoxLayout(body)
+        column.setContentsMargins(20, 14, 20, 14)
+        column.setSpacing(10)
+        self.title = QLabel("")
+        self.title.setProperty("role", "heading")
+        self.title.setWordWrap(True)
+        self.about = QLabel("")
+        self.about.setProperty("role", "quiet")
+        self.about.setWordWrap(True)
+        self.notes = QVBoxLayout()
+        self.notes.setSpacing(4)
+        column.addWidget(self.title)
+        column.addWidget(self.about)
+        column.addLayout(self.notes)
+        self.columns, self.amount = Columns(), AmountPanel(self.session)
+        self.placing = PlacingPanel(self.session, self.theme)
+        self.columns.changed.connect(self._columns_changed)
+        for panel in (self.placing, self.amount):
+            panel.changed.connect(self._changed)
+        column.addWidget(self.columns)
+        column.addWidget(self.placing, 1)
+        column.addWidget(self.amount)
+        column.addStretch(0)
+        scroll = QScrollArea(widgetResizable=True)
+        scroll.setWidget(body)
+        self.panels = (self.columns, self.placing, self.amount)
+        return scroll
+
+    def _bar(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setContentsMargins(16, 10, 16, 12)
+        row.setSpacing(10)
+        row.addWidget(QLabel("Epoch"))
+        self.epoch = QDateEdit(
+            calendarPopup=True, displayFormat="yyyy-MM-dd", toolTip="Date of the survey, for all of these"
+        )
+        self.epoch.setMinimumDate(NO_DATE)
+        self.epoch.setSpecialValueText("no date")
+        self.epoch.setDate(NO_DATE)
+        self.epoch.setAccessibleName("Epoch")
+        row.addWidget(self.epoch)
+        self.together = QComboBox()
+        self.together.addItem("a cloud for each file", False)
+        self.together.addItem("one cloud of all files", True)
+        self.together.setToolTip(
+            "Several files of points: one cloud each, or one cloud in which each point knows its file"
+        )
+        self.together.setAccessibleName("Several files of points")
+        self.together.setCurrentIndex(int(bool(self.session.settings.get("bring_together", False))))
+        self.together.activated.connect(lambda i: self.session.settings.set("bring_together", bool(i)))
+        row.addWidget(self.together)
+        self.sure = QCheckBox(
+            "I have seen the alarms", toolTip="Data with alarms is brought in only when this is ticked"
+        )
+        self.sure.clicked.connect(lambda _on: self._mirror_bar())
+        row.addStretch(1)
+        self.summary = QLabel("")
+        self.summary.setProperty("role", "small")
+        row.addWidget(self.summary)
+        row.addWidget(self.sure)
+        cancel = QPushButton("Cancel")
+        cancel.clicked.connect(self.reject)
+        self.take = QPushButton("Bring in")
+        self.take.setProperty("role", "main")
+        self.take.setDefault(True)
+        self.take.clicked.connect(self.accept)
+        row.addWidget(cancel)
+        row.addWidget(self.take)
+        return row
+
+    # Files
+
+    def add(self, paths: list[Path]) -> None:
+        """Look at further files."""
+        known = {key[0] for key in self.prospects} | set(self.errors) | set(self.waiting)
+        for path in paths:
+            if path not in known:
+                self.waiting.append(path)
+                known.add(path)
+                item = QTreeWidgetItem([path.name])
+                item.setData(0, Qt.ItemDataRole.UserRole, (path,))
+                item.setToolTip(0, str(path))
+                item.addChild(QTreeWidgetItem(["looking…"]))
+                self.items[(path,)] = item
+                self.tree.addTopLevelItem(item)
+                item.setExpanded(True)
+        if self.tree.currentItem() is None and self.tree.topLevelItemCount():
+            self.tree.setCurrentItem(self.tree.topLevelItem(0))
+        self._look_next()
+        self._mirror_bar()
+
+    def _look_next(self) -> None:
+        if self.waiting and not self._looking:
+            self._looking = True
+            path, job = self.waiting[0], self.session.job
+            known = self._site_known
+
+            def work(_overtaken) -> tuple[Looked, object]:
+                place = None if known else site.of_job(job)
+                try:
+                    return Looked(path, tuple(prospects_of(path, job.state))), place
+                except KerbError as error:
+                    return Looked(path, error=str(error)), place
+
+            self.files.submit(work)
+
+    def _looked(self, result: object) -> None:
+        self._looking = False
+        if isinstance(result, Exception):
+            result = (Looked(self.waiting[0], error=f"Kerb failed at this file: {result}"), None)
+        looked, place = result
+        if not self._site_known:
+            self.job_site, self._site_known = place, True
+        if looked.path in self.waiting:
+            self.waiting.remove(looked.path)
+            self._fill(looked)
+        self._look_next()
+        self._show_current()
+        self._mirror_bar()
+
+    def _fill(self, looked: Looked) -> None:
+        item = self.items.get((looked.path,))
+        if item is None:
+            return
+        self.tree.blockSignals(True)
+        item.takeChildren()
+        if looked.error:
+            self.errors[looked.path] = looked.error
+            child = QTreeWidgetItem(["cannot be used"])
+            item.addChild(child)
+        for number, prospect in enumerate(looked.prospects):
+            key = (looked.path, number)
+            self.prospects[key] = prospect
+            child = QTreeWidgetItem([self._words(prospect)])
+            child.setData(0, Qt.ItemDataRole.UserRole, key)
+            child.setFlags(child.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            child.setCheckState(0, Qt.CheckState.Checked if prospect.taken else Qt.CheckState.Unchecked)
+            item.addChild(child)
+            self.items[key] = child
+        self.tree.blockSignals(False)
+        first = self.items.get((looked.path, 0))
+        current = self.tree.currentItem()
+        if first is not None and (current is None or current is item):
+            self.tree.setCurrentItem(first)
+        self._check_next()
+
+    @staticmethod
+    def _words(prospect: Prospect) -> str:
+        words = UNITS_OF[prospect.offer.kind]
+        about = "about " if prospect.seen.text is not None else ""
+        if prospect.seen.format.startswith("IFC"):
+            words = "elements"
+        if prospect.offer.key == "grid":
+            words = "cells"
+        return f"{prospect.offer.label} · {about}{count(prospect.offer.count)} {words}"
+
+    # The chosen one
+
+    def _key(self) -> tuple | None:
+        item = self.tree.currentItem()
+        return None if item is None else item.data(0, Qt.ItemDataRole.UserRole)
+
+    def current(self) -> Prospect | None:
+        """The prospect that is shown."""
+        key = self._key()
+        if key is not None and len(key) == 1:
+            key = (key[0], 0)
+        return self.prospects.get(key)
+
+    def _show_current(self) -> None:
+        prospect, key = self.current(), self._key()
+        _empty(self.notes)
+        for panel in self.panels:
+            panel.setVisible(prospect is not None)
+        if prospect is None:
+            path = key[0] if key else None
+            self.title.setText(path.name if path else "Drop files here")
+            self.about.setText("" if path in self.errors else "Looking at the file…" if path else "")
+            if path in self.errors:
+                self._note(self.errors[path])
+            return
+        self.title.setText(prospect.path.name)
+        self.about.setText(f"{KINDS[prospect.offer.kind]} · {prospect.seen.format} · {self._words(prospect)}")
+        stated = prospect.source.certainty != "assumed"
+        for code, text in prospect.seen.notes[:4]:
+            if not (stated and code in ("crs-missing", "unit-missing")):
+                self._note(text)
+        text_file = prospect.plan is not None and prospect.seen.text is not None
+        self.columns.setVisible(text_file)
+        if text_file:
+            self.columns.show_text(prospect.seen.text, prospect.plan)
+        self.placing.mirror(prospect)
+        self.amount.mirror(prospect)
+        self._show_place()
+
+    def _note(self, text: str) -> None:
+        label = QLabel(f"▲  {text[:1].upper()}{text[1:]}", wordWrap=True)
+        label.setProperty("role", "warning")
+        label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.notes.addWidget(label)
+
+    def _changed(self, prospect: Prospect) -> None:
+        key = self._key()
+        key = (key[0], 0) if len(key) == 1 else key
+        self.prospects[key] = prospect
+        self.checked.pop(key, None)
+        self.sure.setChecked(False)
+        self._show_current()
+        self._check_next()
+        self._mirror_bar()
+
+    def _columns_changed(self, plan: object) -> None:
+        """Columns of a text file hold for the cloud and for the points it may be."""
+        path = self.current().path
+        for key, prospect in list(self.prospects.items()):
+            if key[0] == path:
+                self.prospects[key] = replace(prospect, plan=plan)
+                self.checked.pop(key, None)
+        self._changed(self.current())
+
+    def _ticked(self, item: QTreeWidgetItem, _column: int) -> None:
+        key = item.data(0, Qt.ItemDataRole.UserRole)
+        prospect = self.prospects.get(key)
+        if prospect is None:
+            return
+        on = item.checkState(0) == Qt.CheckState.Checked
+        self.prospects[key] = replace(prospect, taken=on)
+        if on and prospect.plan is not None:
+            self._untick_others(key)
+        self._check_next()
+        self._mirror_bar()
+
+    def _untick_others(self, key: tuple) -> None:
+        """A text file is a cloud or a list of points, not both."""
+        for other, prospect in list(self.prospects.items()):
+            if other[0] == key[0] and other != key and prospect.taken:
+                self.prospects[other] = replace(prospect, taken=False)
+                self.tree.blockSignals(True)
+                self.items[other].setCheckState(0, Qt.CheckState.Unchecked)
+                self.tree.blockSignals(False)
+
+    # The place check
+
+    def _check_next(self) -> None:
+        """Check the shown prospect first, then the other ticked ones."""
+        if not self._site_known or self._checking:
+            return
+        key = self._key()
+        first = [key if key is not None and len(key) == 2 else (key[0], 0)] if key else []
+        order = first + [k for k, p in self.prospects.items() if p.taken]
+        for key in order:
+            prospect = self.prospects.get(key)
+            if prospect is not None and prospect.readable and key not in self.checked:
+                self._checking = True
+                self.places.submit(self._check(key, prospect))
+                return
+
+    def _check(self, key: tuple, prospect: Prospect):
+        job_site, samples = self.job_site, self.samples
+
+        def work(_overtaken) -> Checked:
+            try:
+                return Checked(key, prospect, whereabouts(prospect, samples, job_site))
+            except KerbError as error:
+                return Checked(key, prospect, error=str(error))
+
+        return work
+
+    def _placed(self, result: object) -> None:
+        self._checking = False
+        if isinstance(result, Checked) and self.prospects.get(result.key) is not None:
+            now = replace(self.prospects[result.key], taken=result.prospect.taken)
+            if now == result.prospect:
+                self.checked[result.key] = result
+        elif isinstance(result, Exception):
+            self.placing.show_error(f"Kerb failed at the place check: {result}")
+            return
+        self._show_place()
+        self._mark_alarms()
+        self._mirror_bar()
+        self._check_next()
+
+    def _show_place(self) -> None:
+        key = self._key()
+        key = (key[0], 0) if key is not None and len(key) == 1 else key
+        found = self.checked.get(key)
+        prospect = self.prospects.get(key)
+        if prospect is not None and not prospect.readable:
+            needed = (
+                "Say which columns are easting and northing."
+                if prospect.plan is not None
+                else "Tick at least one part."
+            )
+            self.placing.show_error(needed)
+        elif found is None:
+            self.placing.show_waiting()
+        elif found.error:
+            self.placing.show_error(found.error)
+        else:
+            self.placing.show_whereabouts(found.found, self.job_site)
+
+    def _mark_alarms(self) -> None:
+        self.tree.blockSignals(True)
+        for key, item in self.items.items():
+            if key in self.prospects:
+                mark = "▲ " if self._alarmed(key) else ""
+                item.setText(0, mark + self._words(self.prospects[key]))
+        self.tree.blockSignals(False)
+
+    def _alarmed(self, key: tuple) -> bool:
+        found = self.checked.get(key)
+        return found is not None and (bool(found.error) or bool(found.found.check.alarms))
+
+    # Taking
+
+    def _mirror_bar(self) -> None:
+        taken = {key: prospect for key, prospect in self.prospects.items() if prospect.taken}
+        clouds = sum(prospect.offer.kind == CLOUD for prospect in taken.values())
+        self.together.setVisible(clouds > 1)
+        alarmed = [key for key in taken if self._alarmed(key)]
+        broken = any(self.checked[key].error for key in alarmed)
+        ready = all(prospect.readable and key in self.checked for key, prospect in taken.items())
+        self.sure.setVisible(bool(alarmed) and not broken)
+        looking = len(self.waiting)
+        words = f"{len(taken)} thing{'s' if len(taken) != 1 else ''}" if taken else "nothing ticked"
+        if looking or (taken and not ready):
+            words = "looking…"
+        self.summary.setText(words)
+        self.take.setEnabled(
+            bool(taken) and ready and not looking and not broken and (not alarmed or self.sure.isChecked())
+        )
+
+    def wishes(self) -> list[ImportWish]:
+        """What is to be imported, as decided."""
+        epoch = "" if self.epoch.date() == NO_DATE else self.epoch.date().toString("yyyy-MM-dd")
+        taken = [replace(prospect, epoch=epoch) for prospect in self.prospects.values() if prospect.taken]
+        clouds = [prospect for prospect in taken if prospect.offer.kind == CLOUD]
+        if len(clouds) > 1 and self.together.currentData():
+            return [joined_wish(clouds), *(p.wish() for p in taken if p.offer.kind != CLOUD)]
+        return [prospect.wish() for prospect in taken]
+
+    def accept(self) -> None:
+        if self.take.isEnabled():
+            wishes = self.wishes()
+            super().accept()
+            self.wanted.emit(wishes)
+
+    def done(self, result: int) -> None:
+        self.files.close()
+        self.places.close()
+        super().done(result)
+
+    # Mouse and keys
+
+    def _ask_files(self) -> None:
+        start = self.session.settings.get("import_folder", str(Path.home()))
+        paths, _ = QFileDialog.getOpenFileNames(self, "Add files", start, name_filter())
+        self.add([Path(path) for path in paths])
+
+    def _leave_out(self) -> None:
+        key = self._key()
+        if key is None:
+            return
+        path = key[0]
+        self.waiting = [other for other in self.waiting if other != path]
+        self.errors.pop(path, None)
+        for table in (self.prospects, self.checked, self.items):
+            for other in [k for k in table if k[0] == path and (table is not self.items or len(k) == 2)]:
+                del table[other]
+        item = self.items.pop((path,))
+        self.tree.takeTopLevelItem(self.tree.indexOfTopLevelItem(item))
+        self._show_current()
+        self._mirror_bar()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() == Qt.Key.Key_Delete:
+            self._leave_out()
+        else:
+            super().keyPressEvent(event)
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        self.add([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
+        event.acceptProposedAction()
+
+
+def name_filter() -> str:
+    """The filter of file dialogs: everything Kerb reads."""
+    endings = " ".join(f"*{suffix} *{suffix.upper()}" for suffix in SUFFIXES)
+    return f"All that Kerb reads ({endings});;All files (*)"
+
+
+def _empty(layout: QVBoxLayout) -> None:
+    while layout.count():
+        widget = layout.takeAt(0).widget()
+        widget.setParent(None)
+        widget.deleteLater()

@@ -1,0 +1,209 @@
+"""Where the numbers of a file lie: what they are in, what is done with them in a sentence each, and the place check."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QRadioButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app.bringing.thumbnail import Thumbnail
+from kerb.app.dialogs.systems import SystemDialog
+from kerb.app.session import Session
+from kerb.app.sheets.fields import section
+from kerb.app.theme import Theme
+from kerb.core.errors import InputError
+from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
+from kerb.core.reference import is_geographic
+from kerb.core.units import FILE_UNITS
+from kerb.job.prospects import Prospect, Whereabouts, unit_stated
+
+ORDER = (AS_IS, CONVERT, TRANSFORM, LABEL)
+HEADS = {
+    AS_IS: "Take as it is", CONVERT: "Convert the unit", TRANSFORM: "Transform", LABEL: "Only label",
+}  # fmt: skip
+
+
+class PlacingPanel(QWidget):
+    """Mirrors one prospect; every decision goes out as another prospect."""
+
+    changed = Signal(object)
+
+    def __init__(self, session: Session, theme: Theme) -> None:
+        super().__init__()
+        self.session, self.theme = session, theme
+        self.prospect: Prospect | None = None
+        outer = QHBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(18)
+        left = QVBoxLayout()
+        left.setSpacing(5)
+        self._build_source(left)
+        self._build_choices(left)
+        left.addStretch(1)
+        outer.addLayout(left, 3)
+        right = QVBoxLayout()
+        right.setSpacing(6)
+        right.addWidget(section("Place check"))
+        self.thumbnail = Thumbnail(theme)
+        right.addWidget(self.thumbnail, 1)
+        self.result = QLabel("", wordWrap=True)
+        right.addWidget(self.result)
+        self.alarms = QVBoxLayout()
+        right.addLayout(self.alarms)
+        outer.addLayout(right, 3)
+
+    def _build_source(self, left: QVBoxLayout) -> None:
+        left.addWidget(section("What the numbers are in"))
+        row = QHBoxLayout()
+        self.system = QLabel("", wordWrap=True)
+        self.change = QPushButton("Change…", toolTip="State another reference system for the numbers of the file")
+        self.change.clicked.connect(self._choose_system)
+        row.addWidget(self.system, 1)
+        row.addWidget(self.change)
+        left.addLayout(row)
+        row = QHBoxLayout()
+        self.plan_unit, self.height_unit = QComboBox(), QComboBox()
+        for box, words in ((self.plan_unit, "Unit of easting and northing"), (self.height_unit, "Unit of elevations")):
+            for code, unit in FILE_UNITS.items():
+                box.addItem(unit.plural, code)
+            box.setToolTip(words)
+            box.setAccessibleName(words)
+            box.activated.connect(lambda _i: self._state_units())
+        row.addWidget(QLabel("Plan"))
+        row.addWidget(self.plan_unit, 1)
+        row.addWidget(QLabel("Heights"))
+        row.addWidget(self.height_unit, 1)
+        left.addLayout(row)
+        left.addSpacing(6)
+
+    def _build_choices(self, left: QVBoxLayout) -> None:
+        left.addWidget(section("What is done with them"))
+        self.group = QButtonGroup(self)
+        self.choices: dict[str, QRadioButton] = {}
+        self.words: dict[str, QLabel] = {}
+        for how in ORDER:
+            button = QRadioButton(HEADS[how])
+            words = QLabel("", wordWrap=True)
+            words.setProperty("role", "small")
+            words.setContentsMargins(22, 0, 0, 2)
+            button.clicked.connect(lambda _on, h=how: self._choose(h))
+            self.group.addButton(button)
+            self.choices[how], self.words[how] = button, words
+            left.addWidget(button)
+            left.addWidget(words)
+        row = QHBoxLayout()
+        row.setContentsMargins(22, 0, 0, 0)
+        self.horizontal = QCheckBox("plan", toolTip="Scale easting and northing about the origin")
+        self.vertical = QCheckBox("heights", toolTip="Scale elevations")
+        for box in (self.horizontal, self.vertical):
+            box.clicked.connect(lambda _on: self._choose(CONVERT))
+            row.addWidget(box)
+        row.addStretch(1)
+        self.parts = QWidget()
+        self.parts.setLayout(row)
+        left.addWidget(self.parts)
+        self.swap = QCheckBox("Exchange easting and northing", toolTip="For files with northing first")
+        self.swap.clicked.connect(self._swap)
+        left.addWidget(self.swap)
+
+    def mirror(self, prospect: Prospect) -> None:
+        """Show a prospect."""
+        self.prospect = prospect
+        source, placing = prospect.source, prospect.placing
+        self.system.setText(source.sentence)
+        for box, unit in ((self.plan_unit, source.unit), (self.height_unit, source.vertical_unit)):
+            if box.findData(unit.code) < 0:
+                box.addItem(unit.plural, unit.code)
+            box.setCurrentIndex(box.findData(unit.code))
+        self.plan_unit.setEnabled(not is_geographic(source))
+        found = prospect.choices(self.session.job.state)
+        for how in ORDER:
+            shown = how in found
+            self.choices[how].setVisible(shown)
+            self.words[how].setVisible(shown)
+            if shown:
+                choice = placing if how == placing.how else found[how]
+                try:
+                    text = replace(choice, swap=False).sentence
+                except InputError as error:
+                    text = str(error)
+                self.words[how].setText(text[:1].upper() + text[1:] + ".")
+        self.choices[placing.how].setChecked(True)
+        self.parts.setVisible(placing.how == CONVERT)
+        self.horizontal.setChecked(placing.horizontal)
+        self.vertical.setChecked(placing.vertical)
+        self.swap.setChecked(placing.swap)
+
+    def show_waiting(self) -> None:
+        """The place check is under way."""
+        self.thumbnail.show_places(self.thumbnail.new[:0], None)
+        self._show_alarms([])
+        self.result.setText("")
+
+    def show_error(self, text: str) -> None:
+        """The file could not be placed."""
+        self.thumbnail.show_places(self.thumbnail.new[:0], None, "No picture")
+        self.result.setText("")
+        self._show_alarms([text])
+
+    def show_whereabouts(self, found: Whereabouts, job: object) -> None:
+        """Show where the data would lie."""
+        self.thumbnail.show_places(found.here.xyz, None if job is None else job.xyz)
+        self.result.setText(found.check.sentence)
+        self._show_alarms([text for _code, text in found.check.alarms])
+
+    def _show_alarms(self, texts: list[str]) -> None:
+        while self.alarms.count():
+            widget = self.alarms.takeAt(0).widget()
+            widget.setParent(None)
+            widget.deleteLater()
+        for text in texts:
+            label = QLabel(f"▲  {text[:1].upper()}{text[1:]}", wordWrap=True)
+            label.setProperty("role", "warning")
+            label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            self.alarms.addWidget(label)
+
+    @property
+    def alarm_texts(self) -> list[str]:
+        """The alarms shown."""
+        return [self.alarms.itemAt(k).widget().text() for k in range(self.alarms.count())]
+
+    def _choose_system(self) -> None:
+        dialog = SystemDialog(self.prospect.source, self)
+        if dialog.exec():
+            self.state_system(dialog.chosen)
+
+    def state_system(self, system: object) -> None:
+        """State what the numbers are in."""
+        self.changed.emit(self.prospect.with_source(system, self.session.job.state))
+
+    def _state_units(self) -> None:
+        plan, heights = FILE_UNITS.get(self.plan_unit.currentData()), FILE_UNITS.get(self.height_unit.currentData())
+        source = self.prospect.source
+        stated = unit_stated(source, plan or source.unit, heights or source.vertical_unit)
+        self.changed.emit(self.prospect.with_source(stated, self.session.job.state))
+
+    def _choose(self, how: str) -> None:
+        found = self.prospect.choices(self.session.job.state)[how]
+        if how == CONVERT:
+            both = self.horizontal.isChecked() or self.vertical.isChecked()
+            found = replace(
+                found,
+                horizontal=self.horizontal.isChecked() or not both,
+                vertical=self.vertical.isChecked() or not both,
+            )
+        self.changed.emit(replace(self.prospect, placing=found))
+
+    def _swap(self, on: bool) -> None:
+        self.changed.emit(replace(self.prospect, placing=replace(self.prospect.placing, swap=on)))

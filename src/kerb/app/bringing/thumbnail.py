@@ -1,0 +1,98 @@
+"""A plan thumbnail: new data over what the job has, with the place check in words below it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtWidgets import QWidget
+
+from kerb.app.theme import Theme, font
+from kerb.core.arrays import Floats
+from kerb.core.geometry.features import bounds_of
+
+MARGIN = 14
+SMALLEST = 5.0
+
+
+class Thumbnail(QWidget):
+    """Two samples of places in one scale, north up; far apart ones become marks with a line between."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.new: Floats = np.empty((0, 3))
+        self.job: Floats = np.empty((0, 3))
+        self.words = ""
+        self.setMinimumSize(220, 190)
+        self.setAccessibleName("Plan of the new data over the data of the job")
+
+    def show_places(self, new: Floats, job: Floats | None, words: str = "") -> None:
+        """Show new places (n, 3) over those of the job."""
+        self.new, self.job, self.words = new, np.empty((0, 3)) if job is None else job, words
+        self.update()
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(self.theme.hair), 1))
+        painter.setBrush(QColor(self.theme.canvas))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        if not len(self.new):
+            painter.setPen(QColor(self.theme.quiet))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self.words or "Looking at the file…")
+            return
+        both = np.concatenate([self.new[:, :2], self.job[:, :2]])
+        both = both[np.isfinite(both).all(axis=1)]
+        low, high = bounds_of(both)
+        size = np.maximum(high - low, 1e-9)
+        room = np.array([self.width(), self.height()]) - 2 * MARGIN
+        scale = float(np.min(room / size))
+        corner = np.array([self.width(), self.height()]) / 2 - np.array([1, -1]) * (low + high) / 2 * scale
+        self._dots(painter, self.job, (corner, scale), QColor(self.theme.quiet), 150)
+        self._dots(painter, self.new, (corner, scale), QColor(self.theme.toe), 190)
+        self._outlines(painter, (corner, scale))
+        self._key(painter)
+
+    def _dots(self, painter: QPainter, xyz: Floats, how: tuple[Floats, float], ink: QColor, alpha: int) -> None:
+        """Places as single pixels of an image: thousands of them cost no more than a few."""
+        if not len(xyz):
+            return
+        at = how[0] + xyz[:, :2] * how[1] * [1, -1]
+        at = at[np.isfinite(at).all(axis=1)].astype(int)
+        inside = np.all((at >= 0) & (at < [self.width(), self.height()]), axis=1)
+        image = np.zeros((self.height(), self.width(), 4), np.uint8)
+        image[at[inside, 1], at[inside, 0]] = (ink.blue(), ink.green(), ink.red(), alpha)
+        picture = QImage(image.data, self.width(), self.height(), self.width() * 4, QImage.Format.Format_ARGB32)
+        painter.drawImage(0, 0, picture.copy())
+
+    def _outlines(self, painter: QPainter, how: tuple[Floats, float]) -> None:
+        middles = []
+        for xyz, ink in ((self.job, self.theme.quiet), (self.new, self.theme.toe)):
+            if not len(xyz):
+                continue
+            low, high = bounds_of(xyz)
+            a, b = (how[0] + corner[:2] * how[1] * [1, -1] for corner in (low, high))
+            box = QRectF(QPointF(a[0], b[1]), QPointF(b[0], a[1])).normalized()
+            grow = max(SMALLEST - min(box.width(), box.height()), 0) / 2
+            box.adjust(-grow, -grow, grow, grow)
+            painter.setPen(QPen(QColor(ink), 1.2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(box)
+            middles.append(box.center())
+        if len(middles) == 2 and (middles[0] - middles[1]).manhattanLength() > 60:
+            painter.setPen(QPen(QColor(self.theme.ink), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(*middles)
+
+    def _key(self, painter: QPainter) -> None:
+        painter.setFont(font(11))
+        x = 10.0
+        for words, ink in (("new", self.theme.toe), ("job", self.theme.quiet)):
+            if words == "job" and not len(self.job):
+                continue
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(ink))
+            painter.drawRect(QRectF(x, self.height() - 17, 8, 8))
+            painter.setPen(QColor(self.theme.ink))
+            painter.drawText(QPointF(x + 12, self.height() - 9), words)
+            x += 50

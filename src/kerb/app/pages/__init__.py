@@ -1,0 +1,1 @@
+"""Pages of the right side: a holding looked over, open data, the field controller."""
