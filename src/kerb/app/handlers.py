@@ -13,19 +13,16 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
 from kerb import __version__
 from kerb.app.dialogs.reading import Reading, keys_page, method_page
 from kerb.app.dialogs.title import TitleBlock
-from kerb.app.tools.measure import Measure
+from kerb.app.handlers_data import DataHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.core.cloud.outgoing import from_store
-from kerb.core.cloud.slope import slopes
 from kerb.core.errors import KerbError
-from kerb.core.reference import local_grid
-from kerb.core.units import LENGTH_UNITS
+from kerb.core.geometry.features import bounds_of
+from kerb.core.things import PICTURE
 from kerb.demo.job import open_demo
 from kerb.draw.ramps import CLASS_NAMES
-from kerb.formats.las_write import write_las
-from kerb.job import holdings, studies
-from kerb.job.job import SUFFIX, Change, Job
+from kerb.job import studies
+from kerb.job.job import SUFFIX, Job
 from kerb.job.places import unsaved_folder
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.registry import study_kind
@@ -34,9 +31,10 @@ if TYPE_CHECKING:
     from kerb.app.window import Window
 
 PULL_SHARE = 0.08
+FAR = 100.0
 
 
-class Handlers:
+class Handlers(DataHandlers):
     """The doing of actions, for one window."""
 
     def __init__(self, window: Window) -> None:
@@ -173,9 +171,25 @@ class Handlers:
         self.window.view.set_mode(SECTION)
 
     def fit(self) -> None:
-        boxes = [layer.store.bounds for layer in self.window.view.scene.clouds]
+        job = self.session.job
+        growing = [layer.store.bounds for layer in self.window.view.scene.clouds]
+        if job is None or not job.state.holdings:
+            self._fit_boxes(growing)
+            return
+        placed = [h for h in job.state.holdings if h.kind != PICTURE or not job.thing(h).thing.tiles]
+        shown = [h for h in placed if h.visible and h.kind != PICTURE] or placed
+        boxes = {h.name: job.bounds_of(h) for h in shown}
+        near = near_boxes(list(boxes.values()))
+        away = [name for name, keep in zip(boxes, near, strict=True) if not keep]
+        if away:
+            self.session.said.emit(f"Far away and not in this view: {', '.join(away)}")
+        self._fit_boxes([box for box, keep in zip(boxes.values(), near, strict=True) if keep])
+
+    def _fit_boxes(self, boxes: list) -> None:
         if boxes:
-            self.window.view.fit(np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0))
+            level = self.window.view.camera.target[2]
+            low, high = bounds_of(np.concatenate([np.array(box) for box in boxes]))
+            self.window.view.fit(np.nan_to_num(low, nan=level), np.nan_to_num(high, nan=level))
 
     def fit_study(self) -> None:
         setup = self.session.setup
@@ -195,7 +209,7 @@ class Handlers:
     def _fit_holding(self, key: str) -> None:
         holding = self.session.job.state.holding(key)
         if holding is not None:
-            self.window.view.fit(*self.session.job.store(holding).bounds)
+            self._fit_boxes([self.session.job.bounds_of(holding)])
 
     def look_north(self) -> None:
         self._look(0.0)
@@ -233,96 +247,6 @@ class Handlers:
 
     def theme(self) -> None:
         self.window.switch_theme()
-
-    # Data
-
-    def import_points(self) -> None:
-        start = self.session.settings.get("import_folder", str(Path.home()))
-        paths, _ = QFileDialog.getOpenFileNames(
-            self.window, "Import points", start, "Points (*.las *.laz *.LAS *.LAZ);;All files (*)"
-        )
-        if paths:
-            self.session.settings.set("import_folder", str(Path(paths[0]).parent))
-            self.session.import_files([Path(path) for path in paths])
-
-    def slope(self) -> None:
-        job, holding = self.session.job, self.window.main_cloud()
-        store = job.store(holding)
-
-        def keep(values: np.ndarray) -> None:
-            store.add_attribute("slope", "deg", values)
-            job.note(Change(f"Computed slope of {holding.name}", lambda state: state))
-            self.window.colour_by("slope")
-
-        self.session.start(lambda progress: slopes(store, progress), "Computing slope", keep)
-
-    def confirm_unit(self) -> None:
-        job = self.session.job
-        names = [f"{unit.name} ({unit.code})" for unit in LENGTH_UNITS.values()]
-        now = list(LENGTH_UNITS).index(job.state.title.unit)
-        words = "The numbers of this job are in this unit (nothing is converted):"
-        chosen, accepted = QInputDialog.getItem(self.window, "Confirm unit", words, names, now, False)
-        if not accepted:
-            return
-        unit = list(LENGTH_UNITS.values())[names.index(chosen)]
-        reference = job.state.title.reference_system()
-        confirmed = reference.confirmed(unit) if reference.wkt and reference.unit == unit else local_grid(unit)
-        for holding in job.state.holdings:
-            job.store(holding).set_reference(confirmed)
-
-        def apply(state):
-            return replace(state, title=replace(state.title, unit=unit.code, reference=confirmed.to_json()))
-
-        self.session.execute(Change(f"Confirmed the unit: {unit.name}", apply, {"unit": unit.code}))
-
-    def export_cloud(self, key: str = "") -> None:
-        holding = self.session.job.state.holding(key) if key else self.window.main_cloud()
-        path, _ = QFileDialog.getSaveFileName(
-            self.window, "Write cloud", f"{holding.name}.laz", "LAZ (*.laz);;LAS (*.las)"
-        )
-        if not path:
-            return
-        target = Path(path)
-        if holding.source and target.exists() and target.samefile(holding.source):
-            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
-            return
-        store = self.session.job.store(holding)
-        self.session.start(
-            lambda progress: write_las(from_store(store), target, progress), f"Writing {target.name}",
-            lambda count: self.session.said.emit(f"Wrote {count} points to {target}"),
-        )  # fmt: skip
-
-    def measure(self) -> None:
-        self.window.use_tool(Measure(self.window.view, self.session, self.window.use_edit_tool))
-
-    def rename_holding(self, key: str) -> None:
-        holding = self.session.job.state.holding(key)
-        name, accepted = QInputDialog.getText(self.window, "Rename", "Name of the holding", text=holding.name)
-        if accepted and name.strip() and name != holding.name:
-            self.session.execute(holdings.altered(holding, f"Renamed {holding.name} to {name}", name=name.strip()))
-
-    def epoch(self, key: str) -> None:
-        holding = self.session.job.state.holding(key)
-        text, accepted = QInputDialog.getText(
-            self.window, "Epoch", "Date of the survey (year-month-day)", text=holding.epoch
-        )
-        if accepted and text.strip() != holding.epoch:
-            words = f"Set the epoch of {holding.name} to {text.strip()}"
-            self.session.execute(holdings.altered(holding, words, epoch=text.strip()))
-
-    def relink(self, key: str) -> None:
-        holding = self.session.job.state.holding(key)
-        path, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(holding.source).name} now?")
-        if not path:
-            return
-        if holding.source_size and Path(path).stat().st_size != holding.source_size:
-            answer = QMessageBox.question(
-                self.window, "Another file?", "This file has another size than the one that was imported. "
-                "Use it as the source all the same?",
-            )  # fmt: skip
-            if answer != QMessageBox.StandardButton.Yes:
-                return
-        self.session.execute(holdings.altered(holding, f"Found the source of {holding.name}", source=path))
 
     # Study
 
@@ -429,6 +353,15 @@ class Handlers:
             self.session.complained.emit("That did not work", str(error))
             return False
         return True
+
+
+def near_boxes(boxes: list) -> list[bool]:
+    """Which (low, high) boxes lie near the largest group of them: one stray must not shrink the view to dots."""
+    middles = np.array([(np.asarray(low)[:2] + np.asarray(high)[:2]) / 2 for low, high in boxes])
+    sizes = np.array([float(np.hypot(*(np.asarray(high)[:2] - np.asarray(low)[:2]))) for low, high in boxes])
+    reach = FAR * max(float(np.median(sizes)), 1.0)
+    close = np.hypot(*(middles[:, None] - middles[None]).transpose(2, 0, 1)) <= reach
+    return close[int(np.argmax(close.sum(axis=1)))].tolist()
 
 
 def classes_in(store) -> list[int]:

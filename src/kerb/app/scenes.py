@@ -12,6 +12,9 @@ from kerb.app.theme import Theme
 from kerb.core.arrays import Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
+from kerb.draw.ramps import source_table
 from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
@@ -19,9 +22,11 @@ from kerb.studies.stockpile.heap import base_elevations, usable_classes
 from kerb.studies.stockpile.setup import NOISE_CLASSES
 
 OVER_BASE = "height above base"
+MODEL_TONE = (196, 190, 178)
 TITLES = {
-    "elevation": "Elevation", "colour": "Colour", "class": "Class", "source": "Source file or strip",
+    "elevation": "Elevation", "colour": "Colour", "class": "Class", "source": "Setup, strip or source",
     "intensity": "Intensity", "slope": "Slope", OVER_BASE: "Above base",
+    "source_file": "Source file",
 }  # fmt: skip
 UNITS = {"slope": "deg"}
 NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", "part"}
@@ -33,6 +38,7 @@ def style_of(holding: Holding) -> Style:
     values = {key: value for key, value in holding.style.items() if key in names}
     if "plain" in values:
         values["plain"] = tuple(values["plain"])
+    values["hidden"] = tuple((name, tuple(codes)) for name, codes in values.get("hidden", ()))
     return Style(**values)
 
 
@@ -53,6 +59,9 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
     choices += [("slope", "Slope"), (OVER_BASE, "Height above base")]
     for name in store.names:
         column = store.column(name)
+        if name == "source_file":
+            choices.append((name, TITLES[name]))
+            continue
         plain = column.ndim == 1 and column.strides[0] != 0 and name not in NOT_OFFERED
         if name == "point_source_id" and plain:
             choices.append(("source", TITLES["source"]))
@@ -67,16 +76,61 @@ def build(session: Session, theme: Theme, noise: bool = False) -> Scene:
     if session.job is None:
         return scene
     for holding in session.job.state.holdings:
-        if holding.visible:
+        if not holding.visible:
+            continue
+        if holding.kind == CLOUD:
             store = session.job.store(holding)
             shown = None if noise or usable_classes(store) is None else _without_noise()
             scene.clouds.append(CloudLayer(store, style_of(holding), shown))
+        elif holding.kind in (SURFACE, MODEL):
+            scene.meshes.append(_mesh_layer(session, holding))
+    _share_elevations(scene)
     outcome = session.outcome()
     if outcome is not None and session.study is not None and not session.stale(session.study):
         gaps = outcome.meshes.get("gaps")
         if gaps is not None and len(gaps.triangles):
             scene.meshes.append(MeshLayer(gaps.vertices, gaps.triangles, theme.ink_rgb, 0.75, 0.75, hatch=True))
     return scene
+
+
+def _mesh_layer(session: Session, holding: Holding) -> MeshLayer:
+    """A surface coloured by its elevations, or a model in one tone; made once and kept, for its shading is costly."""
+    key = f"{holding.id} {holding.points}"
+    if key not in session.meshes:
+        thing = session.job.thing(holding).thing
+        if isinstance(thing, ElevationGrid):
+            tin = thing.tin()
+            vertices, triangles = tin.points, tin.triangles
+        else:
+            vertices, triangles = thing.vertices, thing.triangles
+        z = vertices[triangles[:: max(1, len(triangles) // 200_000)], 2]
+        low, high = (float(v) for v in np.percentile(z, [1, 99])) if z.size else (0.0, 1.0)
+        ramp = "Shore" if holding.kind == SURFACE else ""
+        session.meshes[key] = MeshLayer(vertices, triangles, MODEL_TONE, ramp=ramp, limits=(low, max(high, low + 1e-9)))
+    return session.meshes[key]
+
+
+def _share_elevations(scene: Scene) -> None:
+    """Surfaces take ramp and limits of a cloud that is coloured by elevation: one colour means one elevation."""
+    cloud = next((layer for layer in scene.clouds if layer.style.by == "elevation"), None)
+    if cloud is None:
+        return
+    limits = cloud.limits()
+    scene.meshes = [
+        mesh if not mesh.ramp or (mesh.ramp, mesh.limits) == (cloud.style.ramp, limits)
+        else replace(mesh, ramp=cloud.style.ramp, limits=limits)
+        for mesh in scene.meshes
+    ]  # fmt: skip
+
+
+def low_level(session: Session) -> float:
+    """The lowest elevation of anything shown: where a backdrop lies."""
+    lows = []
+    for holding in session.job.state.holdings if session.job is not None else ():
+        if holding.visible and holding.kind != PICTURE:
+            lows.append(session.job.bounds_of(holding)[0][2])
+    known = [low for low in lows if np.isfinite(low)]
+    return float(min(known)) if known else 0.0
 
 
 def _without_noise() -> Mask:
@@ -97,6 +151,28 @@ def surface_layers(session: Session, theme: Theme, top: bool, base: bool) -> lis
         mesh = outcome.meshes["top"]
         layers.append(MeshLayer(mesh.vertices, mesh.triangles, (214, 178, 112), 1.0, 0.0))
     return layers
+
+
+VALUE_COLUMNS = {"class": "classification", "source": "point_source_id", "source_file": "source_file"}
+
+
+def value_entries(store: CloudStore, by: str) -> list[tuple[int, str, tuple[int, ...]]]:
+    """Values of a column that is a list, with names and colours: setups of a scanner, files of a joined cloud."""
+    column = store.column(VALUE_COLUMNS[by])
+    codes = np.unique(column[:: max(1, len(column) // 2_000_000)]).tolist()
+    details = store.meta.details
+    names = dict(enumerate(details.get("file_names", []))) if by == "source_file" else {}
+    if by == "source":
+        names = {item["number"]: item["name"] for item in details.get("setups", [])}
+    colours = source_table()
+    return [(c, str(names.get(c, f"Source {c}")), tuple(int(v) for v in colours[c % 256])) for c in codes]
+
+
+def toggled(style: Style, name: str, code: int) -> tuple[tuple[str, tuple[int, ...]], ...]:
+    """What a style hides after a value of a column was clicked."""
+    hidden = {key: set(codes) for key, codes in style.hidden}
+    hidden[name] = hidden.get(name, set()) ^ {code}
+    return tuple((key, tuple(sorted(codes))) for key, codes in hidden.items() if codes)
 
 
 def data_span(layer: CloudLayer) -> tuple[float, float]:

@@ -17,6 +17,7 @@ from kerb.app.tasks import Task
 from kerb.core.errors import KerbError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
+from kerb.draw.scene import MeshLayer
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
@@ -49,6 +50,7 @@ class Session(QObject):
         self.study_id = ""
         self.draft: StockpileSetup | None = None
         self.outcomes: dict[str, Outcome] = {}
+        self.meshes: dict[str, MeshLayer] = {}
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
         self.live = LiveKeeper(self)
@@ -63,6 +65,7 @@ class Session(QObject):
         self.job = job
         job.listeners.append(self._job_changed)
         self.outcomes.clear()
+        self.meshes.clear()
         self.draft = None
         self.study_id = ""
         self.live.forget()
@@ -227,34 +230,47 @@ class Session(QObject):
 
     # Files
 
-    def import_files(self, paths: list[Path], partial: bool = False) -> None:
-        """Import files one after the other, into a new job where none is open."""
-        if not paths:
-            return
+    def ensure_job(self) -> bool:
+        """Make an empty job where none is open; whether there is one now."""
         if self.job is None:
             try:
                 self.set_job(Job.create(unsaved_folder()))
             except KerbError as error:
                 self.complained.emit("No job could be made", str(error))
-                return
-        job, first, rest = self.job, paths[0], paths[1:]
-        state = job.state
+        return self.job is not None
+
+    @property
+    def has_data(self) -> bool:
+        """Whether the job has anything."""
+        return self.job is not None and bool(self.job.state.holdings)
+
+    def import_files(self, paths: list[Path], partial: bool = False) -> None:
+        """Import files one after the other as they are, into a new job where none is open."""
+        self.bring([ImportWish(path, partial=partial) for path in paths])
+
+    def bring(self, wishes: list[ImportWish]) -> None:
+        """Carry out wishes one after the other; each becomes a holding, one step of undo."""
+        if not wishes or not self.ensure_job():
+            return
+        job, wish, rest = self.job, wishes[0], wishes[1:]
+        state, first = job.state, wish.path
 
         def work(progress: Progress) -> Holding:
             preview = lambda xyz, layout: self.previewed.emit((xyz, layout))  # noqa: E731
-            return holdings.import_cloud(job.folder, state, ImportWish(first, partial=partial), progress, preview)
+            return holdings.import_file(job.folder, state, wish, progress, preview)
 
         def keep(holding: Holding) -> None:
             if job is self.job:
                 self.execute(holdings.added(job, holding))
                 self.said.emit(f"Imported {holding.name}")
-                self.import_files(rest)
+                self.bring(rest)
 
         def fail(text: str, error: object) -> None:
-            if isinstance(error, TruncatedError) and error.good > 0 and not partial:
-                self.broken_file.emit(first, error)
+            if isinstance(error, TruncatedError) and error.good > 0 and not wish.partial:
+                self.broken_file.emit(wish, error)
             else:
                 self.complained.emit(f"{first.name} was not imported", text)
+                self.bring(rest)
 
         task = self.start(work, f"Importing {first.name}", keep, fail)
         task.ended.connect(lambda: self.previewed.emit(None))

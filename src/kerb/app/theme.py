@@ -160,6 +160,14 @@ def style_sheet(t: Theme) -> str:
     QProgressBar {{ background: {t.wash}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}
     QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
     QSplitter::handle {{ background: {t.hair}; }}
+    QTreeWidget::item, QListWidget::item {{ padding: 2px 0; }}
+    QTreeWidget::item:selected, QListWidget::item:selected {{ background: {t.wash}; color: {t.ink}; }}
+    QTreeWidget::indicator, QListWidget::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
+    QTreeWidget::indicator:checked, QListWidget::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/tick-{t.name}.svg); }}
+    QDateEdit::drop-down {{ border: none; width: 18px; }}
+    QDateEdit::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
+    QRadioButton::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 8px; background: {t.sheet}; }}
+    QRadioButton::indicator:checked {{ border: 4px solid {t.accent}; width: 8px; height: 8px; background: {t.on_accent}; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
     QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/tick-{t.name}.svg); }}
     QMenu::indicator {{ width: 14px; height: 14px; left: 6px; }}

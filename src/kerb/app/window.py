@@ -10,12 +10,11 @@ from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QAction, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QApplication,
+    QDialog,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QMessageBox,
-    QPushButton,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -31,30 +30,33 @@ from kerb.app.panels.header import Header
 from kerb.app.panels.lists import Lists
 from kerb.app.panels.start import Guide, StartPage
 from kerb.app.panels.status import Status
+from kerb.app.right import RightSide
 from kerb.app.session import Session
-from kerb.app.sheets.bar import ComputeBar
-from kerb.app.sheets.stockpile import StockpileSheet
 from kerb.app.tools.base import Tool
-from kerb.app.tools.measure import Measure
 from kerb.app.tools.profile import ProfileHandles
-from kerb.app.tools.toe import EditToe
+from kerb.app.tools.tiles import ChooseTiles
+from kerb.app.tools.toe import DrawToe, EditToe
+from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture, ProfileLines
 from kerb.app.views.strip import Strip
+from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, SECTION, View
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.errors import TruncatedError
 from kerb.core.quantity import symbol
 from kerb.core.surface.tin import Tin
+from kerb.core.things import CLOUD
 from kerb.draw.scene import CloudLayer
-from kerb.job.holdings import source_missing
+from kerb.formats.tiles import TileCache
+from kerb.job.holdings import ImportWish, source_missing
 from kerb.job.job import Change
-from kerb.job.places import Settings
+from kerb.job.places import Settings, user_data
 from kerb.job.state import Holding
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.profiles import of_surfaces
 
-LEFT, RIGHT, DRAWER = 240, 338, 190
+LEFT, DRAWER = 240, 190
 
 
 class Window(QMainWindow):
@@ -72,6 +74,8 @@ class Window(QMainWindow):
         self.shown: set[str] = set()
         self._profiled: Outcome | None = None
         self._growing: GrowingCloud | None = None
+        self._shown_before = False
+        self.dialog: QDialog | None = None
         self._surfaces: tuple[Outcome, Tin, Tin] | None = None
         self.setWindowTitle("Kerb")
         self.resize(*settings.get("size", [1280, 800]))
@@ -119,12 +123,15 @@ class Window(QMainWindow):
         self.guide = Guide(self.theme, self.view)
         self.guide.hide()
         self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
-        self.view.overlays = [self.furniture, self.profile_lines, self._paint_toe]
+        self.things = ThingsOverlay(self.session)
+        self.view.overlays = [self.furniture, self.things, self.profile_lines, self._paint_toe]
+        self.backdrop = Backdrop(self.session, self.view, TileCache(user_data() / "tiles"))
         self.edit_tool = EditToe(self.view, self.session)
         self.view.tool = self.edit_tool
         self.view.handles = [ProfileHandles(self.view, self.profile_lines, self._profile_moved)]
         self.drawer = Drawer(self.session, self.theme)
-        self.sheet, self.bar = StockpileSheet(self.session), ComputeBar(self.session)
+        self.right = RightSide(self.session, self.theme)
+        self.sheet, self.bar = self.right.sheet, self.right.bar
         self.status = Status(self.session)
         self.start_page = StartPage(self.session, self.theme)
         split = QSplitter(Qt.Orientation.Vertical)
@@ -135,19 +142,11 @@ class Window(QMainWindow):
         split.setSizes([500, self.settings.get("drawer", DRAWER)])
         split.setCollapsible(0, False)
         self.split = split
-        right = QWidget(objectName="sheet")
-        right.setFixedWidth(RIGHT)
-        column = QVBoxLayout(right)
-        column.setContentsMargins(1, 0, 0, 0)
-        column.setSpacing(0)
-        column.addWidget(self._empty_sheet(), 1)
-        column.addWidget(self.sheet, 1)
-        column.addWidget(self.bar)
         work = QWidget()
         row = QHBoxLayout(work)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        for widget in (self.lists, split, right):
+        for widget in (self.lists, split, self.right):
             row.addWidget(widget, 1 if widget is split else 0)
         self.pages = QStackedWidget()
         self.pages.addWidget(self.start_page)
@@ -160,23 +159,18 @@ class Window(QMainWindow):
             column.addWidget(widget, 1 if widget is self.pages else 0)
         self.setCentralWidget(whole)
 
-    def _empty_sheet(self) -> QWidget:
-        self.no_study = QWidget()
-        column = QVBoxLayout(self.no_study)
-        column.setContentsMargins(18, 16, 18, 16)
-        words = QLabel("No study is open. A study answers one question about the data.", wordWrap=True)
-        words.setProperty("role", "quiet")
-        button = QPushButton("How much is in a heap?", toolTip="New stockpile study (Ctrl+Shift+N)")
-        button.clicked.connect(lambda: self.handlers.run("new_stockpile"))
-        column.addWidget(words)
-        column.addWidget(button)
-        column.addStretch(1)
-        return self.no_study
-
     def _connect(self) -> None:
         session, run = self.session, self.handlers.run
-        for widget in (self.header, self.lists, self.sheet, self.bar, self.start_page):
+        for widget in (self.header, self.lists, self.right, self.start_page):
             widget.action_wanted.connect(run)
+        self.right.page_changed.connect(self._page_changed)
+        catalogue = self.right.catalogue
+        catalogue.changed.connect(self.view.update)
+        catalogue.fetched.connect(lambda paths, epoch: self.handlers.bring_in(paths, True, epoch))
+        catalogue.backdrop_wanted.connect(self.handlers.use_tiles)
+        catalogue.fit_wanted.connect(self._fit_plan)
+        self.backdrop.changed.connect(self._backdrop_read)
+        self.backdrop.failed.connect(session.said.emit)
         self.header.chip_clicked.connect(self._chip_menu)
         self.bar.report_toggled.connect(self._set_in_report)
         self.start_page.job_wanted.connect(self.handlers.open_folder)
@@ -203,6 +197,7 @@ class Window(QMainWindow):
         self.legend.limits_changed.connect(lambda low, high: self._preview_style(low=low, high=high))
         self.legend.fit_wanted.connect(self._fit_limits)
         self.legend.style_wanted.connect(lambda values: self._style(**values))
+        self.legend.value_toggled.connect(self._toggle_value)
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
@@ -224,13 +219,38 @@ class Window(QMainWindow):
         if moved:
             questions.offer_search(self, moved[0], lambda: self.handlers.relink(moved[0].id))
 
-    def _broken_file(self, path: Path, error: TruncatedError) -> None:
-        if questions.offer_partial(self, path, error):
-            self.session.import_files([path], partial=True)
+    def _broken_file(self, wish: ImportWish, error: TruncatedError) -> None:
+        if questions.offer_partial(self, wish.path, error):
+            self.session.bring([replace(wish, partial=True)])
+
+    def show_page(self, name: str, key: str = "") -> None:
+        """Show a page at the right side."""
+        self.right.show_page(name, key)
+
+    def _page_changed(self, name: str) -> None:
+        """The tool and the marked row follow the page."""
+        self.lists.looked_over = self.right.holding_page.key if name == "holding" else ""
+        self.lists.marks_study = name == "study"
+        if self.session.job is not None:
+            self.lists.mirror()
+        if name == "catalogue":
+            self.use_tool(ChooseTiles(self.view, self.right.catalogue))
+        elif isinstance(self.view.tool, ChooseTiles):
+            self.use_edit_tool()
+        self.view.update()
+
+    def _fit_plan(self, low: np.ndarray, high: np.ndarray) -> None:
+        self.view.set_mode(PLAN)
+        level = self.view.camera.target[2]
+        self.view.fit(np.append(low, level), np.append(high, level))
+
+    def _backdrop_read(self) -> None:
+        self.view.scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
+        self.view.redraw()
 
     def _paint_toe(self, _view: View, painter: QPainter) -> None:
         """Keep the toe line in sight while another tool has the mouse."""
-        if isinstance(self.view.tool, Measure):
+        if self.view.tool is not self.edit_tool and not isinstance(self.view.tool, DrawToe):
             self.edit_tool.paint(painter)
 
     def _study_selected(self) -> None:
@@ -243,21 +263,23 @@ class Window(QMainWindow):
         """Bring view, legend, strip and profiles in line with the job."""
         has_job = self.session.job is not None
         self.pages.setCurrentIndex(1 if has_job else 0)
-        self.no_study.setVisible(self.session.study is None)
+        self.right.no_study.setVisible(self.session.study is None)
         outcome = self.session.outcome()
         fresh = outcome is not None and not self.session.stale(self.session.study)
         if not fresh or self._profiled is not outcome:
             self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
             self.drawer.profiles = []
             self._profiled = outcome if fresh else None
-        had = bool(self.view.scene.clouds)
+        had = self._shown_before
         scene = scenes.build(self.session, self.theme, "noise" in self.shown)
         if fresh:
             scene.meshes += scenes.surface_layers(self.session, self.theme, "top" in self.shown, "base" in self.shown)
         if self._growing is not None:
             scene.clouds.append(CloudLayer(self._growing))
+        scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
         self.view.set_scene(scene)
-        if not had and self.view.scene.clouds:
+        self._shown_before = not scene.empty or self.session.has_data
+        if not had and self._shown_before:
             self.handlers.fit()
         self._mirror_legend()
         self._place_overlays()
@@ -275,9 +297,12 @@ class Window(QMainWindow):
         self.strip.set_unit(symbol(unit))
         self.strip.set_colours(scenes.colour_choices(layer.store), style.by)
         self.strip.set_contour(style.contour)
+        off = set(dict(style.hidden).get(scenes.VALUE_COLUMNS.get(style.by, ""), ()))
         if style.by == "class":
-            self.legend.show_classes(classes_in(layer.store))
-        elif style.by in ("colour", "source", "plain"):
+            self.legend.show_classes(classes_in(layer.store), off)
+        elif style.by in ("source", "source_file"):
+            self.legend.show_values(scenes.TITLES[style.by], scenes.value_entries(layer.store, style.by), off)
+        elif style.by in ("colour", "plain"):
             self.legend.hide()
         elif layer.store.has(style.by) or style.by == "elevation":
             title = scenes.TITLES.get(style.by, style.by.replace("_", " ").capitalize())
@@ -288,7 +313,7 @@ class Window(QMainWindow):
         job, study = self.session.job, self.session.study
         have = {
             "": True, "job": job is not None,
-            "cloud": bool(job and job.state.holdings), "study": study is not None,
+            "cloud": bool(job and job.state.of_kind(CLOUD)), "data": self.session.has_data, "study": study is not None,
             "toe": bool(study and study.setup.get("toe")),
             "outcome": bool(job and any(s.outcome for s in job.state.studies)),
             "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
@@ -330,7 +355,8 @@ class Window(QMainWindow):
         state = self.session.job.state
         study = self.session.study
         chosen = state.holding(study.setup.get("cloud", "")) if study else None
-        shown = [h for h in state.holdings if h.visible] or list(state.holdings)
+        clouds = state.of_kind(CLOUD)
+        shown = [h for h in clouds if h.visible] or list(clouds)
         return chosen or (shown[0] if shown else None)
 
     def _main_layer(self) -> CloudLayer | None:
@@ -371,6 +397,11 @@ class Window(QMainWindow):
                 lambda: self._style(low=self.legend.limits[0], high=self.legend.limits[1])
             )
         self._keep_limits.start()
+
+    def _toggle_value(self, code: int) -> None:
+        """Hide a class, setup or file in the view, or show it again."""
+        style = self._main_layer().style
+        self._style(hidden=scenes.toggled(style, scenes.VALUE_COLUMNS[style.by], code))
 
     def _fit_limits(self) -> None:
         """Limits from what is in view."""
@@ -486,6 +517,7 @@ class Window(QMainWindow):
                 action.setCheckable(True)
                 action.setChecked(getattr(title.decimals, kind) == count)
         menu.addSeparator()
+        menu.addAction("Reference system…", lambda: self.handlers.run("reference_system"))
         menu.addAction("Confirm unit…", lambda: self.handlers.run("confirm_unit"))
         menu.popup(place)
         self.menu_shown = menu
@@ -558,7 +590,7 @@ class Window(QMainWindow):
         if jobs:
             self.handlers.open_folder(jobs[0])
         else:
-            self.session.import_files(paths)
+            self.handlers.bring_in(paths)
         event.acceptProposedAction()
 
     def may_leave(self) -> bool:
@@ -590,5 +622,7 @@ class Window(QMainWindow):
 
     def _end_threads(self) -> None:
         self._refresh.stop()
+        self.right.stop_services()
+        self.backdrop.close()
         self.session.close()
         self.view.close_drawing()

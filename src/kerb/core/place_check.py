@@ -56,6 +56,7 @@ class PlaceCheck:
     apart: float | None = None
     height: float | None = None
     alarms: list[tuple[str, str]] = field(default_factory=list)
+    unit: str = ""
 
     @property
     def sentence(self) -> str:
@@ -64,8 +65,8 @@ class PlaceCheck:
             return "The job has nothing yet to compare with."
         if self.overlap > 0:
             words = f"{100 * self.overlap:.0f} % of it lies over data of the job"
-            return words + (f", {self.height:+.2f} in height." if self.height is not None else ".")
-        return f"It does not touch the job's data: {self.apart:,.1f} apart in plan.".replace(",", "\u2009")
+            return words + (f", {_signed(self.height)} {self.unit} in height." if self.height is not None else ".")
+        return f"It does not touch the job's data: {self.apart:,.1f} {self.unit} apart in plan.".replace(",", "\u2009")
 
 
 def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceCheck:
@@ -91,7 +92,7 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
         alarms.append(("far-away", f"lies {_length(apart, job)} away from everything the job has"))
     if height is not None and spread is not None and abs(height) > max(HEIGHT_ALARM_M / metre, 4 * spread):
         alarms.append(("height", _height_words(height, new, job)))
-    return PlaceCheck(overlap, apart, height, alarms)
+    return PlaceCheck(overlap, apart, height, alarms, job.reference.unit.symbol)
 
 
 def _own_alarms(site: Site) -> list[tuple[str, str]]:
@@ -291,6 +292,10 @@ def _medians(keys: Ints, values: Floats) -> tuple[Ints, Floats]:
 
 def _distance(site: Site) -> float:
     return float(np.hypot(*np.nanmedian(site.xyz[:, :2], axis=0)))
+
+
+def _signed(value: float) -> str:
+    return f"{value:+.2f}" if abs(value) >= 0.005 else "0.00"
 
 
 def _length(value: float, site: Site) -> str:

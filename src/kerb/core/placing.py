@@ -157,6 +157,9 @@ def suggested(
         return Placing(TRANSFORM, source, wanted)
     if source.certainty == "assumed" and not source.wkt:
         return Placing(LABEL, source, wanted)
+    if not source.wkt and job.wkt and source.unit == unit and source.vertical_unit == unit:
+        # A file that only says its unit is meant to lie in the job; the place check tells when it does not.
+        return Placing(LABEL, source, wanted)
     if source.unit != unit or source.vertical_unit != unit:
         return Placing(CONVERT, source, wanted)
     return Placing(AS_IS, source)
@@ -287,8 +290,10 @@ def _relabelled(source: ReferenceSystem, target: ReferenceSystem, plan: bool, he
     """A converted file no longer has the coordinates of its system, unless only heights changed."""
     unit = target.unit if plan else source.unit
     vertical = target.vertical_unit if heights else source.vertical_unit
-    if unit == source.unit:
+    if unit == source.unit and (source.wkt or not target.wkt):
         return replace(source, vertical_unit=vertical)
+    if not source.wkt and target.wkt and unit == target.unit:
+        return replace(target, vertical_unit=vertical)
     if target.wkt and source.wkt and abs(_axis_unit_m(target) / unit.metres - 1) < 1e-9 and same_system(source, target):
         return replace(target, unit=unit, vertical_unit=vertical)
     name = f"{source.name}, converted to {unit.plural}" if source.name else ""

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from kerb.core.progress import Progress
 from kerb.demo import cloud, yard
+from kerb.demo.files import DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from kerb.job.places import user_data
@@ -15,6 +16,10 @@ from kerb.job.state import Title
 
 FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
+BESIDE = (
+    ("control.csv", "Control points", True), ("yard-lines.dxf", "Yard lines", False),
+    ("orthophoto.png", "Orthophoto", False),
+)  # fmt: skip
 
 
 def demo_folder() -> Path:
@@ -39,15 +44,25 @@ def open_demo(progress: Progress, fresh: bool = False) -> Job:
     if (folder / "job.json").exists():
         return Job.open(folder)
     shutil.rmtree(folder, ignore_errors=True)
-    return make_demo(folder, demo_file(progress.within(0.0, 0.4)), progress.within(0.4, 1.0))
+    source = demo_file(progress.within(0.0, 0.3))
+    files = write_files(demo_folder() / "files", progress.within(0.3, 0.4))
+    return make_demo(folder, source, progress.within(0.4, 1.0), files)
 
 
-def make_demo(folder: Path, source: Path, progress: Progress) -> Job:
-    """A job with the yard, the first heap computed and two more without a toe line."""
+def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles | None = None) -> Job:
+    """A job with the yard, the first heap computed and two more without a toe line.
+
+    With ``files`` it has control points, lines and a picture too, as they come from other offices.
+    """
     job = Job.create(folder)
     wish = holdings.ImportWish(source, epoch="2026-03-12")
     holding = holdings.import_cloud(folder, job.state, wish, progress.within(0.0, 0.8))
     job.execute(holdings.added(job, replace(holding, name="Laydown yard, drone")))
+    for name, words, shown in BESIDE if files is not None else ():
+        assert files is not None
+        wish = holdings.ImportWish(files[name], epoch="2026-03-12", name=words)
+        beside = holdings.import_file(folder, job.state, wish, progress.within(0.8, 0.85))
+        job.execute(holdings.added(job, replace(beside, visible=shown)))
     title = Title(
         name="Saltmarrow Quay",
         client="Saltmarrow Harbour Trust",

@@ -167,8 +167,9 @@ def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> 
         return _true_colours(layer, rows)
     if style.by == "class" and store.has("classification"):
         return class_table()[store.column("classification")[rows]]
-    if style.by == "source" and store.has("point_source_id"):
-        return source_table()[store.column("point_source_id")[rows] % 256]
+    for by, name in (("source", "point_source_id"), ("source_file", "source_file")):
+        if style.by == by and store.has(name):
+            return source_table()[store.column(name)[rows] % 256]
     if style.by != "elevation" and not store.has(style.by):
         return np.broadcast_to(np.array(style.plain, np.uint8), (len(rows), 3))
     values = heights if style.by == "elevation" else layer.values(rows)

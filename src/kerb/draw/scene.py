@@ -8,7 +8,8 @@ from functools import cached_property
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.store import ASIDE, CloudStore
+from kerb.core.parallel import each, ranges
 from kerb.draw.ramps import table
 
 Colour = tuple[int, int, int]
@@ -20,7 +21,8 @@ class Style:
     """How a cloud is coloured.
 
     ``by`` is ``elevation``, ``colour``, ``class``, ``source``, ``plain`` or the name of a column; ``low`` and
-    ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none).
+    ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none);
+    ``hidden`` names values that are not shown, by column (files, setups, classes).
     """
 
     by: str = "elevation"
@@ -31,6 +33,7 @@ class Style:
     contour: float = 0.0
     plain: Colour = (120, 130, 134)
     thickness: int = 0
+    hidden: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
 @dataclass
@@ -45,17 +48,49 @@ class CloudLayer:
     def mask(self) -> tuple[Bytes, Mask]:
         """Per-point byte and which of its values are drawn; one byte for all where nothing is hidden."""
         style = self.style
-        if style.beyond == HIDE and style.by not in ("class", "colour", "plain"):
+        if style.beyond == HIDE and style.by not in ("class", "colour", "plain", "source", "source_file"):
             low, high = self.limits()
             values = self.values(slice(None))
             inside = ((values >= low) & (values <= high)).astype(np.uint8)
             return inside, _only(1)
-        aside = self.store.aside()
-        if aside is not None:
-            return aside, _only(0)
+        conditions = self._conditions()
+        if not conditions:
+            return np.zeros(1, np.uint8), _only(0)
+        if len(conditions) == 1 and self.store.column(conditions[0][0]).dtype == np.uint8:
+            name, shown = conditions[0]
+            return self.store.column(name), shown
+        return self._combined(conditions), _only(1)
+
+    def _conditions(self) -> list[tuple[str, Mask]]:
+        """Columns with the values of them that are shown; values above 255 count as 255."""
+        found = []
+        if self.store.aside() is not None:
+            found.append((ASIDE, _only(0)))
         if self.shown_classes is not None and self.store.has("classification"):
-            return self.store.column("classification"), self.shown_classes
-        return np.zeros(1, np.uint8), _only(0)
+            found.append(("classification", self.shown_classes))
+        for name, codes in self.style.hidden:
+            if codes and self.store.has(name):
+                shown = np.ones(256, bool)
+                shown[[min(code, 255) for code in codes]] = False
+                found.append((name, shown))
+        return found
+
+    def _combined(self, conditions: list[tuple[str, Mask]]) -> Bytes:
+        """One byte a point, 1 where every condition holds; kept until values of the cloud change."""
+        key = "shown " + " ".join(f"{name}:{np.packbits(shown).tobytes().hex()}" for name, shown in conditions)
+        if self.store.mask is None or self.store.mask[0] != key:
+            out = np.empty(self.store.count, np.uint8)
+
+            def some(span: tuple[int, int]) -> None:
+                rows = slice(*span)
+                keep = np.ones(span[1] - span[0], bool)
+                for name, shown in conditions:
+                    keep &= shown[np.minimum(self.store.column(name)[rows], 255)]
+                out[rows] = keep
+
+            each(some, ranges(self.store.count, least=500_000))
+            self.store.mask = (key, out)
+        return self.store.mask[1]
 
     def values(self, rows: slice | AnyArray) -> Floats32 | Floats:
         """The value each of some rows is coloured by."""

@@ -189,7 +189,7 @@ def store_picture(
             place = tuple(source.transform)[:6]
         profile = {"driver": "GTiff", "width": source.width, "height": source.height, "count": 4, "dtype": "uint8",
                    "tiled": True, "blockxsize": TILE, "blockysize": TILE, "compress": "deflate", "BIGTIFF": "IF_SAFER",
-                   "transform": rasterio.Affine(*place), "photometric": "RGB", "alpha": "unassociated"}  # fmt: skip
+                   "transform": rasterio.Affine(*place), "photometric": "RGB", "alpha": "yes"}  # fmt: skip
         limits = _stretch(source)
         try:
             with rasterio.open(partial, "w", **profile) as out:

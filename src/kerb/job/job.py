@@ -11,7 +11,7 @@ import json
 import os
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from getpass import getuser
 from pathlib import Path
@@ -219,6 +219,25 @@ class Job:
         except OSError as error:
             raise JobError(f"{self.folder}: {error.strerror or error}") from None
         self._things[holding.id] = item
+
+    def grow(self, holding: Holding, item: Placed) -> Holding:
+        """Replace the data of a holding that is being listened to; no step of its own, and undo keeps what came.
+
+        Raises JobError, when the folder cannot be written.
+        """
+        self.keep_thing(holding, item)
+        grown = replace(holding, points=item.count)
+
+        def with_it(state: JobState) -> JobState:
+            return state.with_holding(grown) if state.holding(grown.id) is not None else state
+
+        self._undo = [(with_it(state), sentence) for state, sentence in self._undo]
+        self._redo = [(with_it(state), sentence) for state, sentence in self._redo]
+        self.state = with_it(self.state)
+        self._write("autosave.json")
+        for listener in list(self.listeners):
+            listener()
+        return grown
 
     def reference_of(self, holding: Holding) -> ReferenceSystem:
         """The reference system of a holding's numbers. Raises JobError."""

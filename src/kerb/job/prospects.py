@@ -14,7 +14,7 @@ from kerb.core.arrays import Floats
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import KerbError
 from kerb.core.place_check import PlaceCheck, Site, check
-from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing
+from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import CLOUD, PICTURE
@@ -72,7 +72,7 @@ class Prospect:
             target = replace(job, unit=unit, vertical_unit=unit)
             if self.source.unit != unit or self.source.vertical_unit != unit:
                 found[CONVERT] = Placing(CONVERT, self.source, target, swap=swap)
-            if self.source.wkt and job.wkt:
+            if self.source.wkt and job.wkt and not same_system(self.source, job):
                 found[TRANSFORM] = Placing(TRANSFORM, self.source, target, swap=swap)
             found[LABEL] = Placing(LABEL, self.source, target, swap=swap)
         elif self.source.unit != self.source.vertical_unit:

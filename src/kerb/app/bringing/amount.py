@@ -90,8 +90,8 @@ class AmountPanel(QWidget):
         for widget in (
             QLabel("Every"),
             self.every,
-            QLabel("th point"),
-            QLabel("one in"),
+            QLabel("th point ·"),
+            QLabel("one in each cube of"),
             self.spacing,
             self.spacing_unit,
         ):
@@ -102,6 +102,7 @@ class AmountPanel(QWidget):
         self.within = QComboBox()
         self.within.setToolTip("Take only what lies in a box or an area of the job")
         self.within.setAccessibleName("Only inside")
+        self.within.setMinimumWidth(180)
         self.within.activated.connect(lambda _i: self._take_sieve())
         for widget in (QLabel("Classes"), self.classes, QLabel("inside"), self.within):
             row.addWidget(widget)

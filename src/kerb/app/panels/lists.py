@@ -12,7 +12,9 @@ from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline
 from kerb.app.theme import Theme, font
-from kerb.core.quantity import count, quantity
+from kerb.app.views.things import ink_of
+from kerb.core.quantity import quantity
+from kerb.core.things import LINES, PICTURE, POINTS
 from kerb.job import holdings
 from kerb.job.state import Holding, StudyRecord
 from kerb.studies.registry import study_kind
@@ -32,7 +34,7 @@ class Row(QWidget):
         super().__init__(parent)
         self.theme = theme
         self.name = self.second = self.value = ""
-        self.mark = ""
+        self.mark = self.ink = ""
         self.chosen = self.pale = False
         self.alarm = False
         self.setFixedHeight(ROW)
@@ -82,6 +84,10 @@ class Row(QWidget):
         if self.mark:
             painter.drawPixmap(QPointF(12, 13), pixmap(self.mark, t.quiet, 18, max(1, round(self.devicePixelRatioF()))))
             left = 38
+        if self.ink:
+            painter.setPen(QPen(QColor(self.ink), 2))
+            painter.drawLine(QPointF(self.width() - 18, 32), QPointF(self.width() - 10, 32))
+            painter.drawLine(QPointF(self.width() - 14, 28), QPointF(self.width() - 14, 36))
         value_font = font(13, font(13).Weight.DemiBold)
         painter.setFont(value_font)
         value_width = painter.fontMetrics().horizontalAdvance(self.value) if self.value else 0
@@ -117,7 +123,7 @@ class Lists(QWidget):
         self.holdings = QVBoxLayout()
         self.studies = QVBoxLayout()
         for heading, box, action, tip in (
-            ("Holdings", self.holdings, "import", "Import points… (Ctrl+I)"),
+            ("Holdings", self.holdings, "import", "Bring data in… (Ctrl+I)"),
             ("Studies", self.studies, "new_stockpile", "New stockpile study (Ctrl+Shift+N)"),
         ):
             if heading == "Studies":
@@ -135,6 +141,8 @@ class Lists(QWidget):
             scroll.setWidget(inner)
             column.addWidget(scroll, 2 if heading == "Holdings" else 3)
         self.rows: dict[str, Row] = {}
+        self.looked_over = ""
+        self.marks_study = True
         session.changed.connect(self.mirror)
         session.selected.connect(self.mirror)
         session.opened.connect(self.mirror)
@@ -161,7 +169,7 @@ class Lists(QWidget):
         self.rows.clear()
         state = self.session.job.state if self.session.job else None
         if state is None or not state.holdings:
-            self.holdings.addWidget(_hint("Drop a LAS or LAZ file here, or choose Import."))
+            self.holdings.addWidget(_hint("Drop any file here: clouds, points, drawings, surfaces, models, pictures."))
         epochs: dict[str, list[Holding]] = {}
         for holding in state.holdings if state else ():
             epochs.setdefault(holding.epoch or "No epoch date", []).append(holding)
@@ -183,16 +191,24 @@ class Lists(QWidget):
         row = Row(self.theme)
         row.name, row.mark = holding.name, "shown" if holding.visible else "hidden"
         row.pale = not holding.visible
+        row.chosen = holding.id == self.looked_over
         missing = holdings.source_missing(holding)
-        row.second = f"{count(holding.points)} points" + (" · source file moved" if missing else "")
+        size = "picture tiles" if holding.kind == PICTURE and not holding.points else self._size(holding)
+        row.second = size + (" · source file moved" if missing else "")
+        if holding.kind in (POINTS, LINES):
+            row.ink = ink_of(self.session, holding, self.theme.name)
         row.alarm = missing
         notes = "\n".join(f"• {text}" for _code, text in holding.notes)
         row.setToolTip(f"{holding.source}\n{notes}".strip())
         row.setAccessibleName(holding.name)
+        row.clicked.connect(lambda: self.action_wanted.emit(f"look_over:{holding.id}"))
         row.mark_clicked.connect(lambda: self._toggle(holding))
         row.menu_wanted.connect(lambda place: self._holding_menu(holding, place))
         self.rows[holding.id] = row
         return row
+
+    def _size(self, holding: Holding) -> str:
+        return holdings.size_words(self.session.job, holding)
 
     def _toggle(self, holding: Holding) -> None:
         words = f"{'Hid' if holding.visible else 'Showed'} {holding.name}"
@@ -202,9 +218,12 @@ class Lists(QWidget):
     def _holding_menu(self, holding: Holding, place: object) -> None:
         menu = QMenu(self)
         menu.addAction("Hide" if holding.visible else "Show", lambda: self._toggle(holding))
-        menu.addAction("Rename…", lambda: self.action_wanted.emit(f"rename_holding:{holding.id}"))
-        menu.addAction("Set epoch date…", lambda: self.action_wanted.emit(f"epoch:{holding.id}"))
-        menu.addAction("Write cloud…", lambda: self.action_wanted.emit(f"export_cloud:{holding.id}"))
+        menu.addAction("Fit in view", lambda: self.action_wanted.emit(f"holding:{holding.id}"))
+        for words, action in (
+            ("Look over", "look_over"), ("Rename…", "rename_holding"), ("Set epoch date…", "epoch"),
+            ("Duplicate", "duplicate_holding"), ("Write to a file…", "write_holding"),
+        ):  # fmt: skip
+            menu.addAction(words, lambda a=action: self.action_wanted.emit(f"{a}:{holding.id}"))
         if holdings.source_missing(holding):
             menu.addAction("Find source file…", lambda: self.action_wanted.emit(f"relink:{holding.id}"))
         menu.addSeparator()
@@ -214,7 +233,8 @@ class Lists(QWidget):
     def _study_row(self, study: StudyRecord) -> Row:
         row = Row(self.theme)
         kind = study_kind(study.kind)
-        row.name, row.chosen = study.name, study.id == self.session.study_id
+        row.name = study.name
+        row.chosen = study.id == self.session.study_id and self.marks_study
         row.value, row.second = headline(self.session, study), state_words(self.session, study)
         row.alarm = "out of date" in row.second
         row.setToolTip(f"{kind.title}: {kind.question}")

@@ -38,7 +38,9 @@ class StartPage(QWidget):
         title = QLabel("What does the ground say?")
         title.setStyleSheet("font-size: 26px; font-weight: 600;")
         column.addWidget(title)
-        words = QLabel("Drop a LAS or LAZ file anywhere on this window. It becomes a job; your file stays as it is.")
+        words = QLabel(
+            "Drop clouds, points, drawings, surfaces, models or pictures on this window. Your files stay as they are."
+        )
         words.setProperty("role", "quiet")
         column.addWidget(words)
         column.addSpacing(18)
@@ -48,8 +50,9 @@ class StartPage(QWidget):
         column.addSpacing(14)
         row = QHBoxLayout()
         for words_, action, tip in (
-            ("Import points…", "import", "LAS or LAZ, any version (Ctrl+I)"),
+            ("Bring data in…", "import", "Clouds, points, drawings, surfaces, models and pictures (Ctrl+I)"),
             ("Open job…", "open_job", "A folder NAME.kerb (Ctrl+O)"),
+            ("Find open data…", "open_data", "Tiles of a public agency, through a STAC catalogue"),
             ("Open the demo", "open_demo", "Saltmarrow Quay: a made-up yard with three heaps"),
         ):
             button = QPushButton(words_, toolTip=tip)
@@ -100,9 +103,7 @@ class _DropField(QPushButton):
         mark = pixmap("drop", self.theme.accent, 30, 2)
         painter.drawPixmap(int(self.width() / 2 - 15), 32, mark)
         painter.setPen(QColor(self.theme.quiet))
-        painter.drawText(
-            QRectF(0, 74, self.width(), 24), Qt.AlignmentFlag.AlignCenter, "Drop point files here, or click"
-        )
+        painter.drawText(QRectF(0, 74, self.width(), 24), Qt.AlignmentFlag.AlignCenter, "Drop files here, or click")
 
 
 class Guide(QWidget):

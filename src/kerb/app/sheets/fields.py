@@ -38,7 +38,7 @@ class Line(QWidget):
         self.label.setToolTip(tip)
         self.value.setToolTip(tip)
         if isinstance(self.value, QLabel):
-            self.value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         else:
             self.value.setAccessibleName(words)

@@ -15,6 +15,7 @@ from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 WIDTH, HEIGHT = 112, 216
 BAR = QRectF(14, 34, 18, 164)
 REACH = 9
+MOST_ENTRIES = 22
 BEYOND = ((CLAMP, "Clamp values outside"), (FADE, "Fade values outside"), (HIDE, "Hide values outside"))
 
 
@@ -24,6 +25,7 @@ class Legend(QWidget):
     limits_changed = Signal(float, float)
     fit_wanted = Signal()
     style_wanted = Signal(dict)
+    value_toggled = Signal(int)
 
     def __init__(self, theme: Theme, parent: QWidget) -> None:
         super().__init__(parent)
@@ -32,13 +34,14 @@ class Legend(QWidget):
         self.title, self.unit = "Elevation", "m"
         self.span = (0.0, 1.0)
         self.limits = (0.0, 1.0)
-        self.classes: list[int] = []
+        self.entries: list[tuple[int, str, tuple[int, int, int]]] = []
+        self.off: set[int] = set()
         self._dragged: int | None = None
         self.resize(WIDTH, HEIGHT)
         self.setMouseTracking(True)
         self.setToolTip(
             "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps and for values "
-            "outside the limits"
+            "outside the limits; in a list, click a value to hide it or show it again"
         )
         self.setAccessibleName("Legend")
 
@@ -46,7 +49,7 @@ class Legend(QWidget):
         self, style: Style, title: str, unit: str, span: tuple[float, float], limits: tuple[float, float]
     ) -> None:
         """Show a ramp over the data's span with limits in it."""
-        self.classes = []
+        self.entries = []
         self.style_, self.title, self.unit, self.limits = style, title, unit, limits
         room = 0.08 * max(span[1] - span[0], limits[1] - limits[0], 1e-9)
         self.span = (min(span[0], limits[0]) - room, max(span[1], limits[1]) + room)
@@ -54,12 +57,18 @@ class Legend(QWidget):
         self.setVisible(True)
         self.update()
 
-    def show_classes(self, codes: list[int]) -> None:
-        """Show the classes that are there."""
-        self.classes = codes
-        self.title, self.unit = "Class", ""
-        self.resize(WIDTH + 62, 38 + 18 * len(codes))
-        self.setVisible(bool(codes))
+    def show_classes(self, codes: list[int], off: set[int]) -> None:
+        """Show the classes that are there; those in ``off`` are hidden in the view."""
+        colours = class_table()
+        entries = [(c, f"{c}  {CLASS_NAMES.get(c, 'Class')}", tuple(int(v) for v in colours[c])) for c in codes]
+        self.show_values("Class", entries, off)
+
+    def show_values(self, title: str, entries: list[tuple[int, str, tuple]], off: set[int]) -> None:
+        """Show values with their names and colours; a click on one hides it in the view or shows it again."""
+        self.entries, self.off = entries[:MOST_ENTRIES], off
+        self.title, self.unit = title, ""
+        self.resize(WIDTH + 82, 38 + 18 * len(self.entries))
+        self.setVisible(bool(entries))
         self.update()
 
     def paintEvent(self, _event: object) -> None:
@@ -77,19 +86,21 @@ class Legend(QWidget):
         painter.setFont(font(11))
         painter.setPen(QColor(self.theme.quiet))
         painter.drawText(QPointF(shift, 20), symbol(self.unit))
-        if self.classes:
-            self._paint_classes(painter)
+        if self.entries:
+            self._paint_entries(painter)
         else:
             self._paint_ramp(painter)
 
-    def _paint_classes(self, painter: QPainter) -> None:
-        for row, code in enumerate(self.classes):
+    def _paint_entries(self, painter: QPainter) -> None:
+        for row, (code, words, colour) in enumerate(self.entries):
             y = 32 + row * 18
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor(*(int(v) for v in class_table()[code])))
+            on = code not in self.off
+            painter.setPen(Qt.PenStyle.NoPen if on else QPen(QColor(*colour), 1))
+            painter.setBrush(QColor(*colour) if on else Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(QRectF(12, y, 11, 11), 2, 2)
-            painter.setPen(QColor(self.theme.ink))
-            painter.drawText(QPointF(30, y + 10), f"{code}  {CLASS_NAMES.get(code, 'Class')}")
+            painter.setPen(QColor(self.theme.ink if on else self.theme.quiet))
+            shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, self.width() - 40)
+            painter.drawText(QPointF(30, y + 10), shown)
 
     def _paint_ramp(self, painter: QPainter) -> None:
         colours = np.ascontiguousarray(table(self.style_.ramp)[::-1])
@@ -126,14 +137,18 @@ class Legend(QWidget):
         return low + (BAR.bottom() - y) / BAR.height() * (high - low)
 
     def _end_at(self, y: float) -> int | None:
-        if self.classes:
+        if self.entries:
             return None
         away = [abs(self._y(value) - y) for value in self.limits]
         nearest = int(np.argmin(away))
         return nearest if away[nearest] <= REACH else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
+        if event.button() == Qt.MouseButton.LeftButton and self.entries:
+            row = int((event.position().y() - 28) // 18)
+            if 0 <= row < len(self.entries):
+                self.value_toggled.emit(self.entries[row][0])
+        elif event.button() == Qt.MouseButton.LeftButton:
             self._dragged = self._end_at(event.position().y())
         elif event.button() == Qt.MouseButton.RightButton:
             self._menu(event)
@@ -159,7 +174,7 @@ class Legend(QWidget):
         self._dragged = None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if not self.classes:
+        if not self.entries:
             self.fit_wanted.emit()
 
     def _menu(self, event: QMouseEvent) -> None:

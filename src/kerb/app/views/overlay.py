@@ -24,7 +24,7 @@ class Furniture:
         self.grid = True
 
     def __call__(self, view: View, painter: QPainter) -> None:
-        if view.scene.empty and not self.session.has_data:
+        if self.session.job is None:
             return
         if view.mode == PLAN and self.grid:
             self._grid(view, painter)

@@ -62,6 +62,8 @@ class CloudStore:
         self._columns: dict[str, AnyArray] = {}
         # Small facts about the points that are asked for with every picture; forgotten when values change.
         self.remembered: dict[str, tuple[float, float]] = {}
+        # Which points the present filters show, with the filters it was worked out for.
+        self.mask: tuple[str, Bytes] | None = None
 
     @staticmethod
     def open(folder: Path) -> CloudStore:
@@ -153,6 +155,7 @@ class CloudStore:
         partial.replace(column_files(self.folder, name)[0])
         self._columns.pop(name, None)
         self.remembered.clear()
+        self.mask = None
         if name != ASIDE:
             self.meta.attributes[name] = unit
             self.write_meta()

@@ -1,0 +1,254 @@
+"""What the actions about data do: bring in, look over, write, find open data, listen, state what numbers are in."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QDate
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox
+
+from kerb.app.bringing.dialog import BringIn, name_filter
+from kerb.app.dialogs.systems import SystemDialog
+from kerb.app.dialogs.write import ask_target
+from kerb.app.tools.known_length import KnownLength
+from kerb.app.tools.measure import Measure
+from kerb.core.cloud.outgoing import from_store
+from kerb.core.cloud.slope import slopes
+from kerb.core.errors import JobError, KerbError
+from kerb.core.progress import Progress
+from kerb.core.reference import ReferenceSystem, local_grid
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed
+from kerb.core.units import LENGTH_UNITS
+from kerb.formats.stac import TileService
+from kerb.formats.write_things import endings_for, write_cloud, write_thing
+from kerb.job import holdings, vault
+from kerb.job.job import Change
+from kerb.job.state import Holding, free_name
+
+if TYPE_CHECKING:
+    from kerb.app.session import Session
+    from kerb.app.window import Window
+
+
+class DataHandlers:
+    """The part of the handlers that is about holdings; ``window`` and ``session`` come from the whole."""
+
+    window: Window
+    session: Session
+
+    # Bringing in
+
+    def import_points(self) -> None:
+        start = self.session.settings.get("import_folder", str(Path.home()))
+        paths, _ = QFileDialog.getOpenFileNames(self.window, "Bring data in", start, name_filter())
+        if paths:
+            self.session.settings.set("import_folder", str(Path(paths[0]).parent))
+            self.bring_in([Path(path) for path in paths])
+
+    def bring_in(self, paths: list[Path], together: bool = False, epoch: str = "") -> None:
+        """Show what files are, and bring in what is ticked."""
+        if not paths or not self.session.ensure_job():
+            return
+        dialog = BringIn(self.session, self.window.theme, paths, self.window)
+        if together:
+            dialog.together.setCurrentIndex(1)
+        if epoch:
+            dialog.epoch.setDate(QDate.fromString(epoch, "yyyy-MM-dd"))
+        dialog.wanted.connect(self.session.bring)
+        dialog.finished.connect(dialog.deleteLater)
+        self.window.dialog = dialog
+        dialog.open()
+
+    def open_data(self) -> None:
+        if self.session.ensure_job():
+            self.window.show_page("catalogue")
+
+    def field_controller(self) -> None:
+        if self.session.ensure_job():
+            self.window.show_page("controller")
+
+    def use_tiles(self, service: TileService) -> None:
+        """Make a picture holding of a tile service."""
+        job = self.session.job
+        system = job.state.title.reference_system()
+        if not system.wkt:
+            self.session.complained.emit(
+                "No backdrop", "The job has no reference system, so picture tiles have no place."
+            )
+            return
+        key = f"tiles{len(job.state.holdings)}{np.random.default_rng().integers(1 << 30):x}"
+        picture = PictureRef(1, 1, (1.0, 0.0, 0.0, 0.0, -1.0, 0.0), "", service.template)
+        try:
+            vault.save_thing(job.folder / "data" / key, Placed(PICTURE, picture, system))
+        except JobError as error:
+            self.session.complained.emit("No backdrop", str(error))
+            return
+        name = free_name(service.title, [h.name for h in job.state.holdings])
+        holding = Holding(
+            key, name, PICTURE, "", "", 0, f"data/{key}", 0, steps=(f"Picture tiles of {service.template}",)
+        )
+        self.session.execute(Change(f"Put {name} under the plan", lambda state: state.with_holding(holding)))
+
+    # Looking over and changing
+
+    def look_over(self, key: str = "") -> None:
+        holding = self._chosen(key)
+        if holding is not None:
+            self.window.show_page("holding", holding.id)
+
+    def slope(self) -> None:
+        job, holding = self.session.job, self.window.main_cloud()
+        store = job.store(holding)
+
+        def keep(values: np.ndarray) -> None:
+            store.add_attribute("slope", "deg", values)
+            job.note(Change(f"Computed slope of {holding.name}", lambda state: state))
+            self.window.colour_by("slope")
+
+        self.session.start(lambda progress: slopes(store, progress), "Computing slope", keep)
+
+    def rename_holding(self, key: str = "") -> None:
+        holding = self._chosen(key)
+        name, accepted = QInputDialog.getText(self.window, "Rename", "Name of the holding", text=holding.name)
+        if accepted and name.strip() and name != holding.name:
+            self.session.execute(holdings.altered(holding, f"Renamed {holding.name} to {name}", name=name.strip()))
+
+    def epoch(self, key: str = "") -> None:
+        holding = self._chosen(key)
+        words = "Date of the survey (year-month-day)"
+        text, accepted = QInputDialog.getText(self.window, "Epoch", words, text=holding.epoch)
+        if accepted and text.strip() != holding.epoch:
+            words = f"Set the epoch of {holding.name} to {text.strip()}"
+            self.session.execute(holdings.altered(holding, words, epoch=text.strip()))
+
+    def duplicate_holding(self, key: str = "") -> None:
+        try:
+            change, twin = holdings.duplicated(self.session.job, self._chosen(key))
+        except KerbError as error:
+            self.session.complained.emit("Not duplicated", str(error))
+            return
+        self.session.execute(change)
+        self.look_over(twin.id)
+
+    def remove_holding(self, key: str = "") -> None:
+        self.session.execute(holdings.removed(self._chosen(key)))
+
+    def picture_opacity(self, words: str) -> None:
+        key, _, share = words.partition("|")
+        self._picture_style(key, opacity=int(share) / 100)
+
+    def picture_drape(self, key: str) -> None:
+        self._picture_style(key, drape=not self._chosen(key).style.get("drape", False))
+
+    def _picture_style(self, key: str, **values: object) -> None:
+        holding = self._chosen(key)
+        change = holdings.altered(holding, f"Showed {holding.name} otherwise", style={**holding.style, **values})
+        self.session.execute(replace(change, undoable=False))
+
+    def relink(self, key: str) -> None:
+        holding = self.session.job.state.holding(key)
+        path, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(holding.source).name} now?")
+        if not path:
+            return
+        if holding.source_size and Path(path).stat().st_size != holding.source_size:
+            answer = QMessageBox.question(
+                self.window, "Another file?", "This file has another size than the one that was imported. "
+                "Use it as the source all the same?",
+            )  # fmt: skip
+            if answer != QMessageBox.StandardButton.Yes:
+                return
+        self.session.execute(holdings.altered(holding, f"Found the source of {holding.name}", source=path))
+
+    # What the numbers are in
+
+    def confirm_unit(self) -> None:
+        job = self.session.job
+        names = [f"{unit.name} ({unit.code})" for unit in LENGTH_UNITS.values()]
+        now = list(LENGTH_UNITS).index(job.state.title.unit) if job.state.title.unit in LENGTH_UNITS else 0
+        words = "The numbers of this job are in this unit (nothing is converted):"
+        chosen, accepted = QInputDialog.getItem(self.window, "Confirm unit", words, names, now, False)
+        if not accepted:
+            return
+        unit = list(LENGTH_UNITS.values())[names.index(chosen)]
+        reference = job.state.title.reference_system()
+        confirmed = reference.confirmed(unit) if reference.wkt and reference.unit == unit else local_grid(unit)
+        self._label_job(confirmed)
+
+    def reference_system(self) -> None:
+        dialog = SystemDialog(self.session.job.state.title.reference_system(), self.window, job=True)
+        if dialog.exec():
+            self.set_system(dialog.chosen)
+
+    def set_system(self, system: ReferenceSystem) -> None:
+        """Say what the numbers of the job are in; asks when that contradicts what the data say."""
+        job = self.session.job
+        now = job.state.title.reference_system()
+        if job.state.holdings and now.unit != system.unit and now.certainty != "assumed":
+            words = (
+                f"The job's numbers were said to be in {now.unit.plural}; {system.name} counts in "
+                f"{system.unit.plural}. No number will change. Is the new unit right?"
+            )
+            answer = QMessageBox.question(self.window, "Another unit", words)
+            if answer != QMessageBox.StandardButton.Yes:
+                return
+        self._label_job(system)
+
+    def _label_job(self, system: ReferenceSystem) -> None:
+        try:
+            self.session.execute(holdings.set_system(self.session.job, system))
+        except KerbError as error:
+            self.session.complained.emit("Not labelled", str(error))
+
+    # Writing
+
+    def write_holding(self, key: str = "") -> None:
+        holding = self._chosen(key)
+        grid = holding.kind != CLOUD and isinstance(self.session.job.thing(holding).thing, ElevationGrid)
+        start = self.session.settings.get("write_folder", str(Path.home()))
+        target = ask_target(self.window, holding.name, endings_for(holding.kind, grid), start)
+        if target is not None:
+            self.session.settings.set("write_folder", str(target.parent))
+            self.write_to(holding, target)
+
+    def write_to(self, holding: Holding, target: Path) -> None:
+        """Write a holding to a file; sources of the job are never written to."""
+        job = self.session.job
+        sources = [Path(h.source) for h in job.state.holdings if h.source]
+        if target.exists() and any(source.exists() and target.samefile(source) for source in sources):
+            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+            return
+        job.note(Change(f"Wrote {holding.name} to {target}", lambda state: state))
+        if holding.kind == CLOUD:
+            outgoing = from_store(job.store(holding))
+            work = lambda progress: write_cloud(outgoing, target, progress)[1]  # noqa: E731
+        else:
+            item, data = job.thing(holding), job.folder / holding.data
+
+            def work(progress: Progress) -> list[tuple[str, str]]:
+                return write_thing(item, target, progress, data / "picture.tif")
+
+        self.session.start(work, f"Writing {target.name}", lambda notes: self._wrote(target, notes))
+
+    def _wrote(self, target: Path, notes: list[tuple[str, str]]) -> None:
+        words = "; ".join(text for _code, text in notes)
+        self.session.said.emit(f"Wrote {target}" + (f" ({words})" if words else ""))
+
+    # Measuring
+
+    def measure(self) -> None:
+        self.window.use_tool(Measure(self.window.view, self.session, self.window.use_edit_tool))
+
+    def known_length(self) -> None:
+        self.window.use_tool(KnownLength(self.window.view, self.session, self.window.use_edit_tool))
+
+    def _chosen(self, key: str) -> Holding | None:
+        """The holding of an id; without one that on its page, else the main cloud, else the first."""
+        state = self.session.job.state
+        if key:
+            return state.holding(key)
+        on_page = self.window.right.holding_page.holding if self.window.right.page == "holding" else None
+        return on_page or self.window.main_cloud() or (state.holdings[0] if state.holdings else None)

@@ -1,0 +1,81 @@
+"""The right side: the sheet of the open study, or a page about data in its place."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from kerb.app.pages.catalogue import CataloguePage
+from kerb.app.pages.controller import ControllerPage
+from kerb.app.pages.holding import HoldingPage
+from kerb.app.session import Session
+from kerb.app.sheets.bar import ComputeBar
+from kerb.app.sheets.stockpile import StockpileSheet
+from kerb.app.theme import Theme
+
+WIDTH = 338
+
+
+class RightSide(QWidget):
+    """A stack: ``study`` with its compute bar, ``holding``, ``catalogue``, ``controller``."""
+
+    action_wanted = Signal(str)
+    page_changed = Signal(str)
+
+    def __init__(self, session: Session, theme: Theme) -> None:
+        super().__init__(objectName="sheet")
+        self.session = session
+        self.setFixedWidth(WIDTH)
+        self.page = "study"
+        column = QVBoxLayout(self)
+        column.setContentsMargins(1, 0, 0, 0)
+        column.setSpacing(0)
+        self.sheet, self.bar = StockpileSheet(session), ComputeBar(session)
+        self.holding_page = HoldingPage(session, theme)
+        self.catalogue, self.controller = CataloguePage(session, theme), ControllerPage(session)
+        self.stack = QStackedWidget()
+        study = QWidget()
+        inner = QVBoxLayout(study)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(0)
+        inner.addWidget(self._empty_sheet(), 1)
+        inner.addWidget(self.sheet, 1)
+        inner.addWidget(self.bar)
+        self.pages = {
+            "study": study, "holding": self.holding_page, "catalogue": self.catalogue, "controller": self.controller,
+        }  # fmt: skip
+        for page in self.pages.values():
+            self.stack.addWidget(page)
+        column.addWidget(self.stack)
+        for page in (self.holding_page, self.catalogue, self.controller):
+            page.closed.connect(lambda: self.show_page("study"))
+        for widget in (self.sheet, self.bar, self.holding_page):
+            widget.action_wanted.connect(self.action_wanted)
+        session.selected.connect(lambda: self.show_page("study"))
+        session.opened.connect(lambda: self.show_page("study"))
+
+    def _empty_sheet(self) -> QWidget:
+        self.no_study = QWidget()
+        column = QVBoxLayout(self.no_study)
+        column.setContentsMargins(18, 16, 18, 16)
+        words = QLabel("No study is open. A study answers one question about the data.", wordWrap=True)
+        words.setProperty("role", "quiet")
+        button = QPushButton("How much is in a heap?", toolTip="New stockpile study (Ctrl+Shift+N)")
+        button.clicked.connect(lambda: self.action_wanted.emit("new_stockpile"))
+        column.addWidget(words)
+        column.addWidget(button)
+        column.addStretch(1)
+        return self.no_study
+
+    def show_page(self, name: str, key: str = "") -> None:
+        """Show a page; of a holding with its id."""
+        self.page = name
+        self.stack.setCurrentWidget(self.pages[name])
+        if name == "holding":
+            self.holding_page.show_holding(key)
+        self.page_changed.emit(name)
+
+    def stop_services(self) -> None:
+        """End what runs for the pages: stand-ins and listening."""
+        self.catalogue.stop_agency()
+        self.controller.stop_all()

@@ -1,0 +1,128 @@
+"""Survey points and lines of the job, painted over every view: what is in sight and, in a section, in the slice."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from kerb.app.session import Session
+from kerb.app.theme import font
+from kerb.app.views.view import PLAN, View
+from kerb.core.arrays import Floats
+from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.things import LINES, POINTS
+from kerb.job.state import Holding
+
+# Apart in lightness and hue, and told apart by place and name as well: a holding's colour follows its number.
+INKS = {
+    "light": ("#7a3e9d", "#0b6e8a", "#6b6410", "#2f6b4a", "#8a1f6a", "#44506b"),
+    "dark": ("#c9a2e6", "#7ccbe2", "#d6cf7a", "#9bd6b4", "#ee9bd8", "#b6c2de"),
+}
+MOST_NAMES = 120
+MARK = 4.5
+MOST_VERTICES = 400_000
+
+
+class ThingsOverlay:
+    """Paints points as crosses with names where there is room, and lines with areas lightly filled."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self._ends: dict[str, np.ndarray] = {}
+
+    def __call__(self, view: View, painter: QPainter) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        inks = INKS[view.theme.name]
+        for number, holding in enumerate(job.state.holdings):
+            if not holding.visible or holding.kind not in (POINTS, LINES):
+                continue
+            thing = job.thing(holding).thing
+            ink = QColor(inks[number % len(inks)])
+            if isinstance(thing, SurveyPoints):
+                paint_points(view, painter, thing, ink)
+            elif isinstance(thing, LineSet):
+                paint_lines(view, painter, thing, ink)
+
+
+def ink_of(session: Session, holding: Holding, theme: str) -> str:
+    """The colour a holding of points or lines is painted in."""
+    inks = INKS[theme]
+    return inks[session.job.state.holdings.index(holding) % len(inks)]
+
+
+def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: bool = True) -> None:
+    """Crosses at points; names when there are few enough in sight."""
+    at, shown = _seen(view, points.xyz)
+    rows = np.flatnonzero(shown)
+    if not len(rows):
+        return
+    halo = QColor(view.theme.sheet)
+    for colour, width in ((halo, 3.6), (ink, 1.6)):
+        painter.setPen(QPen(colour, width))
+        for x, y in at[rows[:MOST_VERTICES]].tolist():
+            painter.drawLine(QPointF(x - MARK, y), QPointF(x + MARK, y))
+            painter.drawLine(QPointF(x, y - MARK), QPointF(x, y + MARK))
+    if names and len(rows) <= MOST_NAMES:
+        painter.setFont(font(11))
+        for row in rows.tolist():
+            place = QPointF(at[row, 0] + 6, at[row, 1] - 5)
+            _outlined(painter, place, points.names[row], ink, halo)
+
+
+def paint_lines(view: View, painter: QPainter, lines: LineSet, ink: QColor) -> None:
+    """Lines; areas with a light fill in plan; the name at the start where lines are few."""
+    vertices = lines.vertices
+    if not len(vertices) or len(vertices) > MOST_VERTICES * 5:
+        return
+    at, shown = _seen(view, vertices)
+    ends = np.cumsum([len(line.xyz) for line in lines.lines])
+    pale = QColor(ink)
+    pale.setAlpha(26)
+    few = len(lines.lines) <= 40
+    start = 0
+    for line, end in zip(lines.lines, ends.tolist(), strict=True):
+        own, visible = at[start:end], shown[start:end]
+        start = end
+        if not visible.any() or not np.isfinite(own).all():
+            continue
+        polygon = QPolygonF([QPointF(x, y) for x, y in own.tolist()])
+        if line.closed and view.mode == PLAN:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(pale)
+            painter.drawPolygon(polygon)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        if line.closed:
+            polygon.append(polygon[0])
+        for colour, width in ((QColor(view.theme.sheet), 3.2), (ink, 1.5)):
+            painter.setPen(QPen(colour, width))
+            painter.drawPolyline(polygon)
+        if few and line.name:
+            painter.setFont(font(11))
+            first = own[int(np.argmax(visible))]
+            _outlined(painter, QPointF(first[0] + 5, first[1] - 5), line.name, ink, QColor(view.theme.sheet))
+
+
+def _seen(view: View, xyz: Floats) -> tuple[Floats, np.ndarray]:
+    """Widget positions (n, 2), and which are in the picture and in the slice; places without elevation lie level."""
+    level = view.camera.target[2]
+    places = xyz
+    if np.isnan(xyz[:, 2]).any():
+        places = np.column_stack([xyz[:, :2], np.where(np.isnan(xyz[:, 2]), level, xyz[:, 2])])
+    seen = view.camera.project(places, view.pixels)
+    near, far = view.camera.limits(view.pixels)
+    at = seen[:, :2] / view.ratio
+    with np.errstate(invalid="ignore"):
+        shown = (seen[:, 2] >= near) & (seen[:, 2] <= far)
+        shown &= (at[:, 0] > -50) & (at[:, 0] < view.width() + 50) & (at[:, 1] > -50) & (at[:, 1] < view.height() + 50)
+    return at, shown
+
+
+def _outlined(painter: QPainter, at: QPointF, text: str, ink: QColor, halo: QColor) -> None:
+    painter.setPen(halo)
+    for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
+        painter.drawText(at + QPointF(dx, dy), text)
+    painter.setPen(ink)
+    painter.drawText(at, text)

@@ -1,0 +1,163 @@
+"""Files of the made-up scenario in the formats that other offices send: to bring in, and to see the checks at work.
+
+Some are wrong on purpose: one list has its axes the other way round, one is in US survey feet, one design is in local
+coordinates.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.geometry.alignment import Alignment, Element, Grade, straight
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.geometry.mesh import Element as Piece
+from kerb.core.geometry.mesh import TriangleMesh, joined
+from kerb.core.progress import Progress
+from kerb.core.reference import from_text, local_grid
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed
+from kerb.core.units import US_SURVEY_FOOT
+from kerb.demo import landscape, yard
+from kerb.formats.rasters import write_picture
+from kerb.formats.write_things import write_thing
+
+PAD = (18.0, 10.0, 40.0, 26.0)
+PICTURE_PIXEL = 0.1
+README = """Made-up files of Saltmarrow Quay, to be dropped on the window:
+
+control.csv               control and check points: name, easting, northing, elevation, code
+control-swapped.csv       the same with easting and northing the other way round: see the place check
+control-us-feet.csv       the same points in US survey feet
+yard-lines.dxf            kerbs, fences and two areas
+access-road.xml           alignment of the access road with its profile, and the design surface of a pad (LandXML)
+harbour-office.obj        design model of the harbour office, in its own local coordinates
+terrain.tif               elevation grid of the land around (GeoTIFF)
+orthophoto.png            picture of the yard from above, with a world file
+"""
+
+
+@dataclass(frozen=True)
+class DemoFiles:
+    """Where the files are."""
+
+    folder: Path
+
+    def __getitem__(self, name: str) -> Path:
+        return self.folder / name
+
+
+def control() -> SurveyPoints:
+    """Control and check points round the yard, in job coordinates; true elevations with a centimetre of noise."""
+    rng = np.random.default_rng(yard.SEED + 5)
+    places = np.array(
+        [[6, 6], [70, 5], [118, 8], [121, 60], [118, 97], [66, 99], [8, 96], [5, 52], [60, 30], [22, 24]], float
+    )
+    z = yard.ground(places) + rng.normal(0, 0.006, len(places))
+    xyz = np.column_stack([places + yard.ORIGIN, z])
+    names = tuple(f"CP{k}" if k < 9 else f"BM{k}" for k in range(1, len(places) + 1))
+    codes = tuple("CHECK" if k % 3 == 2 else "CONTROL" for k in range(len(places)))
+    return SurveyPoints(np.round(xyz, 4), names, codes)
+
+
+def yard_lines() -> LineSet:
+    """Kerb, fence, laydown area and a stockpile bay, on the ground."""
+
+    def on_ground(local: list[tuple[float, float]], lift: float = 0.0) -> Floats:
+        xy = np.array(local, float)
+        return np.column_stack([xy + yard.ORIGIN, yard.ground(xy) + lift])
+
+    fence = [(2.0, 2.0), (2.0, 102.0), (126.5, 102.0)]
+    kerb = [(2.0 + s, 14.0 + 2.2 * np.sin(s / 18.0)) for s in np.linspace(0, 122, 40)]
+    bay = [(74.0, 60.0), (102.0, 60.0), (102.0, 88.0), (74.0, 88.0)]
+    laydown = [(10.0, 22.0), (66.0, 22.0), (66.0, 92.0), (10.0, 92.0)]
+    return LineSet((
+        Line(on_ground(fence, 1.8), False, "", "FENCE"), Line(on_ground(kerb, 0.1), False, "", "KERB"),
+        Line(on_ground(bay), True, "", "BAY"), Line(on_ground(laydown), True, "", "LAYDOWN"),
+    ))  # fmt: skip
+
+
+def access_road() -> Alignment:
+    """A straight, a clothoid and an arc with a crest, as LandXML holds them."""
+    east, north = yard.ORIGIN
+    first = straight(np.array([east - 120.0, north + 16.0]), np.array([east - 30.0, north + 16.0]))
+    bend = Element(tuple(first.end.tolist()), first.azimuth, 40.0, 0.0, -1 / 150)
+    curve = Element(tuple(bend.end.tolist()), float(bend.direction(np.array([40.0]))[0]), 60.0, -1 / 150, -1 / 150)
+    return Alignment("Access road", 0.0, (first, bend, curve), (Grade(0, 6.2), Grade(95, 3.9, 60), Grade(190, 4.4)))
+
+
+def pad_design() -> TriangleMesh:
+    """Design surface of a pad with a fall of one in a hundred."""
+    x0, y0, wide, deep = PAD
+    side = np.stack(np.meshgrid(np.linspace(0, wide, 9), np.linspace(0, deep, 7)), -1).reshape(-1, 2)
+    z = 3.55 + 0.01 * side[:, 0]
+    vertices = np.column_stack([side + np.array([x0, y0]) + yard.ORIGIN, z])
+    number = np.arange(63).reshape(7, 9)
+    a, b, c, d = number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]
+    triangles = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    return TriangleMesh(vertices, triangles.astype(np.int32), (Piece("Pad", "surface", 0, len(triangles)),))
+
+
+def office() -> TriangleMesh:
+    """The harbour office as boxes, in local coordinates about its own corner."""
+    parts = [("Slab", (0, 0, -0.3), (24, 12, 0.3)), ("Roof", (-0.4, -0.4, 3.4), (24.8, 12.8, 0.35))]
+    parts += [(f"Column {k + 1}", (4.8 * (k % 6), 11.6 * (k // 6), 0), (0.4, 0.4, 3.4)) for k in range(12)]
+    parts += [("North wall", (0, 11.75, 0), (24, 0.25, 3.4)), ("Core", (9, 4, 0), (5, 4, 3.4))]
+    return joined([_box(name, corner, size) for name, corner, size in parts])
+
+
+def _box(name: str, corner: tuple[float, ...], size: tuple[float, ...]) -> TriangleMesh:
+    unit = np.array([[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)], float)
+    faces = [(0, 2, 3, 1), (4, 5, 7, 6), (0, 1, 5, 4), (1, 3, 7, 5), (3, 2, 6, 7), (2, 0, 4, 6)]
+    triangles = np.array([(f[0], f[k], f[k + 1]) for f in faces for k in (1, 2)], np.int32)
+    return TriangleMesh(unit * np.array(size) + np.array(corner), triangles, (Piece(name, "box", 0, 12),))
+
+
+def terrain() -> ElevationGrid:
+    """Bare ground on cells of two metres."""
+    x, y = np.meshgrid(np.arange(-125, 275, 2.0) + 1, np.arange(275, -125, -2.0) - 1)
+    z = landscape.ground(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape).astype(np.float32)
+    return ElevationGrid(z, (2.0, 0.0, yard.ORIGIN[0] - 125, 0.0, -2.0, yard.ORIGIN[1] + 275))
+
+
+def write_files(folder: Path, progress: Progress) -> DemoFiles:
+    """Write all files where they are not there yet. Raises OutputError; Cancelled."""
+    files = DemoFiles(folder)
+    if files["README.txt"].exists():
+        return files
+    folder.mkdir(parents=True, exist_ok=True)
+    utm, points = from_text(yard.CRS), control()
+    progress.step(0.1, "Writing the demo files")
+    feet = points.mapped(lambda xyz: xyz / US_SURVEY_FOOT.metres)
+    for name, item in (
+        ("control.csv", Placed(POINTS, points, utm)),
+        ("control-swapped.csv", Placed(POINTS, points.mapped(lambda xyz: xyz[:, [1, 0, 2]]), utm)),
+        ("control-us-feet.csv", Placed(POINTS, feet, local_grid(US_SURVEY_FOOT))),
+        ("yard-lines.dxf", Placed(LINES, yard_lines(), utm)),
+        ("harbour-office.obj", Placed(MODEL, office(), local_grid(utm.unit))),
+        ("terrain.tif", Placed(SURFACE, terrain(), utm)),
+    ):
+        write_thing(item, files[name], progress)
+    _write_road(files["access-road.xml"])
+    progress.step(0.5, "Drawing the picture of the yard")
+    size = int((yard.SIZE[0] + 40) / PICTURE_PIXEL), int((yard.SIZE[1] + 40) / PICTURE_PIXEL)
+    x, y = np.meshgrid(
+        (np.arange(size[0]) + 0.5) * PICTURE_PIXEL - 20, yard.SIZE[1] + 20 - (np.arange(size[1]) + 0.5) * PICTURE_PIXEL
+    )
+    colours = landscape.colours(np.column_stack([x.ravel(), y.ravel()])).reshape(size[1], size[0], 3)
+    place = (PICTURE_PIXEL, 0.0, yard.ORIGIN[0] - 20, 0.0, -PICTURE_PIXEL, yard.ORIGIN[1] + yard.SIZE[1] + 20)
+    write_picture(files["orthophoto.png"], colours, place, utm)
+    files["README.txt"].write_text(README, encoding="utf-8")
+    return files
+
+
+def _write_road(path: Path) -> None:
+    from kerb.formats.landxml_write import LandXmlContent, write_landxml
+
+    road = access_road()
+    line = Line(road.flattened(0.01)[0], False, road.name, "alignments")
+    content = LandXmlContent(None, LineSet((line,), (road,)), {"Pad": pad_design().tin()})
+    write_landxml(path, content, from_text(yard.CRS))
