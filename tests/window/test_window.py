@@ -400,16 +400,20 @@ class Around(Windowed):
         self.window.dropEvent(event)
         self.settle()
 
-    def test_dropped_files_are_imported_and_bad_ones_explained(self):
+    def test_dropped_files_are_shown_and_bad_ones_explained(self):
         broken = self.place.parent / "broken.las"
         broken.write_bytes(b"LASF" + bytes(60))
-        self.drop(DATA / "airborne_2154.laz")
-        self.assertEqual(len(self.session.job.state.holdings), 2)
-        self.drop(broken)
-        self.assertEqual(len(self.session.job.state.holdings), 2)
-        self.assertIn("broken.las", self.complaints[-1][1])
-        self.drop(DATA / "airborne_feet.laz")
-        self.assertIn("unit-converted", dict(self.session.job.state.holdings[-1].notes))
+        self.drop(DATA / "airborne_2154.laz", broken)
+        dialog = self.window.dialog
+        end = time.monotonic() + 30
+        while not dialog.sure.isVisible() and time.monotonic() < end:
+            wait(0.05)
+        self.assertIn("broken.las", dialog.errors[broken])
+        self.assertEqual(len(dialog.wishes()), 1)
+        self.assertFalse(dialog.take.isEnabled(), "France is not in the Channel: the alarm must be seen first")
+        dialog.reject()
+        self.settle()
+        self.assertEqual(len(self.session.job.state.holdings), 1)
 
     def test_a_file_is_seen_while_it_is_read(self):
         seen = []

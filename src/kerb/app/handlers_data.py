@@ -59,9 +59,13 @@ class DataHandlers:
         if epoch:
             dialog.epoch.setDate(QDate.fromString(epoch, "yyyy-MM-dd"))
         dialog.wanted.connect(self.session.bring)
-        dialog.finished.connect(dialog.deleteLater)
+        dialog.finished.connect(self._dialog_ended)
         self.window.dialog = dialog
         dialog.open()
+
+    def _dialog_ended(self) -> None:
+        self.window.dialog.deleteLater()
+        self.window.dialog = None
 
     def open_data(self) -> None:
         if self.session.ensure_job():

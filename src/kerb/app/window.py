@@ -357,7 +357,9 @@ class Window(QMainWindow):
         chosen = state.holding(study.setup.get("cloud", "")) if study else None
         clouds = state.of_kind(CLOUD)
         shown = [h for h in clouds if h.visible] or list(clouds)
-        return chosen or (shown[0] if shown else None)
+        if chosen is not None and (chosen.visible or chosen in shown):
+            return chosen
+        return shown[0] if shown else None
 
     def _main_layer(self) -> CloudLayer | None:
         holding = self.main_cloud()
@@ -622,6 +624,8 @@ class Window(QMainWindow):
 
     def _end_threads(self) -> None:
         self._refresh.stop()
+        if self.dialog is not None:
+            self.dialog.reject()
         self.right.stop_services()
         self.backdrop.close()
         self.session.close()

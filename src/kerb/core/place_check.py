@@ -19,14 +19,14 @@ CELLS = 96
 NEAR_ORIGIN_M = 20_000.0
 HEIGHT_ALARM_M = 1.0
 RATIOS = (
-    (0.3048, "unit: metres where the job counts in feet?"),
-    (1 / 0.3048, "unit: feet where the job counts in metres?"),
-    (1000.0, "unit: millimetres where the job counts in metres?"),
-    (0.001, "unit: metres where the job counts in millimetres?"),
-    (304.8, "unit: millimetres where the job counts in feet?"),
-    (100.0, "unit: centimetres where the job counts in metres?"),
-    (12.0, "unit: inches where the job counts in feet?"),
-    (39.3700787, "unit: inches where the job counts in metres?"),
+    (0.3048, "wrong unit? It could be metres where the job counts in feet"),
+    (1 / 0.3048, "wrong unit? It could be feet where the job counts in metres"),
+    (1000.0, "wrong unit? It could be millimetres where the job counts in metres"),
+    (0.001, "wrong unit? It could be metres where the job counts in millimetres"),
+    (304.8, "wrong unit? It could be millimetres where the job counts in feet"),
+    (100.0, "wrong unit? It could be centimetres where the job counts in metres"),
+    (12.0, "wrong unit? It could be inches where the job counts in feet"),
+    (39.3700787, "wrong unit? It could be inches where the job counts in metres"),
 )
 
 

@@ -7,7 +7,6 @@ asset that is a LAS or LAZ file with its size and checksum (file extension). Pic
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path, PurePosixPath
@@ -20,7 +19,7 @@ import shapely
 from pyproj.exceptions import CRSError, ProjError
 
 from kerb.core.arrays import Floats
-from kerb.core.errors import FormatError, InputError
+from kerb.core.errors import FormatError, InputError, KerbError
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem
 from kerb.formats.fetch import is_remote, local_path, read_bytes
@@ -111,8 +110,8 @@ def read_catalogue(address: str, progress: Progress) -> Catalogue:
     address = _entry(address.strip())
     try:
         root = pystac.Catalog.from_file(address, stac_io=_io(address, progress))
-    except (pystac.STACError, json.JSONDecodeError, KeyError, TypeError, ValueError, AttributeError) as error:
-        raise FormatError(f"{address}: is no STAC catalogue ({' '.join(str(error).split())[:120]})") from None
+    except Exception as error:  # pystac raises a dozen kinds, and wraps ours
+        raise _ours(error, f"{address}: is no STAC catalogue") from None
     tiles, skipped = [], 0
     try:
         for number, item in enumerate(root.get_items(recursive=True)):
@@ -122,12 +121,22 @@ def read_catalogue(address: str, progress: Progress) -> Catalogue:
             tile = _tile(item)
             skipped += tile is None
             tiles += [tile] if tile is not None else []
-    except (pystac.STACError, json.JSONDecodeError, KeyError, TypeError, ValueError, AttributeError) as error:
-        raise FormatError(f"{address}: an item is damaged ({' '.join(str(error).split())[:120]})") from None
+    except Exception as error:  # as above
+        raise _ours(error, f"{address}: an item is damaged") from None
     services = tuple(_services(root))
     if not tiles and not services:
         raise FormatError(f"{address}: the catalogue offers no files of points")
     return Catalogue(root.title or root.id, address, tuple(tiles), services, skipped)
+
+
+def _ours(error: BaseException, words: str) -> KerbError:
+    """An error of ours that a library wrapped, else one that says what the library met."""
+    inner: BaseException | None = error
+    while inner is not None:
+        if isinstance(inner, KerbError):
+            return inner
+        inner = inner.__cause__ or inner.__context__
+    return FormatError(f"{words} ({' '.join(str(error).split())[:120]})")
 
 
 def _entry(address: str) -> str:

@@ -114,7 +114,7 @@ class _Handler(BaseHTTPRequestHandler):
         if tile:
             self._send(picture_tile(*map(int, tile.groups())), "image/png")
             return
-        path = (self.agency.folder / self.path.lstrip("/")).resolve()
+        path = (self.agency.folder / self.path.partition("?")[0].lstrip("/")).resolve()
         if not path.is_relative_to(self.agency.folder.resolve()) or not path.is_file():
             self.send_error(404)
         elif path.suffix == ".json":

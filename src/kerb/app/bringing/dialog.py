@@ -264,6 +264,7 @@ class BringIn(QDialog):
         if looked.error:
             self.errors[looked.path] = looked.error
             child = QTreeWidgetItem(["cannot be used"])
+            child.setData(0, Qt.ItemDataRole.UserRole, (looked.path,))
             item.addChild(child)
         for number, prospect in enumerate(looked.prospects):
             key = (looked.path, number)

@@ -1,0 +1,252 @@
+"""Catalogues, fetching that breaks off, picture tiles and the field controller, against real sockets on this machine."""
+
+import hashlib
+import io
+import json
+import threading
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+import numpy as np
+import pyproj
+import pystac
+from PIL import Image
+
+from kerb.core.errors import FormatError, InputError
+from kerb.core.progress import Progress, silent
+from kerb.core.reference import from_text, local_grid
+from kerb.core.units import FOOT, METRE
+from kerb.demo import landscape, yard
+from kerb.formats import shots
+from kerb.formats.fetch import fetch, read_bytes
+from kerb.formats.stac import kept_under, read_catalogue
+from kerb.formats.tiles import TileCache, mosaic
+from kerb.job.holdings import ImportWish, import_file
+from kerb.job.job import Job
+from kerb.job.shots import ShotList
+from kerb.standins.agency import Agency, make_files, picture_tile
+from kerb.standins.controller import Controller
+from tests.support import Folder
+
+
+class Served(Folder):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        import tempfile
+        from pathlib import Path
+
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.files = make_files(Path(holder.name) / "agency", silent(), density=0.02)
+
+    def setUp(self):
+        super().setUp()
+        self.agency = Agency(self.files)
+        self.addCleanup(self.agency.stop)
+
+
+class Catalogues(Served):
+    def test_by_address_and_by_folder(self):
+        for address in (self.agency.address, self.agency.address.removesuffix("catalog.json"), str(self.files)):
+            found = read_catalogue(address, silent())
+            self.assertEqual((len(found.tiles), found.skipped), (18, 0))
+        self.assertEqual(len(found.between("2026-01-01", "")), 9)
+        self.assertEqual(len(found.between("", "2025-12-31")), 9)
+        ring = np.array([[-20, -20], [-10, -20], [-10, -10], [-20, -10]]) + yard.ORIGIN
+        touching = found.touching(ring, from_text(yard.CRS))
+        self.assertEqual({tile.id[:14] for tile in touching}, {"shq_3800_55600"})
+
+    def test_the_catalogue_is_valid_stac_and_its_checksums_are_true(self):
+        """pystac's own reading; SHA-256 by hashlib; the footprint by pyproj."""
+        catalogue = pystac.Catalog.from_file(str(self.files / "catalog.json"))
+        for item in catalogue.get_items(recursive=True):
+            asset = item.assets["points"]
+            data = read_bytes(asset.get_absolute_href())
+            self.assertEqual(asset.extra_fields["file:checksum"], "1220" + hashlib.sha256(data).hexdigest())
+            self.assertEqual(asset.extra_fields["file:size"], len(data))
+        tile = read_catalogue(str(self.files), silent()).tiles[0]
+        corner = pyproj.Transformer.from_crs(4326, 25830, always_xy=True).transform(*tile.footprint[0])
+        np.testing.assert_allclose(np.mod(np.array(corner) - yard.ORIGIN + 125, 250.0).round(3) % 250, 0, atol=2e-3)
+        self.assertIsNone(tile.footprint_in(local_grid(METRE)))
+
+    def test_tricks_and_nonsense(self):
+        for data, words in (
+            ({"type": "Catalog"}, "no STAC"), ([1, 2], "no STAC"), ({"a": 1}, "no STAC"),
+        ):  # fmt: skip
+            path = self.folder / "catalog.json"
+            path.write_text(json.dumps(data))
+            with self.assertRaisesRegex((FormatError, InputError), words):
+                read_catalogue(str(self.folder), silent())
+        path.write_text("{")
+        with self.assertRaises(FormatError):
+            read_catalogue(str(self.folder), silent())
+        with self.assertRaisesRegex(InputError, "no catalogue"):
+            read_catalogue(str(self.folder / "nowhere"), silent())
+        with self.assertRaises(InputError):
+            read_catalogue("ftp://x/catalog.json", silent())
+        tile = read_catalogue(str(self.files), silent()).tiles[0]
+        for address in (
+            "http://x/../../../etc/passwd.laz",
+            "file:///..",
+            "http://x/%2e%2e%2f%2e%2e%2fa.laz",
+            "http://x/.bashrc",
+        ):
+            odd = type(tile)(**{**vars(tile), "address": address})
+            kept = kept_under(self.folder, odd)
+            self.assertEqual(kept.resolve().parent, self.folder.resolve(), address)
+            self.assertFalse(kept.name.startswith("."), address)
+
+    def test_a_remote_catalogue_cannot_name_files_of_this_machine(self):
+        secret = self.folder / "secret.json"
+        secret.write_text(
+            json.dumps({"stac_version": "1.0.0", "type": "Catalog", "id": "s", "description": "", "links": []})
+        )
+        link = {"rel": "child", "href": f"file://{secret}"}
+        root = {"stac_version": "1.0.0", "type": "Catalog", "id": "r", "description": "d", "links": [link]}
+        trap = self.files / "trap.json"
+        trap.write_text(json.dumps(root))
+        self.addCleanup(trap.unlink)
+        with self.assertRaisesRegex(FormatError, "file of this machine"):
+            read_catalogue(self.agency.address.replace("catalog.json", "trap.json"), silent())
+
+
+class Fetching(Served):
+    def test_it_goes_on_after_a_break(self):
+        tile = read_catalogue(self.agency.address, silent()).tiles[0]
+        target = self.folder / "t.laz"
+        self.agency.break_after = 2_000
+        for expected in (2_000, 4_000):
+            with self.assertRaisesRegex(InputError, "broke off"):
+                fetch(tile.address, target, tile.size, tile.checksum, silent())
+            self.assertEqual((self.folder / "t.laz.part").stat().st_size, expected)
+            self.assertFalse(target.exists())
+        self.agency.break_after = 0
+        fetch(tile.address, target, tile.size, tile.checksum, silent())
+        self.assertEqual(target.stat().st_size, tile.size)
+        before = len(self.agency.requests)
+        fetch(tile.address, target, tile.size, tile.checksum, silent())
+        self.assertEqual(len(self.agency.requests), before, "what is there and right is not fetched again")
+
+    def test_wrong_bytes_are_thrown_away(self):
+        tile = read_catalogue(self.agency.address, silent()).tiles[0]
+        target = self.folder / "t.laz"
+        for size, checksum in ((tile.size, "1220" + "0" * 64), (tile.size - 7, tile.checksum)):
+            with self.assertRaisesRegex(FormatError, "thrown away"):
+                fetch(tile.address, target, size, checksum, silent())
+            self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_a_server_without_ranges_starts_anew(self):
+        data = bytes(range(256)) * 40
+
+        class Plain(BaseHTTPRequestHandler):
+            def do_GET(self):
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(data)
+
+            def log_message(self, *_):
+                pass
+
+        server = ThreadingHTTPServer(("127.0.0.1", 0), Plain)
+        thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
+        thread.start()
+        (self.folder / "x.part").write_bytes(b"old")
+        fetch(f"http://127.0.0.1:{server.server_address[1]}/x", self.folder / "x", len(data), "", silent())
+        self.assertEqual((self.folder / "x").read_bytes(), data)
+        server.shutdown()
+        server.server_close()
+        thread.join()
+
+    def test_too_large_and_not_there(self):
+        with self.assertRaisesRegex(FormatError, "larger"):
+            read_bytes(self.agency.address, 10)
+        with self.assertRaises(InputError):
+            read_bytes(self.agency.address + "x")
+        with self.assertRaises(InputError):
+            read_bytes("gopher://x/y")
+
+
+class PictureTiles(Served):
+    def template(self):
+        return self.agency.address.replace("catalog.json", "tiles/{z}/{x}/{y}.png")
+
+    def test_a_mosaic_is_the_land_in_the_job_system(self):
+        low, high = yard.ORIGIN - 60, yard.ORIGIN + 240
+        wkt = from_text(yard.CRS).wkt
+        image, affine = mosaic(self.template(), TileCache(self.folder), (low, high, 1.0), wkt, lambda: False)
+        x = affine[2] + affine[0] * (np.arange(image.shape[1]) + 0.5)
+        y = affine[5] + affine[4] * (np.arange(image.shape[0]) + 0.5)
+        places = np.stack(np.meshgrid(x, y), -1).reshape(-1, 2) - yard.ORIGIN
+        truth = landscape.colours(places).reshape(*image.shape[:2], 3).astype(int)
+        off = np.abs(image[..., :3].astype(int) - truth).max(axis=2)
+        self.assertLess(np.median(off), 4)
+        self.assertGreater((off < 25).mean(), 0.97)
+
+    def test_tiles_are_kept_and_bad_ones_refused(self):
+        cache = TileCache(self.folder)
+        cache.tile(self.template(), (3, 1, 2))
+        asked = len(self.agency.requests)
+        cache.tile(self.template(), (3, 1, 2))
+        self.assertEqual(len(self.agency.requests), asked)
+        with self.assertRaisesRegex(FormatError, "no picture"):
+            cache.tile(self.agency.address + "?{z}{x}{y}", (1, 0, 0))
+        self.assertEqual(len(list(self.folder.rglob("*.tile"))), 1)
+        with self.assertRaisesRegex(InputError, "local grid"):
+            mosaic(self.template(), cache, (np.zeros(2), np.ones(2), 1.0), "", lambda: False)
+        with Image.open(io.BytesIO(picture_tile(0, 0, 0))) as picture:
+            self.assertEqual(picture.size, (256, 256))
+
+
+class FieldController(Folder):
+    def test_the_protocol(self):
+        """The lines of docs/field-controller.md."""
+        hello = shots.parsed(b'{"type":"hello","unit":"us-ft","crs":"EPSG:2229","job":"x"}')
+        self.assertEqual((hello.unit, hello.crs), ("us-ft", "EPSG:2229"))
+        shot = shots.parsed(
+            b'{"type":"shot","name":"S1","n":2.0,"e":1.0,"z":3,"precision":{"plan":0.01,"height":0.02}}'
+        )
+        self.assertEqual((shot.easting, shot.northing, shot.elevation, shot.precision), (1.0, 2.0, 3.0, (0.01, 0.02)))
+        for line in (b"", b'{"type":"bye"}', b'{"type":"battery","level":3}'):
+            self.assertIsNone(shots.parsed(line))
+        for line in (b"{", b"[]", b'{"type":"shot","name":"a","n":1,"e":2}', b'{"type":"hello","unit":"yd"}', b"x" * 20_000,
+                     b'{"type":"shot","name":"a","n":NaN,"e":2,"z":1}', b"[" * 10_000):  # fmt: skip
+            with self.assertRaises(FormatError):
+                shots.parsed(line)
+
+    def test_shots_go_into_a_job_in_feet_and_survive_a_crash(self):
+        job = Job.create(self.folder / "j.kerb")
+        path = self.folder / "p.csv"
+        path.write_text("name,easting (ft),northing (ft),elevation (ft)\na,1,2,3\n")
+        holding = import_file(job.folder, job.state, ImportWish(path), silent())
+        from kerb.job.holdings import added
+
+        job.execute(added(job, holding))
+        self.assertEqual(job.state.title.length_unit(), FOOT)
+        controller = Controller(
+            0.0, [{"type": "shot", "name": f"S{k}", "n": 0.3048, "e": 0.6096, "z": 1.0} for k in range(4)]
+        )
+        received = ShotList(job)
+        self.assertEqual(shots.listen("127.0.0.1", controller.port, silent(), received.take), 4)
+        controller.stop()
+        received.close()
+        again = Job.open(job.folder, recover=True)
+        thing = again.thing(again.state.holding("Field shots"))
+        np.testing.assert_allclose(thing.thing.xyz[0], [2.0, 1.0, 1 / 0.3048])
+        self.assertEqual(thing.count, 4)
+        self.assertIn("4 shots", again.record[-1].sentence)
+
+    def test_stopping_and_hanging_up(self):
+        controller = Controller(0.05)
+        port = controller.port
+        progress, seen = Progress(), []
+
+        def take(message):
+            seen.append(message)
+            if len(seen) == 3:
+                progress.stop()
+
+        shots.listen("127.0.0.1", controller.port, progress, take)
+        self.assertLessEqual(len(seen), 4)
+        controller.stop()
+        with self.assertRaisesRegex(InputError, "no field controller"):
+            shots.listen("127.0.0.1", port, silent(), seen.append)
