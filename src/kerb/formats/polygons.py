@@ -1,4 +1,4 @@
-"""Read closed lines: GeoJSON, GeoPackage, Shapefile and KML through GDAL, WKT and plain coordinate text by hand.
+"""Read closed lines: GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML; WKT and plain coordinate text by hand.
 
 Text is a vertex a line, easting northing and optionally elevation, separated by comma, semicolon, tab or blanks; a
 header line may name the columns in another order.
@@ -16,8 +16,10 @@ from shapely.errors import ShapelyError
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import FormatError, InputError
+from kerb.formats.vector import check_vector
 
 GDAL_SUFFIXES = {".geojson", ".json", ".gpkg", ".shp", ".kml", ".fgb"}
+DRAWING_SUFFIXES = {".dxf", ".xml", ".landxml"}
 MOST_VERTICES = 200_000
 LARGEST_TEXT = 50_000_000
 EASTING = {"e", "x", "easting", "east"}
@@ -47,6 +49,8 @@ def read_polygons(path: Path) -> list[NamedRing]:
     suffix = path.suffix.lower()
     if suffix in GDAL_SUFFIXES:
         rings = _by_gdal(path)
+    elif suffix in DRAWING_SUFFIXES:
+        rings = _by_drawing(path)
     else:
         if path.stat().st_size > LARGEST_TEXT:
             raise FormatError(f"{path}: too large for a list of vertices")
@@ -87,10 +91,25 @@ def _names(rings: list[NamedRing]) -> str:
     return ", ".join(ring.name for ring in rings[:10]) + (", ..." if len(rings) > 10 else "")
 
 
+def _by_drawing(path: Path) -> list[NamedRing]:
+    """Closed lines of a drawing or a LandXML file; one without a name is called by its layer and number."""
+    from kerb.formats.dxf_read import read_dxf
+    from kerb.formats.landxml_read import read_landxml
+
+    lines = read_dxf(path).lines if path.suffix.lower() == ".dxf" else read_landxml(path).lines
+    rings = []
+    for number, line in enumerate((line for line in lines if line.closed), 1):
+        z = line.xyz[:, 2] if np.isfinite(line.xyz[:, 2]).all() else None
+        rings.append(NamedRing(line.name or f"{line.layer} {number}".strip(), line.xyz[:, :2], z))
+    return rings
+
+
 def _by_gdal(path: Path) -> list[NamedRing]:
     import pyogrio
     from pyogrio.errors import DataLayerError, DataSourceError
 
+    if path.suffix.lower() != ".fgb":
+        check_vector(path)
     try:
         meta, _, geometry, columns = pyogrio.raw.read(path)
         shapes = shapely.from_wkb(geometry)

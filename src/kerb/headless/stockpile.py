@@ -3,25 +3,36 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kerb.core.errors import InputError
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.placing import suggested
+from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
+from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.design import DesignSurface
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import CLOUD, MODEL, SURFACE, relocated
 from kerb.formats.polygons import NamedRing, one_polygon
+from kerb.formats.read_things import Reading, read_offer
+from kerb.formats.recognise import Examined, Offer, examine
 from kerb.headless.options import (
-    OpenedCloud,
     add_common,
     check_output,
     open_cloud,
     progress_to_terminal,
     workspace,
 )  # fmt: skip
+from kerb.job.job import SUFFIX, Job
 from kerb.job.state import Title
+from kerb.job.studies import base_of
 from kerb.report.pdf import Chapter, ReportWish, write_report
-from kerb.studies.outcome import Outcome
+from kerb.studies.outcome import Note, Outcome
 from kerb.studies.setting import Setting, settings_of
 from kerb.studies.stockpile import HeapData, StockpileSetup, run
+from kerb.studies.stockpile.heap import BaseSource
 
 NUMBERS = ("level", "cell", "gap_edge", "density", "bias", "toe_error")
 
@@ -70,12 +81,12 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
     progress = progress_to_terminal()
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.4))
-        base: OpenedCloud | None = None
+        base: OpenedBase | None = None
         unit = cloud.store.reference.unit
         if setup.base == "surface":
-            base = open_cloud(args.base_surface, folder, args, progress.within(0.4, 0.5), target=unit)
+            base = open_base(args.base_surface, folder, args, progress.within(0.4, 0.5), cloud.store.reference)
         data = HeapData(
-            cloud.store, unit, base.store if base else None, cloud.path, base.path if base else "",
+            cloud.store, unit, base.source if base else None, cloud.path, base.path if base else "",
             cloud.notes + (base.notes if base else ()),
         )  # fmt: skip
         outcome = run(setup, data, progress.within(0.5, 1.0))
@@ -84,6 +95,47 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
             wish = ReportWish(replace(title, name=f"Stockpile report: {Path(args.cloud).stem}"))
             write_report(args.report, [Chapter(ring.name or "Heap", outcome, cloud.store)], wish, args.force)
     return outcome
+
+
+@dataclass(frozen=True)
+class OpenedBase:
+    """What the heap stands on, as named on the command line."""
+
+    source: BaseSource
+    path: str
+    notes: tuple[Note, ...] = ()
+
+
+def open_base(
+    text: str, folder: Path, args: argparse.Namespace, progress: Progress, reference: ReferenceSystem
+) -> OpenedBase:
+    """Open a cloud, or a surface of any readable format, in the system of the top. Raises InputError; Cancelled."""
+    path = Path(text)
+    if not path.is_file():
+        job_folder, _, name = text.partition("#")
+        if SUFFIX in text and (Path(job_folder) / "job.json").exists():
+            job = Job.open(Path(job_folder))
+            holding = job.state.holding(name)
+            if holding is not None and holding.kind != CLOUD:
+                return OpenedBase(base_of(job, holding), text)
+    else:
+        seen = examine(path)
+        offer = next((o for o in seen.offers if o.kind in (SURFACE, MODEL)), None)
+        if offer is not None:
+            return _surface_base(seen, offer, progress, reference)
+    cloud = open_cloud(text, folder, args, progress, target=reference.unit)
+    return OpenedBase(cloud.store, cloud.path, cloud.notes)
+
+
+def _surface_base(seen: Examined, offer: Offer, progress: Progress, reference: ReferenceSystem) -> OpenedBase:
+    item, notes = read_offer(seen, offer, Reading(offer.usual if offer.kind == MODEL else ()), progress)
+    placing = suggested(item.reference, reference, reference.unit)
+    moved = relocated(item, placing)
+    if not isinstance(moved.thing, (TriangleMesh, ElevationGrid)):
+        raise InputError(f"{seen.path}: is no surface")
+    said = [*notes, ("base-placed", f"base surface: {placing.sentence}")]
+    source = DesignSurface.of(moved.thing, moved.reference)
+    return OpenedBase(source, str(seen.path), tuple(Note(*note) for note in said))
 
 
 def text(outcome: Outcome) -> str:

@@ -6,14 +6,18 @@ import uuid
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
+from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
+from kerb.core.surface.design import DesignSurface
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.things import CLOUD
 from kerb.job.job import Change, Job
-from kerb.job.state import JobState, StudyRecord, free_name
+from kerb.job.state import Holding, JobState, StudyRecord, free_name
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
 from kerb.studies.stockpile import HeapData, StockpileSetup
+from kerb.studies.stockpile.heap import BaseSource
 
 DISPLAY_ONLY = ("material",)
 
@@ -95,15 +99,25 @@ def data_for(job: Job, study: StudyRecord) -> HeapData:
     top = job.state.holding(setup.cloud)
     if top is None:
         raise InputError(f"{study.name}: choose the cloud of the top")
-    base: CloudStore | None = None
+    base: BaseSource | None = None
     base_path = ""
     if setup.base == "surface":
         holding = job.state.holding(setup.base_surface)
         if holding is None:
             raise InputError(f"{study.name}: choose the surface that the heap stands on")
-        base, base_path = job.store(holding), holding.source
+        base, base_path = base_of(job, holding), holding.source
     stated = tuple(Note(code, text) for code, text in top.notes if code not in ("crs-missing", "unit-conflict"))
     return HeapData(job.store(top), job.state.title.length_unit(), base, top.source, base_path, stated)
+
+
+def base_of(job: Job, holding: Holding) -> BaseSource:
+    """What a heap may stand on: a cloud, a surface, or a model seen from above. Raises InputError for another kind."""
+    if holding.kind == CLOUD:
+        return job.store(holding)
+    item = job.thing(holding)
+    if not isinstance(item.thing, (TriangleMesh, ElevationGrid)):
+        raise InputError(f"{holding.name}: is no surface")
+    return DesignSurface.of(item.thing, item.reference)
 
 
 @dataclass(frozen=True)

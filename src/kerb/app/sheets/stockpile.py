@@ -11,6 +11,7 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField, column, hairline, section
 from kerb.core.geometry import polygon
 from kerb.core.quantity import number, quantity, symbol
+from kerb.core.things import CLOUD, MODEL, SURFACE
 from kerb.core.units import METRE, convert, density_unit, length_unit
 from kerb.studies.outcome import Outcome
 from kerb.studies.setting import settings_of
@@ -174,11 +175,13 @@ class StockpileSheet(QWidget):
             self._show_none(setup)
 
     def _mirror_fields(self, setup: StockpileSetup) -> None:
-        clouds = tuple((h.id, _holding_words(h)) for h in self.session.job.state.holdings)
+        state = self.session.job.state
+        clouds = tuple((h.id, _holding_words(h)) for h in state.of_kind(CLOUD))
+        bases = tuple((h.id, _holding_words(h)) for h in state.of_kind(CLOUD, SURFACE, MODEL))
         unit = symbol(self.session.unit)
         for name in ("cloud", "base_surface"):
             field = self.fields[name]
-            wanted = clouds if name == "cloud" else (("", "choose…"), *clouds)
+            wanted = clouds if name == "cloud" else (("", "choose…"), *bases)
             if [field.itemData(i) for i in range(field.count())] != [key for key, _ in wanted] or any(
                 field.itemText(i) != words for i, (_, words) in enumerate(wanted)
             ):

@@ -14,6 +14,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
+from kerb.core.surface.design import DesignSurface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_through
 from kerb.core.surface.volume import Base
@@ -24,6 +25,7 @@ FEWEST_POINTS = 10
 JUMP_M = 0.3
 SMALLEST_RADIUS_M = 0.15
 RADIUS_SPACINGS = 5.0
+BaseSource = CloudStore | DesignSurface
 
 
 @dataclass(frozen=True)
@@ -95,7 +97,7 @@ def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:
     return float(np.sqrt(touched * cell**2 / len(points)))
 
 
-def shape_heap(ground: Ground, setup: StockpileSetup, base_store: CloudStore | None, progress: Progress) -> Heap:
+def shape_heap(ground: Ground, setup: StockpileSetup, base_store: BaseSource | None, progress: Progress) -> Heap:
     """Toe line, top surface and base of a heap.
 
     Raises
@@ -154,7 +156,7 @@ def _within_reach(ring: Floats, reach: float, points: Floats) -> Mask:
     return close
 
 
-def make_base(setup: StockpileSetup, toe: Toe, ring: Floats, base_store: CloudStore | None) -> Base:
+def make_base(setup: StockpileSetup, toe: Toe, ring: Floats, base_store: BaseSource | None) -> Base:
     """The base that the setup asks for. Raises InputError or NotDeterminable with the reason."""
     if setup.base == "toe":
         return triangulate(np.empty((0, 3)), toe.base_points)
@@ -176,8 +178,16 @@ def lowest_toe(toe: Toe) -> float:
     return float(pairs.min())
 
 
-def surface_under(store: CloudStore, ring: Floats) -> Tin:
-    """Surface of another cloud under the toe line, with a margin so that it covers the line."""
+def surface_under(store: BaseSource, ring: Floats) -> Tin:
+    """Surface of another cloud or of a design under the toe line, with a margin so that it covers the line.
+
+    Raises NotDeterminable, when there is none under the line.
+    """
+    if isinstance(store, DesignSurface):
+        found = store.near(ring.min(axis=0), ring.max(axis=0))
+        if not np.isfinite(found.at(ring)).any():
+            raise NotDeterminable("the base surface does not reach under the toe line")
+        return found
     margin = 5 * store.spacing + 0.05 * np.sqrt(abs(polygon.area(ring)))
     outer = polygon.offset(ring, float(margin))[0]
     points = CloudView(store, Narrowing(ring=outer, classes=usable_classes(store))).points()

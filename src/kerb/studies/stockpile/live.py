@@ -20,7 +20,7 @@ from kerb.core.surface.tin import Tin
 from kerb.core.surface.toe import GroundReader, Toe, pulled
 from kerb.core.surface.volume import Base, Volume, by_grid
 from kerb.core.units import LengthUnit
-from kerb.studies.stockpile.heap import Ground, base_elevations, gather, make_base, read_toe, surface_under
+from kerb.studies.stockpile.heap import BaseSource, Ground, base_elevations, gather, make_base, read_toe, surface_under
 from kerb.studies.stockpile.setup import StockpileSetup
 
 LIVE_CELLS = 160_000
@@ -40,7 +40,7 @@ class LiveHeap:
     """Everything that stays the same while a toe line near a place is dragged."""
 
     def __init__(
-        self, store: CloudStore, setup: StockpileSetup, unit: LengthUnit, base_store: CloudStore | None = None
+        self, store: CloudStore, setup: StockpileSetup, unit: LengthUnit, base_store: BaseSource | None = None
     ) -> None:
         """Grid the points around the toe of ``setup``, with room to move it. Raises as :func:`gather` does."""
         ring = setup.ring()

@@ -18,7 +18,7 @@ from kerb.core.surface.volume import Volume, between
 from kerb.core.units import METRE, LengthUnit
 from kerb.studies.outcome import Input, LineLayer, MeshLayer, Note, Outcome
 from kerb.studies.stockpile import figures, notes, profiles, shape, uncertainty
-from kerb.studies.stockpile.heap import Heap, base_elevations, gather, shape_heap
+from kerb.studies.stockpile.heap import BaseSource, Heap, base_elevations, gather, shape_heap
 from kerb.studies.stockpile.live import volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup
 
@@ -29,11 +29,11 @@ CELL_SPACINGS = 2.0
 
 @dataclass(frozen=True)
 class HeapData:
-    """What a stockpile study reads: the cloud of the top and, for base 'surface', the cloud of the base."""
+    """What a stockpile study reads: the cloud of the top and, for base 'surface', what is the base."""
 
     cloud: CloudStore
     unit: LengthUnit = METRE
-    base: CloudStore | None = None
+    base: BaseSource | None = None
     cloud_path: str = ""
     base_path: str = ""
     stated: tuple[Note, ...] = ()
