@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -10,13 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
+from bench import importing as importing_
+from bench.shared import FAR, FOLDER, terrain, timed
 from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.units import METRE
-
-FOLDER = Path(tempfile.gettempdir()) / "kerb-bench"
-FAR = np.array([500_000.0, 5_800_000.0, 100.0])
 
 
 @dataclass(frozen=True)
@@ -26,26 +24,6 @@ class Measure:
     sizes: tuple[int, ...]
     quick: tuple[int, ...]
     target: str
-
-
-def timed(work: Callable, times: int = 1) -> tuple[float, object]:
-    """Best of some runs, and the last result."""
-    best, result = np.inf, None
-    for _ in range(times):
-        start = time.perf_counter()
-        result = work()
-        best = min(best, time.perf_counter() - start)
-    return best, result
-
-
-def terrain(count: int) -> np.ndarray:
-    """Points on a rolling yard with a heap, in flight-line order."""
-    rng = np.random.default_rng(1)
-    side = np.sqrt(count / 160.0)
-    xy = rng.uniform(0, side, (count, 2))
-    xy = xy[np.lexsort((xy[:, 0], np.floor(xy[:, 1] / 6.0)))]
-    z = 0.5 * np.sin(xy[:, 0] / 25) + np.clip(12 - np.hypot(xy[:, 0] - side / 2, xy[:, 1] - side / 2) * 0.6, 0, 8)
-    return np.column_stack([xy, z + rng.normal(0, 0.01, count)]) + FAR
 
 
 def laz(count: int) -> Path:
@@ -235,6 +213,13 @@ def nearest(count: int) -> dict:
 M = 1_000_000
 MEASURES = {
     "import": Measure("import LAZ to store", importing, (M, 20 * M), (M,), "≤ 2.5"),
+    "text": Measure("import XYZ text to store", importing_.text, (M, 5 * M), (M // 4,), "–"),
+    "ply": Measure("import binary PLY to store", importing_.ply, (M, 5 * M), (M // 4,), "–"),
+    "e57": Measure("import E57 of four setups to store", importing_.e57, (M, 5 * M), (M // 4,), "–"),
+    "landxml": Measure("read a LandXML surface, triangles", importing_.surface, (M // 4, M), (M // 20,), "–"),
+    "transform": Measure("transform between systems", importing_.transformed, (M, 5 * M), (M // 4,), "–"),
+    "examine": Measure("look at a LAZ file and check its place", importing_.examining, (M, 20 * M), (M,), "3 s"),
+    "overview": Measure("look over a cloud", importing_.overview, (5 * M, 50 * M), (M,), "–"),
     "reopen": Measure("reopen and first picture", reopening, (50 * M,), (M,), "2 s, < 1500 MB"),
     "draw": Measure(
         "picture while moving (640×400, shown at 1280×800)", drawing, (M, 10 * M, 50 * M), (M,), "0.05 s; rest 1.5 s"

@@ -6,20 +6,25 @@ import os
 import sys
 import tempfile
 import time
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 HOME = tempfile.mkdtemp(prefix="kerb-shots-")
-os.environ["XDG_CONFIG_HOME"] = HOME
+os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_DATA_HOME"] = HOME
 
 from PySide6.QtWidgets import QApplication
 
+from kerb.app.bringing.dialog import BringIn
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.main import application
 from kerb.app.window import Window
 from kerb.core.progress import silent
 from kerb.demo import yard
+from kerb.demo.files import write_files
 from kerb.demo.job import demo_file, make_demo
+from kerb.job import holdings
 from kerb.job.places import Settings
 
 OUT = Path(__file__).parent / "screenshots"
@@ -38,6 +43,7 @@ def settle(window: Window) -> None:
         wait(0.04)
         session = window.session
         busy = session.tasks or not window.view.drawing.idle() or not session.live.idle() or session._rest.isActive()
+        busy = busy or not window.backdrop.idle()
         quiet = 0 if busy else quiet + 1
 
 
@@ -58,6 +64,84 @@ def shut(window: Window) -> None:
     window.session.job = None
     window.close()
     wait(0.05)
+
+
+def looked(dialog: BringIn) -> None:
+    """Wait until a dialog has looked at its files and checked their places."""
+    quiet = 0
+    while quiet < 6:
+        wait(0.05)
+        quiet = 0 if dialog.waiting or dialog._looking or dialog._checking else quiet + 1
+
+
+def chosen(dialog: BringIn, name: str) -> None:
+    for k in range(dialog.tree.topLevelItemCount()):
+        if dialog.tree.topLevelItem(k).text(0) == name:
+            dialog.tree.setCurrentItem(dialog.tree.topLevelItem(k).child(0))
+    looked(dialog)
+
+
+def data_pictures(save: Callable) -> None:
+    """Bringing data in, a holding, everything together, open data, the field controller."""
+    files = write_files(Path(HOME) / "files", silent())
+    job = make_demo(Path(HOME) / "Saltmarrow files.kerb", demo_file(silent()), silent(), files)
+    window = opened("light", (1280, 800), job)
+    names = ("control-swapped.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "terrain.tif")
+    window.handlers.bring_in([files[name] for name in names])
+    dialog = window.dialog
+    looked(dialog)
+    chosen(dialog, "control-swapped.csv")
+    save(dialog, "place-check")
+    dialog.placing.swap.click()
+    looked(dialog)
+    chosen(dialog, "access-road.xml")
+    save(dialog, "bring-in")
+    dialog.sure.click()
+    dialog.take.click()
+    settle(window)
+    for name in ("Yard lines", "Orthophoto"):
+        holding = job.state.holding(name)
+        window.session.execute(holdings.altered(holding, f"Showed {name}", visible=True))
+    window.handlers.picture_drape(job.state.holding("Orthophoto").id)
+    window.handlers.view_orbit()
+    window.handlers.fit()
+    window.view.set_camera(window.view.camera.zoomed(1.9, 350, 250, window.view.pixels), False)
+    settle(window)
+    save(window, "holdings-orbit")
+    for name in ("Orthophoto", "terrain", "access-road", "access-road (2)", "control-swapped", "control-us-feet"):
+        holding = job.state.holding(name)
+        window.session.execute(holdings.altered(holding, f"Hid {name}", visible=False))
+    window.handlers.view_plan()
+    window.handlers.fit()
+    window.handlers.look_over(job.state.holdings[0].id)
+    settle(window)
+    bar = window.right.holding_page.scroll.verticalScrollBar()
+    bar.setValue(bar.maximum())
+    wait(0.2)
+    save(window, "holding")
+    window.handlers.open_data()
+    page = window.right.catalogue
+    page.start_agency()
+    settle(window)
+    settle(window)
+    page.first.setText("2026-01-01")
+    window.handlers.use_tiles(page.catalogue.services[0])
+    window.view.set_camera(replace(window.view.camera, scale=window.view.camera.scale * 4.6), False)
+    page.choose_area()
+    settle(window)
+    save(window, "open-data")
+    tiles = job.state.holdings[-1]
+    window.session.execute(holdings.altered(tiles, "Hid the tiles", visible=False))
+    window.session.settings.set("controller_interval", 0.03)
+    window.handlers.fit()
+    window.handlers.field_controller()
+    window.right.controller.start_standin()
+    while window.right.controller.list_ is None or window.right.controller.list_.count < 22:
+        wait(0.02)
+    window.right.controller.toggle()
+    settle(window)
+    save(window, "field-controller")
+    shut(window)
 
 
 def main() -> int:
@@ -111,6 +195,7 @@ def main() -> int:
         settle(window)
         save(window, f"stockpile-{theme}-{size[0]}")
         shut(window)
+    data_pictures(save)
     return 0
 
 

@@ -131,6 +131,23 @@ class Dialog(Bringing):
         low = self.session.job.bounds_of(holding)[0]
         np.testing.assert_allclose(low, control().xyz.min(axis=0), atol=1e-3)
 
+    def test_lines_are_cut_otherwise(self):
+        path = self.place.parent / "cut.txt"
+        rows = [f"{n}|{e:.3f} {n_:.3f} {z:.3f}" for n, (e, n_, z) in zip(control().names, control().xyz, strict=True)]
+        path.write_text("\n".join(rows))
+        dialog = self.drop(path)
+        self.assertEqual(dialog.columns.mark.currentData(), " ")
+        dialog.columns.skip.setValue(2)
+        dialog.columns.skip.editingFinished.emit()
+        self.looked()
+        self.assertEqual(dialog.current().plan.skip, 2)
+        self.assertTrue(dialog.columns.table.item(1, 0).text().startswith(control().names[2]))
+        dialog.columns.mark.setCurrentIndex(dialog.columns.mark.findData(";"))
+        dialog.columns.mark.activated.emit(0)
+        self.assertIn("no two columns", " ".join(dialog.placing.alarm_texts))
+        self.assertEqual(dialog.columns.mark.currentData(), " ", "what was there stays")
+        dialog.reject()
+
     def test_feet_are_converted_and_a_wrong_unit_is_said(self):
         dialog = self.drop(self.files["control-us-feet.csv"])
         self.assertIn("from US survey feet to metres", dialog.current().placing.sentence)

@@ -77,6 +77,7 @@ ACTIONS: tuple[ActionEntry, ...] = (
                 "study"),
     ActionEntry("study_help", "How it is computed", "Method, formulas and limits of the open study", "Help", "F1",
                 "study"),
+    ActionEntry("placing_help", "Units and places", "How numbers are converted, and what the place check looks for", "Help"),
     ActionEntry("guide", "Guided start", "Three steps to a first volume", "Help"),
     ActionEntry("shortcuts", "Keys and mouse", "What keys and mouse buttons do", "Help"),
     ActionEntry("about", "About Kerb", "Version and licence", "Help"),

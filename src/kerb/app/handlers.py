@@ -333,6 +333,9 @@ class Handlers(DataHandlers):
         kind = study_kind(self.session.study.kind)
         Reading(f"{kind.title}: how it is computed", method_page(kind.help_page), self.window).exec()
 
+    def placing_help(self) -> None:
+        Reading("Units, reference systems and the place check", method_page("placing.md"), self.window).exec()
+
     def guide(self) -> None:
         self.session.settings.set("guide_dismissed", False)
         self.window.show_guide(True)

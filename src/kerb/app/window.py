@@ -124,7 +124,7 @@ class Window(QMainWindow):
         self.guide.hide()
         self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
         self.things = ThingsOverlay(self.session)
-        self.view.overlays = [self.furniture, self.things, self.profile_lines, self._paint_toe]
+        self.view.overlays = [self.things, self.furniture, self.profile_lines, self._paint_toe]
         self.backdrop = Backdrop(self.session, self.view, TileCache(user_data() / "tiles"))
         self.edit_tool = EditToe(self.view, self.session)
         self.view.tool = self.edit_tool

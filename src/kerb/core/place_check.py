@@ -86,7 +86,8 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
     explained: list[tuple[str, str]] = []
     if overlap < 0.02:
         explained = _swapped(new, job) or _scaled(new, job) or _other_zone(original or new, job) or _local(new, job)
-    alarms += explained
+    said = {code for code, _ in alarms}
+    alarms += [alarm for alarm in explained if alarm[0] not in said]
     alarms += _feet(original or new, job, new)
     if overlap == 0 and not explained and apart > 2 * float(np.hypot(*np.ptp(job.xyz[:, :2], axis=0))):
         alarms.append(("far-away", f"lies {_length(apart, job)} away from everything the job has"))

@@ -46,6 +46,11 @@ class CopcStream(LasStream):
         super().__init__(path)
         self.nodes = self._chosen(box, spacing)
         self.count = sum(node.count for node in self.nodes)
+        if self.count < self.head.count:
+            words = (
+                f"{self.count} of {self.head.count} points were read: the parts that the box and the spacing ask for"
+            )
+            self.warnings.append(("copc-part", words))
         if self.count == 0:
             raise FormatError(f"{path}: no points lie in the box")
 

@@ -24,9 +24,9 @@ from kerb.formats.landxml_alignment import read_alignment
 
 UNITS = {"meter": "m", "foot": "ft", "USSurveyFoot": "us-ft", "millimeter": "mm", "centimeter": "cm", "kilometer": "km",
          "inch": "in"}  # fmt: skip
-DEEPEST = 64
 LARGEST = 4_000_000_000
-DONE = ("CgPoint", "P", "F", "Surface", "PlanFeature", "Alignment")
+DONE = ("CgPoint", "Pnts", "Faces", "Surface", "Breakline", "Boundary", "Contour", "PlanFeature", "Alignment")
+TAKEN = ("Metric", "Imperial", "CoordinateSystem", *DONE)
 
 
 @dataclass
@@ -61,13 +61,18 @@ def read_landxml(path: Path) -> LandXml:
     reader = _Reader(path)
     from lxml import etree
 
+    options = {"resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True}
     try:
-        options = {"resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True}
         with open(path, "rb") as stream:
-            for event, node in etree.iterparse(stream, events=("start", "end"), **options):
-                reader.take(event, node)
+            events = etree.iterparse(stream, events=("end",), tag=[f"{{*}}{tag}" for tag in TAKEN], **options)
+            for _, node in events:
+                reader.take(node)
+            root = events.root
     except etree.XMLSyntaxError as error:
         raise FormatError(f"{path}: is no valid XML ({error.msg})") from None
+    if root is None or root.tag.rpartition("}")[2] != "LandXML":
+        name = "" if root is None else root.tag.rpartition("}")[2][:40]
+        raise FormatError(f"{path}: is XML, but not LandXML (its root is '{name}')")
     return reader.finished()
 
 
@@ -89,42 +94,31 @@ def check_xml(path: Path) -> None:
 
 
 class _Reader:
-    """Takes elements as they end and forgets them, so that memory holds the numbers and not the text."""
+    """Takes elements as they end and forgets them, so that memory holds the numbers and not the text.
+
+    Points and faces of a surface come as one element each, a million of them read in a few steps.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
         self.out = LandXml()
-        self.depth = 0
-        self.trail: list[str] = []
         self.names: list[str] = []
         self.codes: list[str] = []
         self.places: list[tuple[float, float, float]] = []
-        self.surface = ""
         self.vertices: dict[str, int] = {}
-        self.corners: list[tuple[float, float, float]] = []
-        self.faces: list[tuple[int, int, int]] = []
+        self.corners: Floats = np.empty((0, 3))
+        self.faces: Any = np.empty((0, 3), np.int64)
         self.counter = 0
 
-    def take(self, event: str, node: Any) -> None:
-        if not isinstance(node.tag, str):
-            return
+    def take(self, node: Any) -> None:
+        """Take an element that has ended. Raises FormatError naming its line."""
         tag = node.tag.rpartition("}")[2]
-        if event == "start":
-            self.depth += 1
-            if self.depth > DEEPEST:
-                raise FormatError(f"{self.path}: elements are nested deeper than {DEEPEST}")
-            if self.depth == 1 and tag != "LandXML":
-                raise FormatError(f"{self.path}: is XML, but not LandXML (its root is '{tag[:40]}')")
-            self.trail.append(tag)
-            if tag == "Surface":
-                self._begin_surface(node)
-            return
-        self.depth -= 1
-        self.trail.pop()
         try:
             self._end(tag, node)
         except (ValueError, IndexError, KeyError) as error:
             raise FormatError(f"{self.path}: line {node.sourceline}: <{tag}> makes no sense ({error})") from None
+        if tag in DONE:
+            node.clear()
 
     def _end(self, tag: str, node: Any) -> None:
         if tag in ("Metric", "Imperial"):
@@ -133,16 +127,14 @@ class _Reader:
             self._system(node)
         elif tag == "CgPoint":
             self._point(node)
-        elif tag == "P" and "Pnts" in self.trail:
-            self.vertices[node.get("id", "")] = len(self.corners)
-            self.corners.append(_place(node.text))
-        elif tag == "F" and "Faces" in self.trail:
-            self._face(node)
+        elif tag == "Pnts":
+            self._vertices(node)
+        elif tag == "Faces":
+            self._faces(node)
         elif tag == "Surface":
-            self._end_surface()
+            self._surface(node)
         elif tag in ("Breakline", "Boundary", "Contour"):
             self._source_line(tag, node)
-            return
         elif tag == "PlanFeature":
             self._feature(node)
         elif tag == "Alignment":
@@ -150,10 +142,6 @@ class _Reader:
             if alignment is not None:
                 self.out.alignments.append(alignment)
             self.out.notes += notes
-        if tag in DONE:
-            node.clear()
-            while node.getprevious() is not None:
-                del node.getparent()[0]
 
     def _system(self, node: Any) -> None:
         for key in ("epsgCode", "ogcWktCode", "name"):
@@ -174,34 +162,40 @@ class _Reader:
         self.names.append(node.get("name") or str(self.counter))
         self.codes.append(node.get("code") or node.get("desc") or "")
 
-    def _begin_surface(self, node: Any) -> None:
+    def _vertices(self, node: Any) -> None:
+        """Vertices of a surface, "northing easting elevation" each, by id."""
+        points = list(_children(node, "P"))
+        self.vertices = {point.get("id", ""): place for place, point in enumerate(points)}
+        numbers = _numbers(" ".join(point.text or "" for point in points))
+        if len(numbers) != 3 * len(points):
+            bad = next(p for p in points if len((p.text or "").split()) != 3)
+            raise ValueError(f"point '{bad.get('id', '')}' is '{(bad.text or '').strip()[:40]}', not three numbers")
+        self.corners = numbers.reshape(-1, 3)[:, [1, 0, 2]]
+
+    def _faces(self, node: Any) -> None:
+        """Visible faces of a surface, by the ids of their vertices."""
+        texts = [(face.text or "").split() for face in _children(node, "F") if face.get("i") != "1"]
+        try:
+            corners = [[self.vertices[key] for key in ids] for ids in texts]
+        except KeyError as error:
+            raise ValueError(f"a face names point {error}, which its surface does not have") from None
+        if any(len(corner) not in (3, 4) for corner in corners):
+            raise ValueError("a face has neither three nor four corners")
+        fans = [(c[0], c[k], c[k + 1]) for c in corners for k in range(1, len(c) - 1)]
+        self.faces = np.array(fans, np.int64).reshape(-1, 3)
+
+    def _surface(self, node: Any) -> None:
         wanted = node.get("name") or "surface"
         name, number = wanted, 2
         while name in self.out.surfaces:
             name, number = f"{wanted} ({number})", number + 1
-        self.surface = name
-        self.vertices, self.corners, self.faces = {}, [], []
-
-    def _face(self, node: Any) -> None:
-        if node.get("i") == "1":
-            return
-        ids = (node.text or "").split()
-        if len(ids) not in (3, 4):
-            raise ValueError(f"a face of {len(ids)} corners")
-        try:
-            corner = [self.vertices[key] for key in ids]
-        except KeyError as error:
-            raise ValueError(f"a face names point {error}, which surface '{self.surface}' does not have") from None
-        self.faces += [(corner[0], corner[k], corner[k + 1]) for k in range(1, len(corner) - 1)]
-
-    def _end_surface(self) -> None:
-        if not self.faces:
-            if self.corners:
-                self.out.notes.append(("no-faces", f"surface '{self.surface}' has points but no faces; not read"))
-            return
-        mesh = checked(np.array(self.corners), np.array(self.faces), f"{self.path}: surface '{self.surface}'")
-        element = Element(self.surface, "surface", 0, len(mesh.triangles))
-        self.out.surfaces[self.surface] = TriangleMesh(mesh.vertices, mesh.triangles, (element,))
+        if len(self.faces):
+            mesh = checked(self.corners, self.faces, f"{self.path}: surface '{name}'")
+            element = Element(name, "surface", 0, len(mesh.triangles))
+            self.out.surfaces[name] = TriangleMesh(mesh.vertices, mesh.triangles, (element,))
+        elif len(self.corners):
+            self.out.notes.append(("no-faces", f"surface '{name}' has points but no faces; not read"))
+        self.vertices, self.corners, self.faces = {}, np.empty((0, 3)), np.empty((0, 3), np.int64)
 
     def _source_line(self, tag: str, node: Any) -> None:
         layer = {"Breakline": "breaklines", "Boundary": "boundaries", "Contour": "contours"}[tag]
@@ -214,7 +208,6 @@ class _Reader:
             if level is not None:
                 xyz[:, 2] = float(level)
             self._keep_line(xyz, node.get("name") or "", layer)
-        node.clear()
 
     def _feature(self, node: Any) -> None:
         for geometry in _children(node, "CoordGeom"):
@@ -250,7 +243,7 @@ class _Reader:
 
 
 def _children(node: Any, name: str) -> Iterator[Any]:
-    return (child for child in node if isinstance(child.tag, str) and child.tag.rpartition("}")[2] == name)
+    return node.iterchildren(f"{{*}}{name}")
 
 
 def _place(text: str | None, heights: bool = True) -> tuple[float, float, float]:
@@ -261,9 +254,17 @@ def _place(text: str | None, heights: bool = True) -> tuple[float, float, float]
     return values[1], values[0], values[2] if len(values) == 3 else float("nan")
 
 
+def _numbers(text: str) -> Floats:
+    """Finite numbers of a text. Raises ValueError for anything else."""
+    values = np.array(text.split(), float)
+    if not np.isfinite(values).all():
+        raise ValueError("a coordinate is no number, so this is no place")
+    return values
+
+
 def _places(text: str | None, size: int) -> Floats:
-    values = np.array((text or "").split(), float)
-    if len(values) % size or not np.isfinite(values).all():
+    values = _numbers(text or "")
+    if len(values) % size:
         raise ValueError(f"{len(values)} numbers are no list of places of {size}")
     table = values.reshape(-1, size)
     z = table[:, 2] if size == 3 else np.full(len(table), np.nan)

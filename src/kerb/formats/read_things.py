@@ -8,7 +8,7 @@ from pathlib import Path
 from kerb.core.errors import InputError
 from kerb.core.progress import Progress
 from kerb.core.things import LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed
-from kerb.formats.recognise import Examined, Offer
+from kerb.formats.recognise import FIRST_TOLERANCE, Examined, Offer
 from kerb.formats.text_table import TextPlan
 
 Notes = list[tuple[str, str]]
@@ -62,7 +62,8 @@ def _vector(seen: Examined, offer: Offer, how: Reading, _progress: Progress) -> 
 def _dxf(seen: Examined, offer: Offer, how: Reading, _progress: Progress) -> tuple[Placed, Notes]:
     from kerb.formats.dxf_read import read_dxf
 
-    drawing = read_dxf(seen.path, how.tolerance)
+    same = seen.kept is not None and how.tolerance == FIRST_TOLERANCE
+    drawing = seen.kept if same else read_dxf(seen.path, how.tolerance)
     if offer.kind == POINTS:
         return Placed(POINTS, drawing.survey_points(how.parts), seen.reference), drawing.notes
     if offer.kind == LINES:
@@ -73,7 +74,7 @@ def _dxf(seen: Examined, offer: Offer, how: Reading, _progress: Progress) -> tup
 def _landxml(seen: Examined, offer: Offer, how: Reading, _progress: Progress) -> tuple[Placed, Notes]:
     from kerb.formats.landxml_read import read_landxml
 
-    found = read_landxml(seen.path)
+    found = seen.kept or read_landxml(seen.path)
     if offer.kind == POINTS:
         return Placed(POINTS, found.points, found.reference), found.notes
     if offer.kind == LINES:
@@ -91,7 +92,7 @@ def _grid(seen: Examined, _offer: Offer, how: Reading, progress: Progress) -> tu
 def _mesh(seen: Examined, _offer: Offer, how: Reading, _progress: Progress) -> tuple[Placed, Notes]:
     from kerb.formats.meshes import read_mesh, stl_corner
 
-    mesh = read_mesh(seen.path)
+    mesh = seen.kept or read_mesh(seen.path)
     corner = stl_corner(seen.path) if seen.path.suffix.lower() == ".stl" else None
     if corner is not None:
         mesh = mesh.mapped(lambda vertices: vertices + corner)

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from kerb.core.errors import FormatError, InputError
 from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
@@ -17,6 +18,7 @@ from kerb.formats.text_points import looks_like_survey
 from kerb.formats.text_table import Sniffed, sniffed
 
 Notes = list[tuple[str, str]]
+FIRST_TOLERANCE = 0.01
 NO_SYSTEM = ("crs-missing", "the file names no reference system; its unit is unknown")
 
 
@@ -37,7 +39,10 @@ class Offer:
 
 @dataclass(frozen=True)
 class Examined:
-    """What a file is. ``offers`` come with the most likely one first; ``text`` is the look at a text file."""
+    """What a file is. ``offers`` come with the most likely one first; ``text`` is the look at a text file.
+
+    ``kept`` is what was read already of a file that can only be looked at by reading it whole.
+    """
 
     path: Path
     format: str
@@ -45,6 +50,7 @@ class Examined:
     offers: tuple[Offer, ...]
     notes: Notes = field(default_factory=list)
     text: Sniffed | None = None
+    kept: Any = field(default=None, compare=False, repr=False)
 
     def offer(self, kind: str = "", key: str = "") -> Offer:
         """The offer of a kind and key, the first where nothing is said. Raises InputError when there is none."""
@@ -127,8 +133,8 @@ def _mesh(path: Path) -> Examined:
     offer = Offer(MODEL, "", "Mesh", len(mesh.triangles), parts if len(parts) > 1 else (), tuple(n for n, _ in parts))
     unit, kind = unit_said(path), path.suffix[1:].upper()
     if unit is not None:
-        return Examined(path, kind, local_grid(unit), (offer,))
-    return Examined(path, kind, UNKNOWN, (offer,), [NO_SYSTEM])
+        return Examined(path, kind, local_grid(unit), (offer,), kept=mesh)
+    return Examined(path, kind, UNKNOWN, (offer,), [NO_SYSTEM], kept=mesh)
 
 
 def _ifc(path: Path) -> Examined:
@@ -142,7 +148,7 @@ def _ifc(path: Path) -> Examined:
 def _dxf(path: Path) -> Examined:
     from kerb.formats.dxf_read import read_dxf
 
-    drawing = read_dxf(path, 0.01)
+    drawing = read_dxf(path, FIRST_TOLERANCE)
     layers = drawing.layer_counts()
     offers = []
     for kind, what, label in (
@@ -152,7 +158,7 @@ def _dxf(path: Path) -> Examined:
         if parts:
             offers.append(Offer(kind, "", label, sum(count for _, count in parts), parts, tuple(n for n, _ in parts)))
     reference = local_grid(drawing.unit) if drawing.unit is not None else UNKNOWN
-    return Examined(path, "DXF", reference, tuple(offers), drawing.notes)
+    return Examined(path, "DXF", reference, tuple(offers), drawing.notes, kept=drawing)
 
 
 def _landxml(path: Path) -> Examined:
@@ -170,7 +176,7 @@ def _landxml(path: Path) -> Examined:
         offers.append(Offer(LINES, "", label, sum(layers.values()), tuple(layers.items()), tuple(layers)))
     if found.points.count:
         offers.append(Offer(POINTS, "", "Points", found.points.count))
-    return Examined(path, "LandXML", found.reference, tuple(offers), found.notes)
+    return Examined(path, "LandXML", found.reference, tuple(offers), found.notes, kept=found)
 
 
 def _vector(path: Path) -> Examined:

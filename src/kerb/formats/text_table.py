@@ -139,6 +139,31 @@ def sniffed(path: Path) -> Sniffed:
     return Sniffed(TextPlan(delimiter, style, skip, comment, headings, roles), rows, named, about)
 
 
+def read_as(path: Path, plan: TextPlan) -> Sniffed:
+    """The start of a file as a corrected plan reads it: other separation, other numbers, more lines skipped.
+
+    Headings and roles are guessed anew. Raises FormatError, when no line fits.
+    """
+    text, whole = _start(path)
+    lines = text.splitlines()
+    numbered = [
+        (number, line)
+        for number, line in enumerate(lines)
+        if line.strip() and not (plan.comment and line.lstrip().startswith(plan.comment))
+    ]
+    table = [(number, split(line, plan.delimiter)) for number, line in numbered if number >= plan.skip]
+    widths = Counter(len(cells) for _, cells in table)
+    width = max(widths, key=lambda w: (widths[w], w), default=0)
+    rows = tuple(tuple(cells) for _, cells in table if len(cells) == width)[:PREVIEW_ROWS]
+    if width < 2 or not rows:
+        raise FormatError(f"{path}: read this way it has no two columns")
+    headings = _headings(numbered, plan.skip, plan.delimiter, width, plan.comment, lines)
+    roles, named = guessed_roles(rows, headings, plan.style)
+    fitting = sum(len(cells) == width for _, cells in table)
+    about = fitting if whole else int(path.stat().st_size * fitting / max(len(text), 1))
+    return Sniffed(replace(plan, headings=headings, roles=roles), rows, named, about)
+
+
 def split(line: str, delimiter: str) -> list[str]:
     """Cells of a line, stripped; quotes hold a cell together."""
     if delimiter == BLANK:

@@ -105,7 +105,7 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
     box = wish.sieve.bounds()
     placings, streams, read = [], [], []
     for path in inputs:
-        stream = open_points(path, how=Opening(wish.partial, box=box))
+        stream = open_points(path, how=Opening(wish.partial, box=box, spacing=wish.sieve.spacing))
         if wish.crs_in:
             stream = stated_system(stream, wish.stated(stream.layout.reference))
         elif wish.unit_in:

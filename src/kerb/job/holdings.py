@@ -12,6 +12,7 @@ from kerb.core.cloud.builder import Preview, build
 from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.sieve import Sieve, Sieved
 from kerb.core.errors import InputError, JobError
+from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
@@ -34,7 +35,8 @@ class ImportWish:
 
     ``more`` are files that become one cloud with the first; ``kind`` and ``key`` choose an offer of the file, ``parts``
     what of it (layers, element types, setups); ``source`` or ``unit_in`` state what the numbers are in; ``placing``
-    overrules what is done to them; ``sieve`` thins a cloud, in the job's unit.
+    overrules what is done to them; ``sieve`` thins a cloud, in the job's unit; ``merged`` makes one element of a model;
+    ``seen`` spares looking at the file again.
     """
 
     path: Path
@@ -50,7 +52,9 @@ class ImportWish:
     placing: Placing | None = None
     sieve: Sieve = field(default_factory=Sieve)
     tolerance: float = 0.01
+    merged: bool = False
     name: str = ""
+    seen: Examined | None = field(default=None, compare=False, repr=False)
 
 
 def import_file(
@@ -64,7 +68,7 @@ def import_file(
     ------
     InputError, FormatError or TruncatedError naming the file; Cancelled. None of them leaves anything behind.
     """
-    seen = examine(wish.path)
+    seen = wish.seen or examine(wish.path)
     offer = seen.offer(wish.kind, wish.key)
     if offer.kind == CLOUD:
         return import_cloud(folder, state, wish, progress, preview)
@@ -111,6 +115,8 @@ def _import_thing(
     how = Reading(wish.parts, wish.plan, wish.tolerance)
     item, notes = read_offer(seen, offer, how, progress.within(0.0, 0.7))
     item = replace(item, reference=stated(wish, item.reference))
+    if wish.merged and isinstance(item.thing, TriangleMesh):
+        item = replace(item, thing=item.thing.merged(wish.path.stem))
     placing = wish.placing or default_placing(state, item.reference, _middle_of(item))
     key = uuid.uuid4().hex[:10]
     target = folder / "data" / key
@@ -173,10 +179,16 @@ def opened(wish: ImportWish) -> PointStream:
         chosen = tuple(number for number, name in enumerate(names) if name in wish.parts)
         if not chosen:
             raise InputError(f"{wish.path}: has no setup named {', '.join(wish.parts)}")
-    stream = open_points(wish.path, how=Opening(wish.partial, wish.plan, chosen, bounds))
+    stream = open_points(wish.path, how=Opening(wish.partial, wish.plan, chosen, bounds, _spacing_in_file(wish)))
     if wish.source is not None:
         return stated_system(stream, wish.source)
     return stream if wish.unit_in is None else stated_unit(stream, wish.unit_in)
+
+
+def _spacing_in_file(wish: ImportWish) -> float:
+    """The spacing asked for, in the unit of the file where that is known to be the job's; else all is read."""
+    same = wish.placing is None or wish.placing.factors == (1.0, 1.0)
+    return wish.sieve.spacing if same else 0.0
 
 
 def stated(wish: ImportWish, reference: ReferenceSystem) -> ReferenceSystem:

@@ -42,6 +42,7 @@ class Prospect:
     sieve: Sieve = field(default_factory=Sieve)
     epoch: str = ""
     tolerance: float = 0.01
+    merged: bool = False
 
     @property
     def path(self) -> Path:
@@ -90,6 +91,7 @@ class Prospect:
         return ImportWish(
             self.path, epoch=self.epoch, kind=self.offer.kind, key=self.offer.key, parts=parts, plan=self.plan,
             source=self.source, placing=self.placing, sieve=self.sieve, tolerance=self.tolerance,
+            merged=self.merged, seen=self.seen,
         )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QHBoxLayout,
     QLabel,
@@ -24,7 +25,7 @@ from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import bounds_of
 from kerb.core.quantity import count, symbol
-from kerb.core.things import CLOUD, LINES
+from kerb.core.things import CLOUD, LINES, MODEL
 from kerb.job.prospects import Prospect, boxed
 
 EVERYTHING, JOB_BOX = "everything", "box"
@@ -61,6 +62,10 @@ class AmountPanel(QWidget):
         self.list.setAccessibleName("Parts to bring in")
         self.list.itemChanged.connect(lambda _i: self._take_ticks())
         column.addWidget(self.list)
+        self.apart = QCheckBox("Keep the elements apart")
+        self.apart.setToolTip("Each element keeps its name and volume; off: one mesh of all of them")
+        self.apart.clicked.connect(lambda on: self.changed.emit(replace(self.prospect, merged=not on)))
+        column.addWidget(self.apart)
         outer.addWidget(self.ticks, 3)
         self.thin = QWidget()
         outer.addWidget(self.thin, 3)
@@ -140,6 +145,8 @@ class AmountPanel(QWidget):
             item.setCheckState(Qt.CheckState.Checked if name in prospect.parts else Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.list.blockSignals(False)
+        self.apart.setVisible(prospect.offer.kind == MODEL)
+        self.apart.setChecked(not prospect.merged)
         self.thin.setVisible(cloud)
         self.flatten.setVisible(prospect.offer.kind == LINES and prospect.seen.format in ("DXF", "LandXML"))
         self.tolerance_unit.setText(symbol(prospect.source.unit.code))

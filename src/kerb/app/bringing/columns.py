@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
     QLabel,
+    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -38,6 +41,7 @@ class Columns(QWidget):
     """Says how the file is read in words, offers the usual orders, and lets each column be chosen."""
 
     changed = Signal(object)
+    reread = Signal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -58,6 +62,7 @@ class Columns(QWidget):
         row.addWidget(self.words, 1)
         row.addWidget(self.order)
         column.addLayout(row)
+        column.addLayout(self._corrections())
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
@@ -67,15 +72,46 @@ class Columns(QWidget):
         column.addWidget(self.table)
         self.boxes: list[QComboBox] = []
 
+    def _corrections(self) -> QHBoxLayout:
+        """How the lines are cut and the numbers written, where the guess was wrong."""
+        row = QHBoxLayout()
+        self.mark, self.numbers = QComboBox(), QComboBox()
+        for mark, words in MARKS.items():
+            self.mark.addItem(words, mark)
+        for style in STYLES:
+            group = {"": "", " ": " · thousands by blank"}.get(style.thousands, f" · thousands by {style.thousands}")
+            self.numbers.addItem(f"1{style.decimal}5{group}", style)
+        self.skip = QSpinBox(minimum=0, maximum=10_000)
+        for words, widget, tip in (
+            ("Columns parted by", self.mark, "What stands between two columns"),
+            ("numbers like", self.numbers, "Decimal mark, and what groups thousands"),
+            ("skip", self.skip, "Lines before the data, the heading among them"),
+        ):
+            widget.setToolTip(tip)
+            widget.setAccessibleName(tip)
+            row.addWidget(QLabel(words))
+            row.addWidget(widget)
+        row.addWidget(QLabel("lines"))
+        row.addStretch(1)
+        self.mark.activated.connect(lambda _i: self._reread())
+        self.numbers.activated.connect(lambda _i: self._reread())
+        self.skip.editingFinished.connect(self._reread)
+        return row
+
+    def _reread(self) -> None:
+        mark, style, skip = self.mark.currentData(), self.numbers.currentData(), self.skip.value()
+        wanted = replace(self.plan, delimiter=mark, style=style, skip=skip)
+        if wanted != self.plan:
+            self.reread.emit(wanted)
+
     def show_text(self, look: Sniffed, plan: TextPlan) -> None:
         """Show the first rows of a file with the roles of a plan."""
         self.plan = plan
         style = plan.style
-        marks = f"columns parted by {MARKS[plan.delimiter]}, decimal {'comma' if style.decimal == ',' else 'point'}"
-        if style.thousands:
-            marks += f", thousands by “{style.thousands}”"
-        skipped = f", {plan.skip} line{'s' if plan.skip != 1 else ''} before the data" if plan.skip else ""
-        self.words.setText(f"About {count(look.about)} lines: {marks}{skipped}")
+        self.words.setText(f"The first of about {count(look.about)} lines")
+        self.mark.setCurrentIndex(self.mark.findData(plan.delimiter))
+        self.numbers.setCurrentIndex(STYLES.index(style))
+        self.skip.setValue(plan.skip)
         width = len(plan.roles)
         self.table.clear()
         self.table.setColumnCount(width)

@@ -34,6 +34,7 @@ from kerb.core.place_check import Site
 from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
 from kerb.formats.recognise import SUFFIXES
+from kerb.formats.text_table import read_as
 from kerb.job import site
 from kerb.job.holdings import ImportWish
 from kerb.job.prospects import Prospect, Samples, joined_wish, prospects_of, whereabouts
@@ -152,6 +153,7 @@ class BringIn(QDialog):
         self.columns, self.amount = Columns(), AmountPanel(self.session)
         self.placing = PlacingPanel(self.session, self.theme)
         self.columns.changed.connect(self._columns_changed)
+        self.columns.reread.connect(self._read_otherwise)
         for panel in (self.placing, self.amount):
             panel.changed.connect(self._changed)
         column.addWidget(self.columns)
@@ -355,6 +357,20 @@ class BringIn(QDialog):
                 self.prospects[key] = replace(prospect, plan=plan)
                 self.checked.pop(key, None)
         self._changed(self.current())
+
+    def _read_otherwise(self, plan: object) -> None:
+        """Lines cut otherwise: headings and roles are guessed anew."""
+        path = self.current().path
+        try:
+            look = read_as(path, plan)
+        except KerbError as error:
+            self.placing.show_error(str(error))
+            self.columns.show_text(self.current().seen.text, self.columns.plan)
+            return
+        for key, prospect in list(self.prospects.items()):
+            if key[0] == path:
+                self.prospects[key] = replace(prospect, seen=replace(prospect.seen, text=look))
+        self._columns_changed(look.plan)
 
     def _ticked(self, item: QTreeWidgetItem, _column: int) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)

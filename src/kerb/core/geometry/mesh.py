@@ -82,6 +82,10 @@ class TriangleMesh:
         """The elements that ``keep`` says, with the vertices they use."""
         return joined([self.part(element) for element in self.elements if keep(element)])
 
+    def merged(self, name: str) -> TriangleMesh:
+        """The same triangles as one element."""
+        return replace(self, elements=(Element(name, "mesh", 0, len(self.triangles)),))
+
     def part(self, element: Element) -> TriangleMesh:
         """One element as a mesh of its own."""
         triangles = self.triangles[element.first : element.first + element.count]

@@ -1,0 +1,173 @@
+"""The verbs info, convert, add and stockpile on files of every kind, as a script calls them."""
+
+import contextlib
+import io
+import json
+
+import ezdxf
+import laspy
+import numpy as np
+import rasterio
+
+from kerb.__main__ import main
+from kerb.core.progress import silent
+from kerb.demo import yard
+from kerb.demo.files import control, write_files
+from kerb.job.job import Job
+from tests.support import DATA, YARD, Folder
+
+
+class Verbs(Folder):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        import tempfile
+        from pathlib import Path
+
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.files = write_files(Path(holder.name), silent())
+
+    def kerb(self, *words):
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            status = main([str(word) for word in words])
+        self.error = err.getvalue()
+        return status, out.getvalue()
+
+    def json(self, *words):
+        status, out = self.kerb(*words, "--json", "-")
+        self.assertEqual(status, 0, self.error)
+        return json.loads(out)
+
+
+class Info(Verbs):
+    def test_a_model(self):
+        """house.ifc: 51 beams of 4.2358 m³ together (facts in tests/data, read by an independent library)."""
+        found = self.json("info", DATA / "house.ifc")
+        beams = [row for row in found["tables"]["elements"]["rows"] if row[1] == "IfcBeam"]
+        self.assertEqual(len(beams), 51)
+        self.assertAlmostEqual(sum(row[3] for row in beams), 4.2358, places=4)
+        self.assertFalse(found["figures"]["closed"]["value"])
+        self.assertIsNone(found["figures"]["volume"]["value"])
+        self.assertIn("not-closed", [note["code"] for note in found["warnings"]])
+        box = self.json("info", self.files["harbour-office.obj"])
+        self.assertTrue(box["figures"]["closed"]["value"])
+        self.assertEqual(box["figures"]["triangles"]["value"], 192)
+        self.assertGreater(box["figures"]["volume"]["value"], 100)
+
+    def test_drawings_points_grids_and_clouds(self):
+        drawing = self.json("info", DATA / "recover01.dxf")
+        self.assertEqual(drawing["figures"]["lines"]["value"], 1441)
+        self.assertIn("mended", [note["code"] for note in drawing["warnings"]])
+        points = self.json("info", self.files["control.csv"])
+        self.assertEqual((points["figures"]["points"]["value"], points["unit"]), (10, "m"))
+        self.assertEqual(dict(points["tables"]["codes"]["rows"]), {"CHECK": 3, "CONTROL": 7})
+        grid = self.json("info", self.files["terrain.tif"])
+        self.assertEqual((grid["figures"]["cells"]["value"], grid["crs"]), (40_000, "EPSG:25830"))
+        road = self.json("info", self.files["access-road.xml"])
+        name, start, end = road["tables"]["alignments"]["rows"][0][:3]
+        self.assertEqual((name, start), ("Access road", 0.0))
+        self.assertAlmostEqual(end, 190.0, places=6)
+        self.assertEqual(self.json("info", DATA / "bunnyFloat.e57")["figures"]["count"]["value"], 30_571)
+        for name in ("house.ifc", "recover01.dxf", "bunnyFloat.e57"):
+            status, out = self.kerb("info", DATA / name)
+            self.assertEqual((status, name in out), (0, True))
+        for name in ("malformed.obj", "justxml.e57"):
+            self.assertEqual(self.kerb("info", DATA / name), (2, ""))
+            self.assertIn(name, self.error)
+
+
+class Convert(Verbs):
+    def test_between_formats_units_and_systems(self):
+        out = self.folder / "c.dxf"
+        found = self.json("convert", self.files["control.csv"], out, "--unit", "us-ft")
+        self.assertEqual((found["unit"], found["figures"]["count_out"]["value"]), ("us-ft", 10))
+        drawing = ezdxf.readfile(out)
+        self.assertEqual(drawing.header["$INSUNITS"], 21)
+        first = next(iter(drawing.layout("Model").query("POINT"))).dxf.location
+        np.testing.assert_allclose(tuple(first), control().xyz[0] * 3937 / 1200, rtol=1e-12)
+        feet = self.folder / "t.tif"
+        self.json("convert", self.files["terrain.tif"], feet, "--unit", "ft")
+        with rasterio.open(feet) as file:
+            self.assertAlmostEqual(file.transform.a, 2 / 0.3048)
+        moved = self.folder / "o.ply"
+        self.json("convert", DATA / "house.ifc", moved)
+        cloud = self.folder / "y.e57"
+        self.json("convert", YARD, cloud, "--every", "50")
+        back = self.folder / "y.laz"
+        self.json("convert", cloud, back)
+        truth = np.asarray(laspy.read(YARD).xyz)[::50]
+        np.testing.assert_allclose(np.asarray(laspy.read(back).xyz), truth, atol=1e-3)
+
+    def test_what_cannot_be_is_said(self):
+        for words in (
+            ("convert", self.files["control.csv"], self.folder / "x.obj"),
+            ("convert", self.files["control.csv"], self.files["yard-lines.dxf"], self.folder / "x.dxf"),
+            ("convert", self.files["terrain.tif"], self.folder / "x.tif", "--every", "2"),
+            ("convert", self.files["control.csv"], self.folder / "x.dxf", "--to-crs", "EPSG:2229"),
+            ("info", self.files["README.txt"]),
+        ):
+            self.assertEqual(self.kerb(*words), (2, ""), words[1])
+            self.assertEqual(self.error.count("\n"), 1)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_a_stated_system_is_transformed(self):
+        out = self.folder / "x.csv"
+        words = ("--crs", "EPSG:25830", "--to-crs", "EPSG:32630")
+        found = self.json("convert", self.files["control.csv"], out, *words)
+        self.assertEqual(found["crs"], "EPSG:32630")
+        table = np.genfromtxt(out, delimiter=",", skip_header=1, usecols=(1, 2, 3))
+        np.testing.assert_allclose(table, control().xyz, atol=0.6)
+
+
+class Add(Verbs):
+    def test_a_job_from_everything_with_the_place_check(self):
+        job = self.folder / "all.kerb"
+        names = ("control.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "control-swapped.csv")
+        found = self.json("add", job, YARD, *(self.files[name] for name in names), "--epoch", "2026-03-12")
+        kinds = [row[1] for row in found["tables"]["holdings"]["rows"]]
+        self.assertEqual(kinds, ["cloud", "points", "points", "surface", "lines", "model", "points"])
+        codes = [note["code"] for note in found["warnings"]]
+        self.assertEqual((codes.count("swapped"), codes.count("local")), (1, 1))
+        opened = Job.open(job)
+        feet = opened.thing(opened.state.holding("control-us-feet")).thing
+        np.testing.assert_allclose(feet.xyz, control().xyz, atol=1e-3)
+        self.assertEqual({holding.epoch for holding in opened.state.holdings}, {"2026-03-12"})
+        swapped = opened.state.holding("control-swapped")
+        self.assertIn("swapped", dict(swapped.notes))
+
+    def test_thinned_and_stated(self):
+        job = self.folder / "thin.kerb"
+        self.json("add", job, DATA / "simple1_1.las", "--unit-in", "ft", "--every", "5")
+        opened = Job.open(job)
+        self.assertEqual((opened.state.title.unit, opened.state.holdings[0].points), ("ft", 213))
+        self.assertIn("every 5th point", opened.state.holdings[0].steps[-1])
+        other = self.folder / "crs.kerb"
+        self.json("add", other, DATA / "extrabytes.las", "--crs", "EPSG:2993")
+        self.assertEqual(Job.open(other).state.title.reference_system().code, "EPSG:2993")
+
+
+class Stockpile(Verbs):
+    def test_on_a_design_surface_and_inside_a_drawn_line(self):
+        """Heap 2 of the demo over the ground it was generated on: closed form within its stated bound."""
+        heap = yard.HEAPS[1]
+        toe = self.folder / "toe.txt"
+        np.savetxt(toe, heap.toe(40, 0.6), fmt="%.3f")
+        found = self.json(
+            "stockpile",
+            YARD,
+            "--toe",
+            toe,
+            "--base",
+            "surface",
+            "--base-surface",
+            self.files["terrain.tif"],
+            "--classes",
+            "2",
+        )
+        net = found["figures"]["net"]
+        self.assertLess(abs(net["value"] - heap.volume), max(net["u95"], 0.01 * heap.volume))
+        self.assertIn("base-placed", [note["code"] for note in found["warnings"]])
+        bay = self.json("stockpile", YARD, "--toe", f"{self.files['yard-lines.dxf']}#BAY 1", "--classes", "2")
+        self.assertAlmostEqual(bay["figures"]["plan_area"]["value"], 784.0, delta=2.0)
