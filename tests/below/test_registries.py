@@ -26,10 +26,10 @@ class Actions(unittest.TestCase):
         for action in ACTIONS:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)
-            self.assertIn(action.needs, ("", "job", "cloud", "study", "toe", "outcome", "undo", "redo"))
+            self.assertIn(action.needs, ("", "job", "data", "cloud", "study", "toe", "outcome", "undo", "redo"))
 
     def test_every_action_has_a_handler(self):
-        source = (ROOT / "src/kerb/app/handlers.py").read_text()
+        source = "".join((ROOT / f"src/kerb/app/{name}.py").read_text() for name in ("handlers", "handlers_data"))
         for action in ACTIONS:
             name = "import_points" if action.id == "import" else action.id
             self.assertIn(f"def {name}(self", source)

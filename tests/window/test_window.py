@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pypdfium2 as pdfium
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
@@ -98,6 +98,8 @@ class Windowed(unittest.TestCase):
         self.window.close()
         self.window.deleteLater()
         wait(0.05)
+        # without a running event loop nothing else deletes: windows would pile up, and each theme restyles them all
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         logging.getLogger().removeHandler(self.log)
         self.assertEqual(self.log.lines, [])
         left = [t.name for t in threading.enumerate() if t.name.startswith("kerb-") and "core" not in t.name]
