@@ -154,7 +154,7 @@ def main() -> int:
     shut(start)
     job = make_demo(Path(HOME) / "Saltmarrow Quay.kerb", demo_file(silent()), silent())
     window = opened("light", (1280, 800), job)
-    window._style(contour=0.25)
+    window.colouring.style(contour=0.25)
     window.handlers.run("fit_study")
     settle(window)
     save(window, "stockpile-plan")
@@ -162,10 +162,10 @@ def main() -> int:
     settle(window)
     save(window, "stockpile-orbit")
     window.handlers.run("view_section")
-    window.colour_by("colour")
+    window.colouring.colour_by("colour")
     settle(window)
     save(window, "stockpile-section")
-    window.colour_by("elevation")
+    window.colouring.colour_by("elevation")
     window.handlers.run("view_plan")
     for number in (1, 2):
         study = job.state.studies[number]

@@ -198,7 +198,7 @@ class Dialog(Bringing):
         for other in self.session.job.state.holdings[:-1]:
             self.session.execute(holdings.altered(other, "hid it", visible=False))
         self.session.study_id = ""
-        self.window.colour_by("source_file")
+        self.window.colouring.colour_by("source_file")
         self.settle()
         legend = self.window.legend
         self.assertEqual([words for _, words, _ in legend.entries], ["half0.laz", "half1.laz"])

@@ -329,9 +329,9 @@ class Views(Windowed):
         store = self.session.job.store(self.session.job.state.holdings[0])
         for key, words in colour_choices(store):
             with self.subTest(words):
-                self.window.colour_by(key)
+                self.window.colouring.colour_by(key)
                 self.settle()
-                self.assertEqual(self.window.main_cloud().style["by"], key)
+                self.assertEqual(self.window.colouring.main_cloud().style["by"], key)
         self.assertTrue(store.has("slope"))
         self.assertFalse(self.session.job.can_undo.startswith("Coloured"))
 
@@ -344,11 +344,11 @@ class Views(Windowed):
         QTest.mouseRelease(legend, LEFT, PLAIN, QPoint(20, y + 40))
         wait(0.5)
         self.settle()
-        self.assertLess(self.window.main_cloud().style["high"], high)
+        self.assertLess(self.window.colouring.main_cloud().style["high"], high)
         self.look_at_heap()
         QTest.mouseDClick(legend, LEFT, PLAIN, QPoint(60, 100))
         self.settle()
-        style = self.window.main_cloud().style
+        style = self.window.colouring.main_cloud().style
         self.assertNotEqual((style["low"], style["high"]), (low, high))
         self.assertLess(style["high"], 9.5)
 

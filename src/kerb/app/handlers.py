@@ -251,7 +251,7 @@ class Handlers(DataHandlers):
     # Study
 
     def new_stockpile(self) -> None:
-        cloud = self.window.main_cloud()
+        cloud = self.window.colouring.main_cloud()
         if cloud is None:
             self.session.said.emit("Import a cloud first.")
             return
@@ -304,7 +304,7 @@ class Handlers(DataHandlers):
 
     def choose_classes(self) -> None:
         """A menu of the classes that are there, ticked where they count."""
-        setup, holding = self.session.setup, self.window.main_cloud()
+        setup, holding = self.session.setup, self.window.colouring.main_cloud()
         if setup is None or holding is None or not self.session.job.store(holding).has("classification"):
             self.session.said.emit("The cloud has no classes.")
             return

@@ -105,13 +105,13 @@ class DataHandlers:
             self.window.show_page("holding", holding.id)
 
     def slope(self) -> None:
-        job, holding = self.session.job, self.window.main_cloud()
+        job, holding = self.session.job, self.window.colouring.main_cloud()
         store = job.store(holding)
 
         def keep(values: np.ndarray) -> None:
             store.add_attribute("slope", "deg", values)
             job.note(Change(f"Computed slope of {holding.name}", lambda state: state))
-            self.window.colour_by("slope")
+            self.window.colouring.colour_by("slope")
 
         self.session.start(lambda progress: slopes(store, progress), "Computing slope", keep)
 
@@ -255,4 +255,4 @@ class DataHandlers:
         if key:
             return state.holding(key)
         on_page = self.window.right.holding_page.holding if self.window.right.page == "holding" else None
-        return on_page or self.window.main_cloud() or (state.holdings[0] if state.holdings else None)
+        return on_page or self.window.colouring.main_cloud() or (state.holdings[0] if state.holdings else None)

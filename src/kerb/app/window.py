@@ -23,8 +23,9 @@ from PySide6.QtWidgets import (
 
 from kerb.app import scenes, theme
 from kerb.app.actions import ACTIONS, MENUS, ActionEntry
+from kerb.app.colouring import Colouring
 from kerb.app.dialogs import questions
-from kerb.app.handlers import Handlers, classes_in
+from kerb.app.handlers import Handlers
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.header import Header
 from kerb.app.panels.lists import Lists
@@ -44,7 +45,6 @@ from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, SECTION, View
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.errors import TruncatedError
-from kerb.core.quantity import symbol
 from kerb.core.surface.tin import Tin
 from kerb.core.things import CLOUD
 from kerb.draw.scene import CloudLayer
@@ -52,7 +52,6 @@ from kerb.formats.tiles import TileCache
 from kerb.job.holdings import ImportWish, source_missing
 from kerb.job.job import Change
 from kerb.job.places import Settings, user_data
-from kerb.job.state import Holding
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.profiles import of_surfaces
 
@@ -134,6 +133,7 @@ class Window(QMainWindow):
         self.sheet, self.bar = self.right.sheet, self.right.bar
         self.status = Status(self.session)
         self.start_page = StartPage(self.session, self.theme)
+        self.colouring = Colouring(self)
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(self.view)
         split.addWidget(self.drawer)
@@ -186,24 +186,21 @@ class Window(QMainWindow):
         session.broken_file.connect(self._broken_file)
         session.previewed.connect(self._show_growing)
         self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
-        self.strip.colour_wanted.connect(self.colour_by)
-        self.strip.contour_wanted.connect(lambda value: self._style(contour=value))
+        self.strip.colour_wanted.connect(self.colouring.colour_by)
+        self.strip.contour_wanted.connect(lambda value: self.colouring.style(contour=value))
         self.strip.exaggeration_wanted.connect(
             lambda value: self.view.set_camera(replace(self.view.camera, exaggeration=value), moving=False)
         )
         self.strip.slice_wanted.connect(
             lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
         )
-        self.legend.limits_changed.connect(lambda low, high: self._preview_style(low=low, high=high))
-        self.legend.fit_wanted.connect(self._fit_limits)
-        self.legend.style_wanted.connect(lambda values: self._style(**values))
-        self.legend.value_toggled.connect(self._toggle_value)
+        self.colouring.connect()
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
         self.view.picture_changed.connect(lambda: self.status.show_points(self.view.picture))
         self.drawer.profile_chosen.connect(self._profile_chosen)
-        self.drawer.histogram_wanted.connect(self._show_histogram)
+        self.drawer.histogram_wanted.connect(self.colouring.show_histogram)
         self.guide.dismissed.connect(self._dismiss_guide)
 
     # Keeping in step
@@ -281,33 +278,11 @@ class Window(QMainWindow):
         self._shown_before = not scene.empty or self.session.has_data
         if not had and self._shown_before:
             self.handlers.fit()
-        self._mirror_legend()
+        self.colouring.mirror()
         self._place_overlays()
         self._advance_guide()
         name = self.session.job.state.title.name if has_job else ""
         self.setWindowTitle(f"{name} – Kerb" if name else "Kerb")
-
-    def _mirror_legend(self) -> None:
-        layer = self._main_layer()
-        self.strip.setVisible(layer is not None)
-        if layer is None:
-            self.legend.hide()
-            return
-        style, unit = layer.style, self.session.unit
-        self.strip.set_unit(symbol(unit))
-        self.strip.set_colours(scenes.colour_choices(layer.store), style.by)
-        self.strip.set_contour(style.contour)
-        off = set(dict(style.hidden).get(scenes.VALUE_COLUMNS.get(style.by, ""), ()))
-        if style.by == "class":
-            self.legend.show_classes(classes_in(layer.store), off)
-        elif style.by in ("source", "source_file"):
-            self.legend.show_values(scenes.TITLES[style.by], scenes.value_entries(layer.store, style.by), off)
-        elif style.by in ("colour", "plain"):
-            self.legend.hide()
-        elif layer.store.has(style.by) or style.by == "elevation":
-            title = scenes.TITLES.get(style.by, style.by.replace("_", " ").capitalize())
-            code = scenes.unit_of(layer.store, style.by, unit)
-            self.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
 
     def _mirror_actions(self) -> None:
         job, study = self.session.job, self.session.study
@@ -335,11 +310,11 @@ class Window(QMainWindow):
 
     def _live_answered(self, _result: object) -> None:
         self.view.update()
-        layer = self._main_layer()
+        layer = self.colouring.layer()
         if layer is not None and layer.style.by == scenes.OVER_BASE and self.session.draft is None:
             if scenes.lend_height_over_base(self.session):
                 self.view.redraw()
-            self._mirror_legend()
+            self.colouring.mirror()
 
     # The view
 
@@ -347,76 +322,6 @@ class Window(QMainWindow):
         """Show or hide the base or top surface, or noise points."""
         self.shown ^= {what}
         self._mirror_scene()
-
-    def main_cloud(self) -> Holding | None:
-        """The cloud that view controls and new studies mean: that of the open study, else the first shown."""
-        if self.session.job is None:
-            return None
-        state = self.session.job.state
-        study = self.session.study
-        chosen = state.holding(study.setup.get("cloud", "")) if study else None
-        clouds = state.of_kind(CLOUD)
-        shown = [h for h in clouds if h.visible] or list(clouds)
-        if chosen is not None and (chosen.visible or chosen in shown):
-            return chosen
-        return shown[0] if shown else None
-
-    def _main_layer(self) -> CloudLayer | None:
-        holding = self.main_cloud()
-        if holding is None or not self.view.scene.clouds:
-            return None
-        store = self.session.job.store(holding)
-        return next((layer for layer in self.view.scene.clouds if layer.store is store), self.view.scene.clouds[0])
-
-    def colour_by(self, by: str) -> None:
-        """Colour the cloud by something; slope is computed first where it is not there yet."""
-        holding = self.main_cloud()
-        store = self.session.job.store(holding)
-        if by == "slope" and not store.has("slope"):
-            self.handlers.slope()
-            return
-        if by == scenes.OVER_BASE and not scenes.lend_height_over_base(self.session):
-            self.session.said.emit("Draw the toe line first: height above base is measured inside it.")
-            self._mirror_legend()
-            return
-        self._style(by=by, low=None, high=None)
-
-    def _style(self, **values: object) -> None:
-        holding = self.main_cloud()
-        if holding is not None:
-            self.session.execute(scenes.style_change(holding, **values))
-
-    def _preview_style(self, **values: float) -> None:
-        """Show limits while an end of the legend is dragged; they are kept when the mouse rests."""
-        layer = self._main_layer()
-        if layer is None:
-            return
-        layer.style = replace(layer.style, **values)
-        self.view.redraw(moving=True)
-        if not hasattr(self, "_keep_limits"):
-            self._keep_limits = QTimer(self, singleShot=True, interval=300)
-            self._keep_limits.timeout.connect(
-                lambda: self._style(low=self.legend.limits[0], high=self.legend.limits[1])
-            )
-        self._keep_limits.start()
-
-    def _toggle_value(self, code: int) -> None:
-        """Hide a class, setup or file in the view, or show it again."""
-        style = self._main_layer().style
-        self._style(hidden=scenes.toggled(style, scenes.VALUE_COLUMNS[style.by], code))
-
-    def _fit_limits(self) -> None:
-        """Limits from what is in view."""
-        layer, picture = self._main_layer(), self.view.picture
-        if layer is None or picture is None:
-            return
-        rows = picture.buffer.rows
-        mine = rows[(rows >= layer.first_row) & (rows < layer.first_row + layer.store.count)] - layer.first_row
-        values = layer.values(mine)
-        values = values[np.isfinite(values)]
-        if len(values):
-            low, high = np.percentile(values, [0.5, 99.5])
-            self._style(low=float(low), high=float(high if high > low else low + 1))
 
     def look_along_profile(self) -> None:
         """Turn the section view to look square at the chosen profile line."""
@@ -487,20 +392,6 @@ class Window(QMainWindow):
                 self.view.fit(*self._growing.bounds)
                 return
         self._refresh.start()
-
-    def _show_histogram(self) -> None:
-        layer = self._main_layer()
-        if layer is None:
-            return
-        tiles = layer.store.tiles
-        most = max(1, 300_000 // len(tiles))
-        rows = np.concatenate(
-            [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
-        )
-        by = layer.style.by if layer.style.by not in ("colour", "class", "source", "plain") else "elevation"
-        shown = CloudLayer(layer.store, replace(layer.style, by=by))
-        code = scenes.unit_of(layer.store, by, self.session.unit)
-        self.drawer.show_histogram(shown.values(rows), scenes.TITLES.get(by, by), code)
 
     # Header and questions
 
