@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from kerb import __version__
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, convert, info, options, stockpile
+from kerb.headless import add, convert, info, options, prepare, stockpile
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 
@@ -80,6 +80,12 @@ VERBS = {
     "convert": Verb(
         "any readable file to any writable one of its kind, filtered",
         _convert_options, convert.run_convert, _convert_text,
+    ),
+    "ground": Verb(
+        "find the ground of a cloud and classify it", prepare.ground_options, prepare.run_ground, prepare.text
+    ),
+    "heights": Verb(
+        "height of every point above the ground", prepare.heights_options, prepare.run_heights, prepare.text
     ),
     "stockpile": Verb(
         f"{STUDIES['stockpile'].title}: {STUDIES['stockpile'].question}",

@@ -12,10 +12,13 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray
 from kerb.core.cloud.builder import build
+from kerb.core.cloud.ground import GroundSettings, ground
+from kerb.core.cloud.heights import heights
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.sieve import CellSet
 from kerb.core.progress import silent
+from kerb.core.units import METRE
 
 
 class _Few:
@@ -71,6 +74,8 @@ def warm() -> float:
         index = NeighbourIndex(points)
         index.nearest(points, 4)
         index.within(points, 0.5)
+        store.lend("classification", ground(store, GroundSettings.of("benches", METRE, store.spacing), silent()))
+        heights(store, (2,), silent())
     return time.perf_counter() - start
 
 

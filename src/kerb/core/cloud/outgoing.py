@@ -17,6 +17,7 @@ from kerb.core.units import LengthUnit
 
 ROWS = 1_000_000
 INNER = {ASIDE, "part"}
+ELEVATION = "elevation"
 Blocks = Callable[[], Iterator[tuple[Ints32, Columns]]]
 
 
@@ -57,20 +58,55 @@ class Outgoing:
         return replace(self, scale=self.scale * factor, origin=self.origin * factor, reference=reference)
 
 
-def from_store(store: CloudStore, rows: Callable[[], Iterator[Ints]] | None = None) -> Outgoing:
-    """Rows of a store, all that are not set aside when ``rows`` is None."""
-    kinds = {name: _kind(store.column(name)) for name in store.names if name not in INNER}
+def from_store(
+    store: CloudStore,
+    rows: Callable[[], Iterator[Ints]] | None = None,
+    made: Columns | None = None,
+    units: dict[str, str] | None = None,
+) -> Outgoing:
+    """Rows of a store, all that are not set aside when ``rows`` is None.
+
+    ``made`` are columns of values for every point of the store that are added to its own or take their place, ``units``
+    those of the added ones.
+    """  # fmt: skip
+    values = {name: store.column(name) for name in store.names if name not in INNER} | (made or {})
+    kinds = {name: _kind(column) for name, column in values.items()}
 
     def blocks() -> Iterator[tuple[Ints32, Columns]]:
         for block in rows() if rows is not None else _all_rows(store):
             for at in range(0, len(block), ROWS):
                 some = block[at : at + ROWS]
-                yield np.asarray(store.xyz[some]), {name: np.asarray(store.column(name)[some]) for name in kinds}
+                yield np.asarray(store.xyz[some]), {name: np.asarray(values[name][some]) for name in kinds}
 
     return Outgoing(
         store.scale, store.origin, store.reference, kinds, blocks, store.count, store.meta.source,
-        store.meta.details, dict(store.meta.attributes),
+        store.meta.details, {**store.meta.attributes, **(units or {})},
     )  # fmt: skip
+
+
+def with_elevations(outgoing: Outgoing, name: str) -> Outgoing:
+    """The same points with a column in place of their elevations, which become the column ``elevation``.
+
+    Raises ValueError, when the elevations were replaced before or there is no such column.
+    """
+    if ELEVATION in outgoing.kinds:
+        raise ValueError("its elevations were replaced already: it carries them as 'elevation'")
+    if name not in outgoing.kinds:
+        raise ValueError(f"has no '{name}'")
+    scale, origin = float(outgoing.scale[2]), float(outgoing.origin[2])
+
+    def blocks() -> Iterator[tuple[Ints32, Columns]]:
+        for xyz, columns in outgoing.blocks():
+            known = np.isfinite(columns[name])
+            replaced = xyz[known].copy()
+            replaced[:, 2] = np.round(columns[name][known] / scale)
+            own = {key: values[known] for key, values in columns.items()}
+            yield replaced, own | {ELEVATION: origin + xyz[known, 2] * scale}
+
+    kinds = outgoing.kinds | {ELEVATION: np.dtype(np.float64)}
+    flat = np.array([*outgoing.origin[:2], 0.0])
+    units = outgoing.units | {ELEVATION: outgoing.reference.vertical_unit.code}
+    return replace(outgoing, origin=flat, kinds=kinds, blocks=blocks, units=units)
 
 
 def from_stream(stream: PointStream) -> Outgoing:

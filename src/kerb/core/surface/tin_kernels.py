@@ -66,3 +66,34 @@ def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out
                 za = vertices[a, 2]
                 out[q] = za + s * (vertices[b, 2] - za) + r * (vertices[c, 2] - za)
                 break
+
+
+@kernel
+def locate(vertices, triangles, low, inverse, shape, starts, listed, xy, found, out):
+    """The triangle under each place (-1 where there is none) and its elevation there.
+
+    Of several that a place on an edge belongs to, the one it lies deepest in. Weights are taken in the order in which
+    a triangle names its corners, so that the same triangle gives the same bits wherever it is found.
+    """
+    slack = 1e-9
+    for q in range(xy.shape[0]):
+        x, y = xy[q, 0], xy[q, 1]
+        found[q], out[q], deepest = -1, np.nan, -slack
+        i = min(max(int(np.floor((x - low[0]) * inverse)), 0), shape[0] - 1)
+        j = min(max(int(np.floor((y - low[1]) * inverse)), 0), shape[1] - 1)
+        n = i * shape[1] + j
+        for k in range(starts[n], starts[n + 1]):
+            t = listed[k]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+            vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+            det = ux * vy - uy * vx
+            if det == 0.0:
+                continue
+            px, py = x - vertices[a, 0], y - vertices[a, 1]
+            second, third = (px * vy - py * vx) / det, (ux * py - uy * px) / det
+            depth = min(1.0 - second - third, min(second, third))
+            if depth >= deepest:
+                deepest, found[q] = depth, t
+                za = vertices[a, 2]
+                out[q] = za + second * (vertices[b, 2] - za) + third * (vertices[c, 2] - za)

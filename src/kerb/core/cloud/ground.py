@@ -1,0 +1,259 @@
+"""Which points are ground: a progressive morphological filter on the lowest points, then distance to their surface.
+
+Sources: K. Zhang et al., A progressive morphological filter for removing nonground measurements from airborne LIDAR
+data, IEEE Transactions on Geoscience and Remote Sensing 41 (2003); T. Pingel, K. Clarke, W. McBride, An improved simple
+morphological filter for the terrain classification of airborne LIDAR data, ISPRS Journal 77 (2013). What is ours is
+said in ``docs/methods/ground.md``.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+from scipy.spatial import cKDTree
+
+from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
+from kerb.core.cloud.ground_kernels import lowest_points, under_disk
+from kerb.core.cloud.store import CloudStore
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.parallel import each, ranges
+from kerb.core.progress import Progress
+from kerb.core.surface.grid import MAX_CELLS
+from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.units import LengthUnit
+
+GROUND, OTHER = 2, 1
+NOISE = (7, 18)
+GROWTH = 1.4
+EDGE_NEIGHBOURS = 4
+# A lowest point is no ground when a closing over its neighbours lifts it by more than the ground's own rise in a cell
+# and this many steps: the low-outlier test of Pingel et al. 2013, whose 500 % let points up to 5 m deep pass.
+LOW_POINT_STEPS = 4.0
+# What stands up to the rise of the steepest ground within a cell cannot be told from ground; keep that under 1 m.
+MOST_RISE_M = 1.0
+LEAST_SPACINGS = 2.5
+SPACINGS_PER_CELL = 4.0
+LEAST_CELL_M = 0.5
+MOST_CELL_M = 2.0
+
+
+@dataclass(frozen=True)
+class Terrain:
+    """Usual settings for a kind of terrain, lengths in metres."""
+
+    title: str
+    slope: float
+    step: float
+    object_size: float
+
+
+TERRAINS = {
+    "flat": Terrain("Flat yard, works floor", 0.10, 0.12, 40.0),
+    "rolling": Terrain("Rolling ground", 0.30, 0.20, 30.0),
+    "steep": Terrain("Steep slopes", 0.70, 0.30, 20.0),
+    "benches": Terrain("Quarry benches and heaps", 1.00, 0.25, 12.0),
+}
+
+
+@dataclass(frozen=True)
+class GroundSettings:
+    """How the filter decides; lengths in the unit of the cloud.
+
+    ``slope`` is the steepest ground that need not be a step (rise over run), ``step`` the height over the ground's
+    surface up to which a point belongs to it, ``object_size`` the width of the largest thing that is to go, ``cell``
+    the width of the cells whose lowest points are looked at.
+    """
+
+    slope: float
+    step: float
+    object_size: float
+    cell: float
+
+    @staticmethod
+    def of(terrain: str, unit: LengthUnit, spacing: float) -> GroundSettings:
+        """The usual settings for a terrain, in a cloud of a unit and point spacing (in that unit)."""
+        usual = TERRAINS[terrain]
+        apart = spacing * unit.metres
+        cell = float(np.clip(SPACINGS_PER_CELL * apart, LEAST_CELL_M, MOST_CELL_M))
+        cell = min(cell, max(MOST_RISE_M / usual.slope, LEAST_SPACINGS * apart))
+        return GroundSettings(
+            usual.slope, usual.step / unit.metres, usual.object_size / unit.metres, round(cell, 2) / unit.metres
+        )
+
+    def check(self) -> None:
+        """Raises InputError, when a value cannot be."""
+        for name in ("slope", "step", "object_size", "cell"):
+            value = getattr(self, name)
+            if not (np.isfinite(value) and value > 0):
+                raise InputError(f"{name.replace('_', ' ')} must be above zero, not {value:g}")
+        if self.object_size < self.cell:
+            raise InputError(f"object size {self.object_size:g} is smaller than a cell of {self.cell:g}")
+
+
+def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> Bytes:
+    """Class of every point, (n,) uint8: 2 ground, 1 what is not; noise classes (7, 18) stay, set-aside points too.
+
+    Classes that the cloud has are not looked at otherwise.
+
+    Raises
+    ------
+    InputError, when the settings cannot be or make too large a grid; NotDeterminable, when no surface can be found;
+    Cancelled.
+    """
+    settings.check()
+    aside = store.aside()
+    low, row = _lowest(store, settings.cell, aside, progress.within(0.0, 0.15))
+    bare = _bare(low, settings, progress.within(0.15, 0.45)) & (row >= 0)
+    if bare.sum() < 3:
+        raise NotDeterminable("fewer than three cells of ground were found; is the object size too large?")
+    surface = triangulate(store.coordinates(np.sort(row[bare])))
+    progress.step(0.6, "Finding ground: comparing with its surface")
+    near = _Near(surface, settings, *_steepness(low, bare, settings))
+    given = store.column("classification") if store.has("classification") else None
+    corner, _ = store.bounds
+    result = np.empty(store.count, np.uint8)
+
+    def decide(tile: int) -> None:
+        rows = store.rows_of(tile)
+        points = store.coordinates(rows)
+        result[rows] = np.where(near.ground(points, corner), GROUND, OTHER)
+        if given is not None:
+            kept = np.isin(given[rows], NOISE)
+            if aside is not None:
+                kept |= np.asarray(aside[rows]) != 0
+            result[rows][kept] = np.asarray(given[rows])[kept]
+
+    each(decide, range(len(store.tiles)), progress.within(0.6, 1.0), "Finding ground")
+    return result
+
+
+def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progress) -> tuple[Floats, Ints]:
+    """Lowest elevation of each cell (rows of northing; NaN without points) and the row of that point (-1)."""
+    corner, far = store.bounds
+    size = np.floor((far[:2] - corner[:2]) / cell).astype(np.int64) + 1
+    if size.astype(float).prod() > MAX_CELLS:
+        raise InputError(f"cell size {cell:g} makes {size.astype(float).prod():.3g} cells; the most is {MAX_CELLS}")
+    shape = (int(size[1]), int(size[0]))
+    start = np.round((corner - store.origin) / store.scale).astype(np.int64)
+    lowest, row = np.zeros(shape, np.int64), np.full(shape, -1, np.int64)
+    for number in range(len(store.tiles)):
+        progress.step(number / len(store.tiles), "Finding ground: lowest points")
+        rows = store.rows_of(number)
+        xyz = np.asarray(store.xyz[rows]).astype(np.int64) - start
+        used = np.ones(len(xyz), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
+        lowest_points(xyz, used, store.scale, 1.0 / cell, np.array(shape), rows.start, lowest, row)
+    return np.where(row >= 0, lowest * store.scale[2], np.nan), row
+
+
+def _bare(low: Floats, settings: GroundSettings, progress: Progress) -> Mask:
+    """Cells whose lowest point is ground: those that openings with growing disks do not lower by much."""
+    known = np.isfinite(low)
+    filled = _filled(low, known).astype(np.float32)
+    closed = -_opened(-filled, 1)
+    dropped = closed - filled > settings.slope * settings.cell + LOW_POINT_STEPS * settings.step
+    filled = _filled(np.where(known & ~dropped, low, np.nan), known & ~dropped).astype(np.float32)
+    bare = ~dropped
+    last, before = filled, 0
+    radii = _radii(settings.object_size / 2 / settings.cell)
+    for number, radius in enumerate(radii):
+        progress.step(number / len(radii), "Finding ground: removing what stands on it")
+        opened = _opened(last, radius)
+        bare &= last - opened <= settings.slope * (radius - before) * settings.cell + settings.step
+        last, before = opened, radius
+    return bare
+
+
+def _radii(most: float) -> list[int]:
+    radii = [1]
+    while radii[-1] < most:
+        radii.append(min(max(radii[-1] + 1, round(radii[-1] * GROWTH)), max(int(np.ceil(most)), 1)))
+    return radii
+
+
+def _opened(grid: Floats32, radius: int) -> Floats32:
+    """Opening with a disk: the highest of the lowest. The border goes on as it comes, so that slopes stay slopes."""
+    padded = np.pad(grid, 2 * radius, mode="reflect", reflect_type="odd")
+    return -_lowest_within(-_lowest_within(padded, radius), radius)
+
+
+def _lowest_within(grid: Floats32, radius: int) -> Floats32:
+    """Lowest value within ``radius`` cells, for all cells but ``radius`` at every side."""
+    across = np.arange(-radius, radius + 1)
+    half = np.floor(np.sqrt((radius + 0.5) ** 2 - across**2)).astype(np.int64).clip(0, radius)
+    level = np.floor(np.log2(2 * half + 1)).astype(np.int64)
+    levels = np.empty((int(level.max()) + 1, *grid.shape), np.float32)
+    levels[0] = grid
+    for k in range(1, len(levels)):
+        step = 1 << (k - 1)
+        levels[k] = levels[k - 1]
+        np.minimum(levels[k - 1][:, :-step], levels[k - 1][:, step:], out=levels[k][:, :-step])
+    out = np.empty((grid.shape[0] - 2 * radius, grid.shape[1] - 2 * radius), np.float32)
+    each(lambda span: under_disk(levels, half, level, radius, *span, out), ranges(len(out), 64))
+    return out
+
+
+def _filled(low: Floats, known: Mask) -> Floats:
+    """Cells without points take the nearest cell's value."""
+    if known.all():
+        return low
+    if not known.any():
+        raise NotDeterminable("there are no points to look for ground in")
+    nearest = ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
+    return np.asarray(low[tuple(nearest)])
+
+
+def _steepness(low: Floats, bare: Mask, settings: GroundSettings) -> tuple[Floats, Mask]:
+    """How far the ground itself may rise within half a cell, and where it steps: (rows, columns) each."""
+    known = bare & np.isfinite(low)
+    land = _filled(np.where(known, low, np.nan), known)
+    padded = np.pad(land, 1, mode="edge")
+    across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
+    rise = np.hypot(across, along) / (2 * settings.cell)
+    steps = ndimage.maximum_filter(land, 3) - ndimage.minimum_filter(land, 3) > 2 * settings.step
+    return np.asarray(np.minimum(rise, settings.slope) * settings.cell / 2), steps
+
+
+class _Near:
+    """Whether points are near enough to the surface of the lowest points."""
+
+    def __init__(self, surface: Tin, settings: GroundSettings, room: Floats, steps: Mask) -> None:
+        self.surface, self.settings, self.room, self.steps = surface, settings, room, steps
+        self.tree = cKDTree(surface.vertices[:, :2])
+
+    def ground(self, points: Floats, corner: Floats) -> Mask:
+        """Which of (n, 3) points are ground; ``corner`` is where the cells begin."""
+        most = np.array(self.room.shape)[::-1] - 1
+        cells = np.clip(((points[:, :2] - corner[:2]) / self.settings.cell).astype(np.int64), 0, most)
+        column, row = cells[:, 0], cells[:, 1]
+        allowed = self.settings.step + self.room[row, column]
+        near: Mask = np.abs(points[:, 2] - self._base(points)) <= allowed
+        left = np.nonzero(~near & self.steps[row, column])[0]
+        if len(left):
+            near[left] = self._at_edge(points[left], allowed[left])
+        return near
+
+    def _base(self, points: Floats) -> Floats:
+        base = self.surface.at(points[:, :2])
+        outside = np.nonzero(~np.isfinite(base))[0]
+        if len(outside):
+            nearest = self.tree.query(points[outside, :2] - self.surface.origin[:2])[1]
+            base[outside] = self.surface.vertices[nearest, 2] + self.surface.origin[2]
+        return base
+
+    def _at_edge(self, points: Floats, allowed: Floats) -> Mask:
+        """Points beside the edge of a step, where the surface already falls: mirrored at a lowest point on their side
+        they must lie on the ground there (Axelsson's mirror points, 2000)."""
+        found = np.zeros(len(points), np.bool_)
+        local = points - self.surface.origin
+        neighbours = range(1, min(EDGE_NEIGHBOURS, len(self.surface.vertices)) + 1)
+        distance, index = map(np.asarray, self.tree.query(local[:, :2], k=list(neighbours)))
+        for away, vertex in zip(distance.T, index.T, strict=True):
+            at = self.surface.vertices[vertex]
+            level = np.abs(at[:, 2] - local[:, 2]) <= self.settings.step + self.settings.slope * away
+            todo = np.nonzero(level & ~found)[0]
+            if len(todo):
+                mirrored = 2 * at[todo] - local[todo] + self.surface.origin
+                found[todo] = np.abs(mirrored[:, 2] - self._base(mirrored)) <= allowed[todo]
+        return found
