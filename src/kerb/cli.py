@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from kerb import __version__
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, convert, info, options, prepare, stockpile
+from kerb.headless import add, convert, info, options, prepare, stats, stockpile
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 
@@ -87,6 +87,7 @@ VERBS = {
     "heights": Verb(
         "height of every point above the ground", prepare.heights_options, prepare.run_heights, prepare.text
     ),
+    "stats": Verb("what the points inside each area look like", stats.add_options, stats.run_stats, stats.text),
     "stockpile": Verb(
         f"{STUDIES['stockpile'].title}: {STUDIES['stockpile'].question}",
         stockpile.add_options, stockpile.run_stockpile, stockpile.text,

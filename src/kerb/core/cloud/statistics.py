@@ -1,0 +1,92 @@
+"""What the points inside areas look like: number, elevations, intensity, height above ground, shares of classes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+
+from kerb.core.arrays import Floats, Ints
+from kerb.core.cloud.heights import HEIGHT
+from kerb.core.cloud.store import CloudStore
+from kerb.core.geometry import polygon
+from kerb.core.parallel import each
+from kerb.core.progress import Progress
+
+PERCENTILES = (5, 25, 50, 75, 95)
+NOISE = (7, 18)
+
+
+def area_rows(store: CloudStore, areas: list[Any], progress: Progress) -> list[Ints]:
+    """Rows of the points inside each area in plan (shapely polygons, with holes), set-aside points left out.
+
+    Raises Cancelled.
+    """
+    tree = shapely.STRtree(areas)
+    aside = store.aside()
+
+    def of_tile(tile: int) -> list[tuple[int, Ints]]:
+        low, high = store.tiles["low"][tile], store.tiles["high"][tile]
+        near = tree.query(shapely.box(*low[:2], *high[:2]))
+        if not len(near):
+            return []
+        rows = store.rows_of(tile)
+        xy = store.coordinates(rows)[:, :2]
+        usable = np.ones(len(xy), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
+        found = []
+        for number in near:
+            inside = _inside(areas[number], xy) & usable
+            if inside.any():
+                found.append((int(number), np.nonzero(inside)[0] + rows.start))
+        return found
+
+    kept: list[list[Ints]] = [[] for _ in areas]
+    for found in each(of_tile, range(len(store.tiles)), progress, "Selecting points"):
+        for number, rows in found:
+            kept[number].append(rows)
+    return [np.concatenate(rows) if rows else np.empty(0, np.int64) for rows in kept]
+
+
+def _inside(area: Any, xy: Floats) -> Any:
+    inside = np.zeros(len(xy), np.bool_)
+    for part in getattr(area, "geoms", [area]):
+        mine = polygon.contains(shapely.get_coordinates(part.exterior)[:-1], xy)
+        for hole in part.interiors:
+            mine &= ~polygon.contains(shapely.get_coordinates(hole)[:-1], xy)
+        inside |= mine
+    return inside
+
+
+def figures(store: CloudStore, rows: Ints) -> dict[str, float | int | None]:
+    """Figures of some rows by name; None where there are no points or the cloud lacks the column.
+
+    Noise (classes 7 and 18) does not count. Standard deviations are those of the points themselves (divided by n),
+    percentiles are interpolated linearly between order statistics (NumPy's default).
+    """
+    classes = np.asarray(store.column("classification")[rows]) if store.has("classification") else None
+    if classes is not None:
+        good = ~np.isin(classes, NOISE)
+        rows, classes = rows[good], classes[good]
+    found: dict[str, float | int | None] = {"count": len(rows)}
+    z = store.coordinates(rows)[:, 2]
+    found |= _spread(z, ("lowest", "highest", "mean", "std"))
+    for share in PERCENTILES:
+        found[f"p{share:02d}"] = float(np.percentile(z, share)) if len(z) else None
+    names = tuple(f"intensity_{name}" for name in ("min", "max", "mean", "std"))
+    values = np.asarray(store.column("intensity")[rows], float) if store.has("intensity") else np.empty(0)
+    found |= _spread(values, names)
+    if store.has(HEIGHT):
+        over = np.asarray(store.column(HEIGHT)[rows], float)
+        found |= _spread(over[np.isfinite(over)], tuple(f"height_{name}" for name in ("min", "max", "mean", "std")))
+    if classes is not None:
+        codes, counts = np.unique(classes, return_counts=True)
+        for code, count in zip(codes.tolist(), counts.tolist(), strict=True):
+            found[f"class_{code}_share"] = count / len(rows)
+    return found
+
+
+def _spread(values: Floats, names: tuple[str, ...]) -> dict[str, float | int | None]:
+    if not len(values):
+        return dict.fromkeys(names)
+    return dict(zip(names, map(float, (values.min(), values.max(), values.mean(), values.std())), strict=True))

@@ -1,0 +1,103 @@
+"""``kerb stats CLOUD --areas POLYS``: what the points inside each area look like, as a table and as fields."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from pathlib import Path
+
+from kerb.core.cloud.statistics import area_rows, figures
+from kerb.core.errors import InputError
+from kerb.core.reference import ReferenceSystem, from_text
+from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
+from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
+from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+
+ELEVATIONS = ("lowest", "highest", "mean", "std", "p05", "p25", "p50", "p75", "p95")
+UNITED = {"area": "square", **dict.fromkeys((*ELEVATIONS, *(f"height_{n}" for n in ("min", "max", "mean", "std"))), "")}
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Options of the verb."""
+    parser.add_argument("cloud", metavar="CLOUD", help="a cloud file, or JOB.kerb#holding")
+    parser.add_argument("--areas", required=True, type=Path, metavar="POLYS", help="polygons in the cloud's system")
+    parser.add_argument("--out", type=Path, help="the areas with the figures as fields: .geojson or .gpkg")
+    parser.add_argument(
+        "--epoch", default="", metavar="DATE",
+        help="also write the fields as NAME_DATE, so that those of other epochs stay beside them",
+    )  # fmt: skip
+    add_common(parser)
+
+
+def run_stats(args: argparse.Namespace) -> Outcome:
+    """The verb ``stats``. Raises InputError or OutputError; Cancelled."""
+    check_output(args.out, args, [args.cloud.partition("#")[0], str(args.areas)])
+    if args.out is not None:
+        check_areas_output(args.out)
+    if args.epoch and not re.fullmatch(r"[\w-]+", args.epoch):
+        raise InputError(f"--epoch {args.epoch}: letters, digits and hyphens only")
+    areas = read_areas(args.areas)
+    progress = progress_to_terminal()
+    with workspace() as folder:
+        cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.6))
+        store = cloud.store
+        rows = area_rows(store, areas.shapes, progress.within(0.6, 0.9))
+        found = [figures(store, some) for some in rows]
+    used = sum(len(some) for some in rows)
+    reference = store.reference
+    names = list(dict.fromkeys(name for each in found for name in each))
+    values = {name: [each.get(name, 0.0 if name.endswith("_share") else None) for each in found] for name in names}
+    values = {"area": [float(shape.area) for shape in areas.shapes], **values}
+    unit = reference.unit.code
+    columns = (Column("name"), *(Column(name, _unit(name, unit)) for name in values))
+    table = tuple(zip(areas.names, *values.values(), strict=True))
+    settings = {"areas": str(args.areas), "out": str(args.out or ""), "epoch": args.epoch}
+    outcome = Outcome("stats", unit, reference.code or reference.name, {}, settings)
+    outcome.inputs = [
+        Input("cloud", args.cloud, store.count, used),
+        Input("areas", str(args.areas), len(rows), len(rows)),
+    ]
+    outcome.figures = {
+        "areas": Figure(len(rows), "", "Areas"),
+        "count": Figure(sum(values["count"]), "", "Points inside, noise left out"),
+    }
+    outcome.tables = {"areas": Table("Areas", columns, table)}
+    outcome.warnings = [*cloud.notes, *_notes(areas, values["count"], reference)]
+    if args.out is not None:
+        dated = {f"{name}_{args.epoch}": column for name, column in values.items()} if args.epoch else {}
+        write_areas(areas, values | dated, args.out, reference.code if reference.wkt else "")
+    return outcome
+
+
+def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]:
+    notes = []
+    empty = [name for name, count in zip(areas.names, counts, strict=True) if not count]
+    if empty:
+        named = ", ".join(empty[:5]) + (" and more" if len(empty) > 5 else "")
+        notes.append(Note("empty-areas", f"{len(empty)} of {len(counts)} areas have no points: {named}"))
+    if areas.crs and reference.wkt:
+        other = from_text(areas.crs)
+        if other.unit != reference.unit or (other.name != reference.name and other.code != reference.code):
+            words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}; the numbers were taken as they are"
+            notes.append(Note("crs-conflict", words))
+    return notes
+
+
+def _unit(name: str, unit: str) -> str:
+    if name not in UNITED:
+        return ""
+    return f"{unit}2" if UNITED[name] else unit
+
+
+def text(outcome: Outcome) -> str:
+    """The table with tabs, and warnings."""
+    table = outcome.tables["areas"]
+    heads = [column.name + (f" ({column.unit})" if column.unit else "") for column in table.columns]
+    lines = ["\t".join(heads), *("\t".join(map(_cell, row)) for row in table.rows)]
+    return "\n".join([*lines, *(f"! {note.code}: {note.text}" for note in outcome.warnings)])
+
+
+def _cell(value: object) -> str:
+    if value is None:
+        return ""
+    return f"{value:.4f}" if isinstance(value, float) else str(value)
