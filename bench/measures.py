@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from bench import importing as importing_
+from bench import preparing
 from bench.shared import FAR, FOLDER, terrain, timed
 from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
@@ -220,6 +221,9 @@ MEASURES = {
     "transform": Measure("transform between systems", importing_.transformed, (M, 5 * M), (M // 4,), "–"),
     "examine": Measure("look at a LAZ file and check its place", importing_.examining, (M, 20 * M), (M,), "3 s"),
     "overview": Measure("look over a cloud", importing_.overview, (5 * M, 50 * M), (M,), "–"),
+    "select": Measure("select by polygon", preparing.selecting, (M, 5 * M, 20 * M), (M,), "0.3 s for 20 M"),
+    "ground": Measure("find the ground", preparing.ground, (M, 5 * M, 20 * M), (M,), "–"),
+    "heights": Measure("heights above ground", preparing.heights, (M, 5 * M, 20 * M), (M,), "–"),
     "reopen": Measure("reopen and first picture", reopening, (50 * M,), (M,), "2 s, < 1500 MB"),
     "draw": Measure(
         "picture while moving (640×400, shown at 1280×800)", drawing, (M, 10 * M, 50 * M), (M,), "0.05 s; rest 1.5 s"

@@ -14,6 +14,7 @@ from kerb import __version__
 from kerb.app.dialogs.reading import Reading, keys_page, method_page
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.handlers_data import DataHandlers
+from kerb.app.handlers_points import PointHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.errors import KerbError
@@ -34,7 +35,7 @@ PULL_SHARE = 0.08
 FAR = 100.0
 
 
-class Handlers(DataHandlers):
+class Handlers(DataHandlers, PointHandlers):
     """The doing of actions, for one window."""
 
     def __init__(self, window: Window) -> None:

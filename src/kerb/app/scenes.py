@@ -10,6 +10,7 @@ import numpy as np
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.core.arrays import Mask
+from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
 from kerb.core.surface.elevation import ElevationGrid
@@ -26,7 +27,7 @@ MODEL_TONE = (196, 190, 178)
 TITLES = {
     "elevation": "Elevation", "colour": "Colour", "class": "Class", "source": "Setup, strip or source",
     "intensity": "Intensity", "slope": "Slope", OVER_BASE: "Above base",
-    "source_file": "Source file",
+    "source_file": "Source file", HEIGHT: "Above ground",
 }  # fmt: skip
 UNITS = {"slope": "deg"}
 NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", "part"}

@@ -32,9 +32,11 @@ from kerb.app.panels.lists import Lists
 from kerb.app.panels.start import Guide, StartPage
 from kerb.app.panels.status import Status
 from kerb.app.right import RightSide
+from kerb.app.selection import Selection, SelectionBar
 from kerb.app.session import Session
 from kerb.app.tools.base import Tool
 from kerb.app.tools.profile import ProfileHandles
+from kerb.app.tools.select import SelectPoints
 from kerb.app.tools.tiles import ChooseTiles
 from kerb.app.tools.toe import DrawToe, EditToe
 from kerb.app.views.backdrop import Backdrop
@@ -123,7 +125,7 @@ class Window(QMainWindow):
         self.guide.hide()
         self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
         self.things = ThingsOverlay(self.session)
-        self.view.overlays = [self.things, self.furniture, self.profile_lines, self._paint_toe]
+        self.view.overlays = [self._paint_selection, self.things, self.furniture, self.profile_lines, self._paint_toe]
         self.backdrop = Backdrop(self.session, self.view, TileCache(user_data() / "tiles"))
         self.edit_tool = EditToe(self.view, self.session)
         self.view.tool = self.edit_tool
@@ -134,6 +136,8 @@ class Window(QMainWindow):
         self.status = Status(self.session)
         self.start_page = StartPage(self.session, self.theme)
         self.colouring = Colouring(self)
+        self.selection = Selection(self)
+        self.selection_bar = SelectionBar(self)
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(self.view)
         split.addWidget(self.drawer)
@@ -195,6 +199,7 @@ class Window(QMainWindow):
             lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
         )
         self.colouring.connect()
+        self.selection.changed.connect(self._mirror_selection)
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
@@ -206,6 +211,7 @@ class Window(QMainWindow):
     # Keeping in step
 
     def _job_opened(self) -> None:
+        self.selection.forget()
         self.pages.setCurrentIndex(1)
         self.view.set_mode(PLAN)
         self.use_edit_tool()
@@ -244,6 +250,12 @@ class Window(QMainWindow):
     def _backdrop_read(self) -> None:
         self.view.scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
         self.view.redraw()
+
+    def _paint_selection(self, view: View, painter: QPainter) -> None:
+        self.selection.paint(view, painter)
+
+    def _mirror_selection(self) -> None:
+        self.selection_bar.mirror(isinstance(self.view.tool, SelectPoints))
 
     def _paint_toe(self, _view: View, painter: QPainter) -> None:
         """Keep the toe line in sight while another tool has the mouse."""
@@ -302,6 +314,7 @@ class Window(QMainWindow):
         left = self.view.width() - self.legend.width() - 12
         crowded = self.strip.geometry().right() + 8 > left
         self.legend.move(left, self.strip.geometry().bottom() + 10 if crowded else 12)
+        self._mirror_selection()
         self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
 
     def resizeEvent(self, event) -> None:
@@ -345,6 +358,7 @@ class Window(QMainWindow):
         if self.view.tool is not None:
             self.view.tool.leave()
         self.view.tool = tool
+        self._mirror_selection()
         self.view.setCursor(tool.cursor)
         self.status.show_hint(tool.hint)
         self.view.setFocus()

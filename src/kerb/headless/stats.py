@@ -59,7 +59,7 @@ def run_stats(args: argparse.Namespace) -> Outcome:
     ]
     outcome.figures = {
         "areas": Figure(len(rows), "", "Areas"),
-        "count": Figure(sum(values["count"]), "", "Points inside, noise left out"),
+        "count": Figure(sum(each["count"] or 0 for each in found), "", "Points inside, noise left out"),
     }
     outcome.tables = {"areas": Table("Areas", columns, table)}
     outcome.warnings = [*cloud.notes, *_notes(areas, values["count"], reference)]
@@ -78,8 +78,8 @@ def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]
     if areas.crs and reference.wkt:
         other = from_text(areas.crs)
         if other.unit != reference.unit or (other.name != reference.name and other.code != reference.code):
-            words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}; the numbers were taken as they are"
-            notes.append(Note("crs-conflict", words))
+            words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}"
+            notes.append(Note("crs-conflict", f"{words}; the numbers were taken as they are"))
     return notes
 
 

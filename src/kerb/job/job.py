@@ -204,7 +204,10 @@ class Job:
         """The opened cloud of a holding. Raises JobError when its data are missing or damaged."""
         if holding.id not in self._stores:
             self._stores[holding.id] = CloudStore.open(self.folder / holding.data)
-        return self._stores[holding.id]
+        store = self._stores[holding.id]
+        if store.aside_name != holding.aside:
+            store.take_aside(holding.aside)
+        return store
 
     def thing(self, holding: Holding) -> Placed:
         """Points, lines, a surface, model or picture of a holding. Raises JobError when its data are damaged."""

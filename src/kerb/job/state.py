@@ -19,7 +19,8 @@ from kerb.core.units import LengthUnit, length_unit
 class Holding:
     """One thing the job has. ``data`` is its folder inside the job; ``source`` where it came from.
 
-    ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about.
+    ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about;
+    ``aside`` names the kept mask of the points that are set aside.
     """
 
     id: str
@@ -34,6 +35,7 @@ class Holding:
     style: dict[str, Any] = field(default_factory=dict)
     notes: tuple[tuple[str, str], ...] = ()
     steps: tuple[str, ...] = ()
+    aside: str = ""
 
 
 @dataclass(frozen=True)

@@ -69,7 +69,7 @@ def fingerprint_of(state: JobState, study: StudyRecord) -> str:
     """Digest of everything the outcome of a study depends on."""
     setup = {key: value for key, value in study.setup.items() if key not in DISPLAY_ONLY}
     used = [state.holding(setup.get(key, "")) for key in ("cloud", "base_surface")]
-    inputs = [[h.id, h.points] if h is not None else None for h in used]
+    inputs = [[h.id, h.points, *([h.aside] if h.aside else [])] if h is not None else None for h in used]
     return fingerprint(study.kind, setup, inputs, state.title.unit, state.title.reference)
 
 

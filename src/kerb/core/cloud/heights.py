@@ -139,7 +139,7 @@ class Ground:
             z, used, outside = _interpolated(places, local)
             if whole or (used is not None and self._final(used, box, outside)):
                 return z
-            halo *= 2
+            halo *= 4
 
     def _within(self, box: tuple[Floats, Floats]) -> Floats:
         columns, rows = self.shape

@@ -6,6 +6,7 @@ each further column is ``NAME.npy``, or ``NAME.constant.npy`` while it has one v
 
 from __future__ import annotations
 
+import hashlib
 import json
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -14,7 +15,7 @@ from urllib.parse import quote
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Bytes, Floats, Ints
+from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Mask
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
 
@@ -64,6 +65,7 @@ class CloudStore:
         self.remembered: dict[str, tuple[float, float]] = {}
         # Which points the present filters show, with the filters it was worked out for.
         self.mask: tuple[str, Bytes] | None = None
+        self.aside_name = ""
 
     @staticmethod
     def open(folder: Path) -> CloudStore:
@@ -138,6 +140,40 @@ class CloudStore:
     def aside(self) -> Bytes | None:
         """One byte a point, not zero where it is set aside; None when nothing is."""
         return self.column(ASIDE) if self.has(ASIDE) else None
+
+    def keep_aside(self, gone: Mask) -> str:
+        """Write which of the points are set aside, (n,), a bit each; returns the name it is taken up by.
+
+        Each state has a file of its own, so that undo only has to name another one. Raises OSError.
+        """
+        if len(gone) != self.count:
+            raise ValueError(f"{len(gone)} values for {self.count} points")
+        bits = np.packbits(gone)
+        name = hashlib.sha256(bits.tobytes()).hexdigest()[:16]
+        path = self.folder / f"aside-{name}.npy"
+        if not path.exists():
+            partial = path.with_name(path.name + ".partial")
+            with open(partial, "wb") as stream:
+                np.save(stream, bits)
+            partial.replace(path)
+        return name
+
+    def take_aside(self, name: str) -> None:
+        """Set aside the points of a kept mask, or none. Raises JobError, when the mask is missing or damaged."""
+        if name:
+            path = self.folder / f"aside-{name}.npy"
+            try:
+                bits = np.load(path)
+                if bits.dtype != np.uint8 or len(bits) != -(-self.count // 8):
+                    raise ValueError("of another cloud")
+            except (OSError, ValueError) as error:
+                raise JobError(f"{path}: which points are set aside cannot be read ({error})") from None
+            self._columns[ASIDE] = np.unpackbits(bits, count=self.count)
+        else:
+            self._columns.pop(ASIDE, None)
+        self.aside_name = name
+        self.remembered.clear()
+        self.mask = None
 
     def add_attribute(self, name: str, unit: str, values: AnyArray) -> None:
         """Keep a value for every point under a new name, or replace an attribute that Kerb made.

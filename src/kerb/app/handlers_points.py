@@ -1,0 +1,91 @@
+"""Actions on the points of a cloud: select, set aside, bring back, heights above ground."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kerb.app.tools.select import SelectPoints
+from kerb.core.arrays import Mask
+from kerb.core.cloud.heights import HEIGHT, heights
+from kerb.core.quantity import count
+from kerb.job import holdings
+from kerb.job.job import Change
+from kerb.job.state import Holding
+
+if TYPE_CHECKING:
+    from kerb.app.session import Session
+    from kerb.app.window import Window
+
+GROUND_CLASSES = (2,)
+
+
+class PointHandlers:
+    """The doing of actions on points."""
+
+    window: Window
+    session: Session
+
+    def select_points(self) -> None:
+        self.window.use_tool(SelectPoints(self.window.view, self.window.selection, self.window.use_edit_tool))
+
+    def set_aside(self) -> None:
+        chosen = self._chosen_points()
+        if chosen is not None:
+            self._put_aside(chosen[0], chosen[1], "Set aside {} points of {}")
+
+    def keep_only(self) -> None:
+        chosen = self._chosen_points()
+        if chosen is not None:
+            self._put_aside(chosen[0], ~chosen[1], "Kept only a selection, set aside {} points of {}")
+
+    def bring_back(self) -> None:
+        holding = self.window.colouring.main_cloud()
+        if holding is None or not holding.aside:
+            self.session.said.emit("Nothing of this cloud is set aside.")
+            return
+        words = f"Brought back all points of {holding.name}"
+        self.session.execute(holdings.altered(holding, words, aside=""))
+        self.session.said.emit(words)
+
+    def over_ground(self) -> None:
+        job, holding = self.session.job, self.window.colouring.main_cloud()
+        store = job.store(holding)
+
+        def keep(values: np.ndarray) -> None:
+            store.add_attribute(HEIGHT, store.reference.vertical_unit.code, values)
+            words = f"Computed height above ground of {holding.name} (class 2)"
+            job.note(Change(words, lambda state: state))
+            self.window.colouring.colour_by(HEIGHT)
+
+        work = lambda progress: heights(store, GROUND_CLASSES, progress).astype(np.float32)  # noqa: E731
+        self.session.start(work, "Heights above ground", keep)
+
+    def _chosen_points(self) -> tuple[Holding, Mask] | None:
+        selection, holding = self.window.selection, self.window.colouring.main_cloud()
+        if holding is None or not selection.count or selection.key != holding.id:
+            self.session.said.emit("Nothing is selected. Press S and drag a box or click an outline.")
+            return None
+        return holding, selection.mask
+
+    def _put_aside(self, holding: Holding, gone: Mask, words: str) -> None:
+        store = self.session.job.store(holding)
+        before = store.aside()
+        if before is not None:
+            gone = gone | (np.asarray(before) != 0)
+        if gone.all():
+            self.session.said.emit("That would set aside every point of the cloud; hide the holding instead.")
+            return
+        more = int(np.count_nonzero(gone)) - (int(np.count_nonzero(before)) if before is not None else 0)
+        try:
+            name = store.keep_aside(gone)
+        except OSError as error:
+            self.session.complained.emit(
+                "The points could not be set aside", f"{store.folder}: {error.strerror or error}"
+            )
+            return
+        sentence = words.format(count(more), holding.name)
+        self.session.execute(holdings.altered(holding, sentence, aside=name))
+        self.window.selection.forget()
+        self.session.said.emit(f"{sentence}. Ctrl+Z takes it back.")
