@@ -29,7 +29,9 @@ class Actions(unittest.TestCase):
             self.assertIn(action.needs, ("", "job", "data", "cloud", "study", "toe", "outcome", "undo", "redo"))
 
     def test_every_action_has_a_handler(self):
-        source = "".join((ROOT / f"src/kerb/app/{name}.py").read_text() for name in ("handlers", "handlers_data"))
+        source = "".join(
+            (ROOT / f"src/kerb/app/{name}.py").read_text() for name in ("handlers", "handlers_data", "handlers_points")
+        )
         for action in ACTIONS:
             name = "import_points" if action.id == "import" else action.id
             self.assertIn(f"def {name}(self", source)

@@ -87,6 +87,7 @@ ACTIONS: tuple[ActionEntry, ...] = (
     ActionEntry("study_help", "How it is computed", "Method, formulas and limits of the open study", "Help", "F1",
                 "study"),
     ActionEntry("placing_help", "Units and places", "How numbers are converted, and what the place check looks for", "Help"),
+    ActionEntry("ground_help", "Ground and heights", "How ground is found and heights over it are computed", "Help"),
     ActionEntry("guide", "Guided start", "Three steps to a first volume", "Help"),
     ActionEntry("shortcuts", "Keys and mouse", "What keys and mouse buttons do", "Help"),
     ActionEntry("about", "About Kerb", "Version and licence", "Help"),

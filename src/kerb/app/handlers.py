@@ -337,6 +337,9 @@ class Handlers(DataHandlers, PointHandlers):
     def placing_help(self) -> None:
         Reading("Units, reference systems and the place check", method_page("placing.md"), self.window).exec()
 
+    def ground_help(self) -> None:
+        Reading("Ground and heights above it", method_page("ground.md"), self.window).exec()
+
     def guide(self) -> None:
         self.session.settings.set("guide_dismissed", False)
         self.window.show_guide(True)
