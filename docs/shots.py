@@ -14,6 +14,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 HOME = tempfile.mkdtemp(prefix="kerb-shots-")
 os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_DATA_HOME"] = HOME
 
+import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from kerb.app.bringing.dialog import BringIn
@@ -144,6 +145,28 @@ def data_pictures(save: Callable) -> None:
     shut(window)
 
 
+def point_pictures(window: Window, save: Callable) -> None:
+    """Points selected in the plan, and heights above ground; all taken back."""
+    window.handlers.run("fit")
+    settle(window)
+    window.handlers.run("select_points")
+    middle = window.view.to_widget(np.append(yard.ORIGIN + np.array(yard.LOADER[0].centre), 4.0)[None])[0]
+    angle = np.linspace(0, 2 * np.pi, 9)[:-1]
+    window.selection.take(middle + 34 * np.column_stack([np.cos(angle), np.sin(angle)]), "replace")
+    settle(window)
+    save(window, "select-points")
+    window.use_edit_tool()
+    window.handlers.run("over_ground")
+    settle(window)
+    window.handlers.run("view_orbit")
+    settle(window)
+    save(window, "height-above-ground")
+    window.colouring.colour_by("elevation")
+    window.handlers.run("view_plan")
+    window.handlers.run("fit_study")
+    settle(window)
+
+
 def main() -> int:
     application()
     OUT.mkdir(exist_ok=True)
@@ -158,6 +181,7 @@ def main() -> int:
     window.handlers.run("fit_study")
     settle(window)
     save(window, "stockpile-plan")
+    point_pictures(window, save)
     window.handlers.run("view_orbit")
     settle(window)
     save(window, "stockpile-orbit")

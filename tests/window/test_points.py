@@ -133,3 +133,27 @@ class Points(Windowed):
         ground = np.asarray(self.store.column("classification")) == 2
         self.assertEqual(float(np.abs(values[ground]).max()), 0.0)
         self.assertEqual(self.store.meta.attributes[HEIGHT], "m")
+
+    def test_ground_becomes_a_new_cloud(self):
+        before = np.asarray(self.store.column("classification")).copy()
+        self.window.handlers.run("over_ground")
+        self.settle()
+        self.window.handlers.classify_ground("benches")
+        self.settle()
+        old, new = self.session.job.state.holdings
+        self.assertEqual((old.visible, new.visible, new.name), (False, True, f"{old.name}, ground"))
+        self.assertEqual(new.style["by"], "class")
+        self.assertFalse(self.session.job.store(new).has(HEIGHT), "heights over another ground must not stay")
+        self.assertTrue(self.session.job.store(old).has(HEIGHT))
+        classes = np.asarray(self.session.job.store(new).column("classification"))
+        self.assertEqual(set(np.unique(classes)), {1, 2, 7})
+        self.assertGreater(float((classes[before == 2] == 2).mean()), 0.99)
+        np.testing.assert_array_equal(self.session.job.store(old).column("classification"), before)
+        self.assertIn("Quarry benches", self.session.job.record_text())
+        self.session.undo()
+        self.settle()
+        self.assertEqual([h.visible for h in self.session.job.state.holdings], [True])
+        self.session.job.redo()
+        self.session.job.save()
+        again = Job.open(self.place)
+        np.testing.assert_array_equal(again.store(again.state.holdings[1]).column("classification"), classes)

@@ -5,12 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+from PySide6.QtWidgets import QInputDialog
 
 from kerb.app.tools.select import SelectPoints
-from kerb.core.arrays import Mask
-from kerb.core.cloud.heights import HEIGHT, heights
+from kerb.core.arrays import Bytes, Mask
+from kerb.core.cloud.ground import TERRAINS, GroundSettings, Terrain, ground
+from kerb.core.cloud.heights import HEIGHT, KEY_POINTS, heights
 from kerb.core.quantity import count
-from kerb.job import holdings
+from kerb.job import holdings, prepared
 from kerb.job.job import Change
 from kerb.job.state import Holding
 
@@ -49,15 +51,47 @@ class PointHandlers:
         self.session.execute(holdings.altered(holding, words, aside=""))
         self.session.said.emit(words)
 
+    def find_ground(self) -> None:
+        """Ask for the terrain, then classify in the background."""
+        titles = {key: _words(kind) for key, kind in TERRAINS.items()}
+        last = list(titles).index(self.session.settings.get("terrain", "rolling"))
+        question = "What is the terrain like? It decides how steep ground may be and what is too large to be removed."
+        text, accepted = QInputDialog.getItem(
+            self.window, "Find the ground", question, list(titles.values()), last, False
+        )  # fmt: skip
+        if accepted:
+            terrain = next(key for key, words in titles.items() if words == text)
+            self.session.settings.set("terrain", terrain)
+            self.classify_ground(terrain)
+
+    def classify_ground(self, terrain: str) -> None:
+        """Find the ground of the main cloud with the usual settings of a terrain; it becomes a new cloud."""
+        job, holding = self.session.job, self.window.colouring.main_cloud()
+        store = job.store(holding)
+        settings = GroundSettings.of(terrain, store.reference.unit, store.spacing)
+
+        def keep(classes: Bytes) -> None:
+            change, twin = prepared.with_ground(job, holding, classes, (terrain, settings))
+            self.session.execute(change)
+            self.session.said.emit(change.sentence)
+            self.window.show_page("holding", twin.id)
+
+        self.session.start(lambda progress: ground(store, settings, progress), "Finding the ground", keep)
+
     def over_ground(self) -> None:
         job, holding = self.session.job, self.window.colouring.main_cloud()
         store = job.store(holding)
+        keys = store.has("classification") and bool(np.any(store.column("classification") == KEY_POINTS))
 
         def keep(values: np.ndarray) -> None:
             store.add_attribute(HEIGHT, store.reference.vertical_unit.code, values)
             words = f"Computed height above ground of {holding.name} (class 2)"
             job.note(Change(words, lambda state: state))
             self.window.colouring.colour_by(HEIGHT)
+            if keys:
+                self.session.said.emit(
+                    "Class 8 (key points) was not taken for ground; where it is used it belongs there."
+                )
 
         work = lambda progress: heights(store, GROUND_CLASSES, progress).astype(np.float32)  # noqa: E731
         self.session.start(work, "Heights above ground", keep)
@@ -89,3 +123,8 @@ class PointHandlers:
         self.session.execute(holdings.altered(holding, sentence, aside=name))
         self.window.selection.forget()
         self.session.said.emit(f"{sentence}. Ctrl+Z takes it back.")
+
+
+def _words(kind: Terrain) -> str:
+    slope = f"slopes up to {100 * kind.slope:.0f} %"
+    return f"{kind.title}: {slope}, removes things up to {kind.object_size:g} m wide"

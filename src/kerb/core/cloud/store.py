@@ -196,6 +196,33 @@ class CloudStore:
             self.meta.attributes[name] = unit
             self.write_meta()
 
+    def drop_attribute(self, name: str) -> None:
+        """Forget an attribute that Kerb made; nothing happens where there is none. Raises OSError."""
+        if self.meta.attributes.pop(name, None) is not None:
+            self.write_meta()
+            for path in column_files(self.folder, name):
+                path.unlink(missing_ok=True)
+            self._columns.pop(name, None)
+
+    def replace_column(self, name: str, values: AnyArray) -> None:
+        """Write a column of the source anew, or add it. Only for a copy of a cloud: what was imported stays as it was.
+
+        Raises OSError; ValueError, when the length differs.
+        """
+        if len(values) != self.count:
+            raise ValueError(f"{len(values)} values for {self.count} points")
+        partial = self.folder / "column.partial.npy"
+        np.save(partial, values)
+        full, constant = column_files(self.folder, name)
+        partial.replace(full)
+        constant.unlink(missing_ok=True)
+        self._columns.pop(name, None)
+        self.remembered.clear()
+        self.mask = None
+        if name not in self.meta.columns:
+            self.meta.columns.append(name)
+            self.write_meta()
+
     def lend(self, name: str, values: AnyArray) -> None:
         """Show values for every point under a name for as long as the store is open; nothing is written.
 
