@@ -71,7 +71,7 @@ def ground(count: int) -> dict:
     from kerb.core.cloud.ground import ground as find
 
     def work(store) -> dict:
-        settings = GroundSettings.of("rolling", store.reference.unit, store.spacing)
+        settings = GroundSettings.usual("rolling", store)
         seconds, _ = timed(partial(find, store, settings, silent()))
         return {"kerb": seconds}
 

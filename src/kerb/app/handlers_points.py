@@ -68,7 +68,7 @@ class PointHandlers:
         """Find the ground of the main cloud with the usual settings of a terrain; it becomes a new cloud."""
         job, holding = self.session.job, self.window.colouring.main_cloud()
         store = job.store(holding)
-        settings = GroundSettings.of(terrain, store.reference.unit, store.spacing)
+        settings = GroundSettings.usual(terrain, store)
 
         def keep(classes: Bytes) -> None:
             change, twin = prepared.with_ground(job, holding, classes, (terrain, settings))

@@ -69,7 +69,7 @@ def run_ground(args: argparse.Namespace) -> Outcome:
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.4))
         store = cloud.store
-        settings = GroundSettings.of(args.terrain, store.reference.unit, store.spacing)
+        settings = GroundSettings.usual(args.terrain, store)
         given = {name: getattr(args, name) for name in ("slope", "step", "object_size", "cell")}
         settings = GroundSettings(**{name: given[name] or getattr(settings, name) for name in given})
         if any(value is not None and not value > 0 for value in given.values()):

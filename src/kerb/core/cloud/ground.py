@@ -19,7 +19,7 @@ from kerb.core.cloud.ground_kernels import lowest_points, under_disk
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
-from kerb.core.progress import Progress
+from kerb.core.progress import Progress, silent
 from kerb.core.surface.grid import MAX_CELLS
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import LengthUnit
@@ -82,6 +82,12 @@ class GroundSettings:
             usual.slope, usual.step / unit.metres, usual.object_size / unit.metres, round(cell, 2) / unit.metres
         )
 
+    @staticmethod
+    def usual(terrain: str, store: CloudStore) -> GroundSettings:
+        """The usual settings for a terrain and the point spacing of a cloud where it has points at all."""
+        unit = store.reference.unit
+        return GroundSettings.of(terrain, unit, _spacing(store, 1.0 / unit.metres))
+
     def check(self) -> None:
         """Raises InputError, when a value cannot be."""
         for name in ("slope", "step", "object_size", "cell"):
@@ -127,6 +133,15 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
 
     each(decide, range(len(store.tiles)), progress.within(0.6, 1.0), "Finding ground")
     return result
+
+
+def _spacing(store: CloudStore, cell: float) -> float:
+    """Distance between neighbours from the area of the cells that hold points: a cloud in patches is not a thin one."""
+    try:
+        _, row = _lowest(store, cell, store.aside(), silent())
+    except InputError:
+        return store.spacing
+    return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / store.count))
 
 
 def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progress) -> tuple[Floats, Ints]:

@@ -138,7 +138,8 @@ def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
     if mesh.vertices_count() != len(vertices):
         vertices = _with_crossings(vertices, mesh)
     if not len(triangles):
-        raise NotDeterminable("no triangle lies inside the line")
+        where = "the points lie on one line in plan" if ring is None else "no triangle lies inside the line"
+        raise NotDeterminable(where)
     return Tin(vertices, triangles, origin)
 
 
