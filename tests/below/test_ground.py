@@ -113,7 +113,7 @@ class Heights(unittest.TestCase):
     def test_against_scipy_and_in_one_piece(self):
         """Heights of SciPy's Delaunay interpolation; tiles and one piece agree to the last bit, at seams and elsewhere."""
         for kind in ("stepped",):
-            xyz, classes = made(kind, density=12.0)
+            xyz, classes = made(kind, density=7.0)
             _, first = np.unique(np.round(xyz[:, :2], 3), axis=0, return_index=True)
             store = store_of(xyz[first] + UTM, scale=0.001, classes=classes[first])
             self.assertGreaterEqual(len(store.tiles), 4)
