@@ -9,8 +9,9 @@ from PySide6.QtWidgets import QInputDialog
 
 from kerb.app.tools.select import SelectPoints
 from kerb.core.arrays import Bytes, Mask
+from kerb.core.cloud.classes import GROUND, KEY_POINTS
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, Terrain, ground
-from kerb.core.cloud.heights import HEIGHT, KEY_POINTS, heights
+from kerb.core.cloud.heights import HEIGHT, heights
 from kerb.core.quantity import count
 from kerb.job import holdings, prepared
 from kerb.job.job import Change
@@ -19,8 +20,6 @@ from kerb.job.state import Holding
 if TYPE_CHECKING:
     from kerb.app.session import Session
     from kerb.app.window import Window
-
-GROUND_CLASSES = (2,)
 
 
 class PointHandlers:
@@ -93,7 +92,7 @@ class PointHandlers:
                     "Class 8 (key points) was not taken for ground; where it is used it belongs there."
                 )
 
-        work = lambda progress: heights(store, GROUND_CLASSES, progress).astype(np.float32)  # noqa: E731
+        work = lambda progress: heights(store, (GROUND,), progress).astype(np.float32)  # noqa: E731
         self.session.start(work, "Heights above ground", keep)
 
     def _chosen_points(self) -> tuple[Holding, Mask] | None:

@@ -10,6 +10,7 @@ import numpy as np
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.core.arrays import Mask
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
@@ -20,7 +21,6 @@ from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.studies.stockpile.heap import base_elevations, usable_classes
-from kerb.studies.stockpile.setup import NOISE_CLASSES
 
 OVER_BASE = "height above base"
 MODEL_TONE = (196, 190, 178)

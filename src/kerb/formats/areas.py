@@ -8,14 +8,13 @@ from typing import Any
 
 import numpy as np
 import shapely
-from shapely.errors import ShapelyError
 
 from kerb.core.errors import FormatError, OutputError
-from kerb.formats.polygons import GDAL_SUFFIXES, NAME_FIELDS, read_polygons
-from kerb.formats.vector import check_vector
-from kerb.formats.written import placed_when_complete
+from kerb.core.reference import UNKNOWN, ReferenceSystem
+from kerb.formats.polygons import GDAL_SUFFIXES, NAME_FIELDS, read_polygons, read_shapes
+from kerb.formats.vector import stated_system_of, write_layers
 
-WRITTEN = {".geojson": "GeoJSON", ".json": "GeoJSON", ".gpkg": "GPKG"}
+WRITTEN = (".geojson", ".json", ".gpkg")
 
 
 @dataclass(frozen=True)
@@ -25,7 +24,7 @@ class Areas:
     shapes: list[Any]
     names: list[str]
     fields: dict[str, Any] = field(default_factory=dict)
-    crs: str = ""
+    reference: ReferenceSystem = UNKNOWN
 
 
 def read_areas(path: Path) -> Areas:
@@ -33,24 +32,14 @@ def read_areas(path: Path) -> Areas:
     if path.suffix.lower() not in GDAL_SUFFIXES:
         rings = read_polygons(path)
         return Areas([_checked(path, ring.name, shapely.Polygon(ring.xy)) for ring in rings], [r.name for r in rings])
-    import pyogrio
-    from pyogrio.errors import DataLayerError, DataSourceError
-
-    if path.suffix.lower() != ".fgb":
-        check_vector(path)
-    try:
-        meta, _, geometry, columns = pyogrio.raw.read(path)
-        shapes = shapely.force_2d(shapely.from_wkb(geometry))
-    except (DataSourceError, DataLayerError, ShapelyError, ValueError) as error:
-        raise FormatError(f"{path}: cannot be read ({error})") from None
-    fields = dict(zip(meta["fields"].tolist(), columns, strict=True))
-    named = next((fields[name] for name in NAME_FIELDS if name in fields), None)
-    keep = [n for n, shape in enumerate(shapes) if shape is not None and shape.geom_type.endswith("Polygon")]
+    found = read_shapes(path)
+    keep = [n for n, shape in enumerate(found.shapes) if shape is not None and shape.geom_type.endswith("Polygon")]
     if not keep:
         raise FormatError(f"{path}: holds no polygon")
-    names = [str(named[n]) if named is not None and named[n] is not None else str(n + 1) for n in keep]
-    areas = [_checked(path, name, shapes[n]) for n, name in zip(keep, names, strict=True)]
-    return Areas(areas, names, {key: values[keep] for key, values in fields.items()}, meta["crs"] or "")
+    names = [found.names[n] for n in keep]
+    areas = [_checked(path, name, shapely.force_2d(found.shapes[n])) for n, name in zip(keep, names, strict=True)]
+    fields = {key: values[keep] for key, values in found.fields.items()}
+    return Areas(areas, names, fields, stated_system_of(found.crs) if found.crs else UNKNOWN)
 
 
 def _checked(path: Path, name: str, shape: Any) -> Any:
@@ -60,19 +49,18 @@ def _checked(path: Path, name: str, shape: Any) -> Any:
 
 
 def check_areas_output(path: Path) -> None:
-    """Raises OutputError, when areas are not written with this ending."""
+    """Raises OutputError, when areas are not written with this ending: a Shapefile would cut the names of fields."""
     if path.suffix.lower() not in WRITTEN:
         raise OutputError(f"{path}: areas with fields are written as {', '.join(WRITTEN)}")
 
 
-def write_areas(areas: Areas, added: dict[str, list[Any]], path: Path, crs: str) -> None:
+def write_areas(
+    areas: Areas, added: dict[str, list[Any]], path: Path, reference: ReferenceSystem
+) -> list[tuple[str, str]]:
     """Write areas with their own fields and ``added`` ones, which take the place of those of the same name.
 
-    Raises OutputError.
+    The system is that of the areas, ``reference`` where their file stated none. Returns notes. Raises OutputError.
     """
-    import pyogrio
-    from pyogrio.errors import DataLayerError, DataSourceError
-
     check_areas_output(path)
     # GeoPackage looks at field names without regard to case.
     taken = {name.lower() for name in added}
@@ -80,20 +68,11 @@ def write_areas(areas: Areas, added: dict[str, list[Any]], path: Path, crs: str)
     if not any(name in fields for name in NAME_FIELDS):
         fields = {"name": np.array(areas.names, object), **fields}
     fields |= {name: _column(values) for name, values in added.items()}
-    shapes = np.array(areas.shapes, object)
-    kinds = {shape.geom_type for shape in areas.shapes}
-    kind = "Polygon" if kinds == {"Polygon"} else "MultiPolygon"
-    if kind == "MultiPolygon":
-        shapes = np.array([shapely.multipolygons(getattr(s, "geoms", [s])) for s in areas.shapes], object)
-    options = {"RFC7946": "NO", "COORDINATE_PRECISION": "9"} if WRITTEN[path.suffix.lower()] == "GeoJSON" else {}
-    try:
-        with placed_when_complete(path) as partial:
-            pyogrio.raw.write(
-                partial, shapely.to_wkb(shapes), list(fields.values()), list(fields), geometry_type=kind,
-                driver=WRITTEN[path.suffix.lower()], crs=areas.crs or crs or None, layer=path.stem, **options,
-            )  # fmt: skip
-    except (DataSourceError, DataLayerError, OSError) as error:
-        raise OutputError(f"{path}: cannot be written ({error})") from None
+    shapes = areas.shapes
+    if any(shape.geom_type != "Polygon" for shape in shapes):
+        shapes = [shapely.multipolygons(getattr(shape, "geoms", [shape])) for shape in shapes]
+    system = areas.reference if areas.reference.wkt else reference
+    return write_layers(path, [(path.stem, np.array(shapes, object), fields)], system)
 
 
 def _column(values: list[Any]) -> Any:

@@ -16,10 +16,11 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.errors import FormatError, InputError
+from kerb.core.errors import FormatError
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
 from kerb.core.units import FILE_UNITS, LengthUnit
+from kerb.formats.opened import first_bytes
 
 UNITS = {1: "in", 2: "ft", 4: "mm", 5: "cm", 6: "m", 7: "km", 10: "yd", 21: "us-ft"}
 LARGEST = 600_000_000
@@ -115,13 +116,7 @@ def _document(path: Path) -> tuple[Any, list[tuple[str, str]]]:
     from ezdxf.lldxf.const import DXFError
     from ezdxf.lldxf.validator import is_binary_dxf_file
 
-    try:
-        if path.stat().st_size > LARGEST:
-            raise FormatError(f"{path}: larger than {LARGEST // 1_000_000} MB; too large for a drawing")
-        with open(path, "rb") as stream:
-            start = stream.read(4096)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    start = first_bytes(path, 4096, LARGEST)
     if not is_binary_dxf_file(str(path)) and b"SECTION" not in start:
         raise FormatError(f"{path}: not a DXF drawing (no SECTION at its start)")
     try:

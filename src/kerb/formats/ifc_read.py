@@ -21,6 +21,7 @@ from kerb.core.parallel import cores
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, from_text, local_grid
 from kerb.core.units import METRE
+from kerb.formats.opened import first_bytes
 
 LARGEST = 2_000_000_000
 LEFT_OUT = ("IfcOpeningElement", "IfcSpace", "IfcSite", "IfcAnnotation", "IfcGrid", "IfcVirtualElement")
@@ -109,14 +110,7 @@ def _mesh_of(shape: Any, model: Any, path: Path) -> TriangleMesh | None:
 def _model(path: Path) -> Any:
     import ifcopenshell
 
-    try:
-        if path.stat().st_size > LARGEST:
-            raise FormatError(f"{path}: larger than {LARGEST // 10**9} GB")
-        with open(path, "rb") as stream:
-            start = stream.read(2048)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
-    if b"ISO-10303-21" not in start:
+    if b"ISO-10303-21" not in first_bytes(path, 2048, LARGEST):
         raise FormatError(f"{path}: not an IFC model (it does not start with 'ISO-10303-21')")
     with _lock:
         try:

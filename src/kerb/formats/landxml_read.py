@@ -21,6 +21,7 @@ from kerb.core.geometry.mesh import Element, TriangleMesh, checked
 from kerb.core.reference import UNKNOWN, ReferenceSystem, from_text, local_grid
 from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.landxml_alignment import read_alignment
+from kerb.formats.opened import first_bytes
 
 UNITS = {"meter": "m", "foot": "ft", "USSurveyFoot": "us-ft", "millimeter": "mm", "centimeter": "cm", "kilometer": "km",
          "inch": "in"}  # fmt: skip
@@ -78,13 +79,7 @@ def read_landxml(path: Path) -> LandXml:
 
 def check_xml(path: Path) -> None:
     """Refuse what is no XML or declares entities, before a parser sees it. Raises InputError or FormatError."""
-    try:
-        if path.stat().st_size > LARGEST:
-            raise FormatError(f"{path}: larger than {LARGEST // 10**9} GB")
-        with open(path, "rb") as stream:
-            start = stream.read(1 << 16)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    start = first_bytes(path, 1 << 16, LARGEST)
     plain = start.replace(b"\0", b"").lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n")
     if not plain.startswith(b"<"):
         raise FormatError(f"{path}: is not an XML file")

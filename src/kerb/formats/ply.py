@@ -18,10 +18,11 @@ from kerb.core.arrays import AnyArray, Floats
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, bounds
 from kerb.core.cloud.quantise import About, FloatStream
-from kerb.core.errors import FormatError, InputError, OutputError, TruncatedError
+from kerb.core.errors import FormatError, OutputError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
 from kerb.core.units import FILE_UNITS
+from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete
 
 MOST_HEAD = 100_000
@@ -87,11 +88,7 @@ def read_ply_head(path: Path) -> PlyHead:
     ------
     InputError, when it cannot be opened; FormatError, naming what is wrong with it.
     """
-    try:
-        with open(path, "rb") as stream:
-            raw = stream.read(MOST_HEAD)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    raw = first_bytes(path, MOST_HEAD)
     end = re.search(rb"end_header[ \t]*\r?\n", raw)
     if not raw.startswith(b"ply") or end is None:
         raise FormatError(f"{path}: not a PLY file (no head that starts with 'ply' and ends with 'end_header')")

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import shapely
@@ -35,6 +36,16 @@ class NamedRing:
     name: str
     xy: Floats
     z: Floats | None = None
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """Shapes (n, of shapely, None where a feature has none) with names and fields of n values each."""
+
+    shapes: list[Any]
+    names: list[str]
+    fields: dict[str, Any]
+    crs: str = ""
 
 
 def read_polygons(path: Path) -> list[NamedRing]:
@@ -104,7 +115,8 @@ def _by_drawing(path: Path) -> list[NamedRing]:
     return rings
 
 
-def _by_gdal(path: Path) -> list[NamedRing]:
+def read_shapes(path: Path) -> Shapes:
+    """Shapes of a vector file as they are, with names and fields. Raises InputError or FormatError."""
     import pyogrio
     from pyogrio.errors import DataLayerError, DataSourceError
 
@@ -115,12 +127,15 @@ def _by_gdal(path: Path) -> list[NamedRing]:
         shapes = shapely.from_wkb(geometry)
     except (DataSourceError, DataLayerError, ShapelyError, ValueError) as error:
         raise FormatError(f"{path}: cannot be read ({error})") from None
-    names = next((columns[list(meta["fields"]).index(f)] for f in NAME_FIELDS if f in meta["fields"]), None)
-    rings = []
-    for number, shape in enumerate(shapes):
-        name = str(names[number]) if names is not None and names[number] is not None else str(number + 1)
-        rings += _rings_of(shape, name)
-    return rings
+    fields = dict(zip((str(name) for name in meta["fields"]), columns, strict=True))
+    named = next((fields[name] for name in NAME_FIELDS if name in fields), [None] * len(shapes))
+    names = [str(number + 1) if name is None else str(name) for number, name in enumerate(named)]
+    return Shapes(list(shapes), names, fields, meta["crs"] or "")
+
+
+def _by_gdal(path: Path) -> list[NamedRing]:
+    found = read_shapes(path)
+    return [ring for shape, name in zip(found.shapes, found.names, strict=True) for ring in _rings_of(shape, name)]
 
 
 def _rings_of(shape: shapely.Geometry | None, name: str) -> list[NamedRing]:

@@ -20,6 +20,7 @@ from kerb.core.progress import Progress
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text
 from kerb.core.surface.elevation import Affine, ElevationGrid
 from kerb.core.units import FILE_UNITS, LengthUnit
+from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete
 
 MOST_CELLS = 400_000_000
@@ -57,11 +58,7 @@ class RasterHead:
 
 def driver_of(path: Path) -> str:
     """GDAL's name for the format by the first bytes. Raises InputError or FormatError."""
-    try:
-        with open(path, "rb") as stream:
-            start = stream.read(512)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    start = first_bytes(path, 512)
     if start[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"):
         return "GTiff"
     if start.startswith(b"\x89PNG\r\n\x1a\n"):

@@ -14,6 +14,7 @@ from kerb.core.errors import FormatError, InputError
 from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
 from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE
 from kerb.core.units import FILE_UNITS
+from kerb.formats.opened import first_bytes
 from kerb.formats.text_points import looks_like_survey
 from kerb.formats.text_table import Sniffed, sniffed
 
@@ -69,13 +70,7 @@ def examine(path: Path) -> Examined:
     """
     if path.is_dir():
         raise InputError(f"{path}: is a folder, not a file")
-    try:
-        with open(path, "rb") as stream:
-            start = stream.read(4096)
-    except FileNotFoundError:
-        raise InputError(f"{path}: no such file") from None
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    start = first_bytes(path, 4096)
     if not start:
         raise FormatError(f"{path}: is empty")
     for known in FORMATS:

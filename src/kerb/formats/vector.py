@@ -19,6 +19,7 @@ from shapely.errors import ShapelyError
 from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic
+from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete
 
 VECTOR_SUFFIXES = {".geojson": "GeoJSON", ".json": "GeoJSON", ".gpkg": "GPKG", ".shp": "ESRI Shapefile", ".kml": "KML"}
@@ -41,11 +42,7 @@ class VectorLayer:
 def check_vector(path: Path) -> None:
     """Raise InputError or FormatError unless the file is what its name says."""
     driver = VECTOR_SUFFIXES.get(path.suffix.lower())
-    try:
-        with open(path, "rb") as stream:
-            start = stream.read(65_536)
-    except OSError as error:
-        raise InputError(f"{path}: {error.strerror or error}") from None
+    start = first_bytes(path, 65_536)
     text = start.lstrip(b"\xef\xbb\xbf \t\r\n")
     good = {
         "GPKG": start.startswith(b"SQLite format 3\0"),
@@ -80,7 +77,7 @@ def vector_layers(path: Path) -> tuple[list[VectorLayer], ReferenceSystem]:
             info = pyogrio.read_info(path, layer=name, force_feature_count=True, force_total_bounds=True)
             layers.append(VectorLayer(str(name), max(int(info["features"]), 0), _kind(kind)))
             if reference is UNKNOWN and info.get("crs"):
-                reference = _system(info["crs"])
+                reference = stated_system_of(info["crs"])
                 if is_geographic(reference) and _beyond_degrees(info.get("total_bounds")):
                     # GDAL takes a GeoJSON without a system for degrees, which these numbers cannot be.
                     reference = UNKNOWN
@@ -193,7 +190,7 @@ def _cell(value: Any) -> str:
     return str(value)
 
 
-def _system(text: str) -> ReferenceSystem:
+def stated_system_of(text: str) -> ReferenceSystem:
     try:
         return from_text(text)
     except InputError:
@@ -220,9 +217,6 @@ def write_features(
     ------
     OutputError, when there is nothing to write or the folder cannot be written.
     """
-    driver = VECTOR_SUFFIXES.get(path.suffix.lower())
-    if driver is None or driver == "KML":
-        raise OutputError(f"{path}: points and lines are written as .gpkg, .geojson or .shp")
     layers = []
     if points is not None and points.count:
         columns = {"name": points.names, "code": points.codes, **points.extra, **(fields or {})}
@@ -230,6 +224,16 @@ def write_features(
         layers.append(("points", shapes, columns))
     if lines is not None and lines.count:
         layers.append(("lines", *_shapes(lines)))
+    return write_layers(path, layers, reference)
+
+
+def write_layers(
+    path: Path, layers: list[tuple[str, Any, dict[str, Any]]], reference: ReferenceSystem
+) -> list[tuple[str, str]]:
+    """Write layers, each a name, shapes (n,) of one kind and columns of n values. Notes and errors as above."""
+    driver = VECTOR_SUFFIXES.get(path.suffix.lower())
+    if driver is None or driver == "KML":
+        raise OutputError(f"{path}: points, lines and areas are written as .gpkg, .geojson or .shp")
     if not layers:
         raise OutputError(f"{path}: nothing to write")
     if driver != "GPKG" and len(layers) > 1:
@@ -278,11 +282,11 @@ def _write_layer(
 
     name, append = layer
     kinds = set(shapely.get_type_id(shapes).tolist())
-    geometry = {0: "Point", 1: "LineString", 3: "Polygon"}[kinds.pop()]
+    geometry = {0: "Point", 1: "LineString", 3: "Polygon", 6: "MultiPolygon"}[kinds.pop()]
     if shapely.has_z(shapes).any():
         geometry += " Z"
     fields = _field_names(list(columns), driver)
-    data = [np.array(list(values), object if not _numeric(values) else float) for values in columns.values()]
+    data = [_values(values) for values in columns.values()]
     options = {"RFC7946": "NO"} if driver == "GeoJSON" else {}
     wkt = system.wkt if driver == "GeoJSON" else definition(system)
     with warnings.catch_warnings():
@@ -293,6 +297,12 @@ def _write_layer(
             layer=name if driver == "GPKG" else None, geometry_type=geometry, crs=wkt or None,
             layer_options=options, encoding="UTF-8",
         )  # fmt: skip
+
+
+def _values(values: Any) -> Any:
+    if isinstance(values, np.ndarray):
+        return values
+    return np.array(list(values), object if not _numeric(values) else float)
 
 
 def _numeric(values: Any) -> bool:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray
-from kerb.core.cloud.ground import GROUND, NOISE, OTHER, TERRAINS, GroundSettings, ground
-from kerb.core.cloud.heights import HEIGHT, KEY_POINTS, banded, heights
+from kerb.core.arrays import AnyArray, Mask
+from kerb.core.cloud.classes import GROUND, KEY_POINTS, NOISE_CLASSES, UNCLASSIFIED
+from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground
+from kerb.core.cloud.heights import HEIGHT, VEGETATION, banded, heights
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, from_store, with_elevations
 from kerb.core.cloud.store import CloudStore
@@ -71,18 +73,16 @@ def run_ground(args: argparse.Namespace) -> Outcome:
         store = cloud.store
         settings = GroundSettings.usual(args.terrain, store)
         given = {name: getattr(args, name) for name in ("slope", "step", "object_size", "cell")}
-        settings = GroundSettings(**{name: given[name] or getattr(settings, name) for name in given})
-        if any(value is not None and not value > 0 for value in given.values()):
-            raise InputError("slope, step, object size and cell must be above zero")
+        settings = replace(settings, **{name: value for name, value in given.items() if value is not None})
         classes = _named(args.cloud, lambda: ground(store, settings, progress.within(0.4, 0.8)))
         outcome = _outcome("ground", store, {"terrain": args.terrain, **vars(settings), "out": str(args.out)})
-        outcome.inputs = [Input("cloud", args.cloud, store.count, store.count)]
         _write(from_store(store, made={"classification": classes}), args.out, outcome, progress.within(0.8, 1.0))
-    kept = int(np.isin(classes, NOISE).sum())
+        counted = classes[_in_use(store)]
+        outcome.inputs = [Input("cloud", args.cloud, store.count, len(counted))]
     outcome.figures = {
-        "ground": Figure(int((classes == GROUND).sum()), "", "Ground (class 2)"),
-        "other": Figure(int((classes == OTHER).sum()), "", "Other (class 1)"),
-        "noise": Figure(kept, "", "Noise, left as it was (classes 7 and 18)"),
+        "ground": Figure(int((counted == GROUND).sum()), "", "Ground (class 2)"),
+        "other": Figure(int((counted == UNCLASSIFIED).sum()), "", "Other (class 1)"),
+        "noise": Figure(int(np.isin(counted, NOISE_CLASSES).sum()), "", "Noise, left as it was (classes 7 and 18)"),
     }
     outcome.warnings += cloud.notes
     return outcome
@@ -105,11 +105,13 @@ def run_heights(args: argparse.Namespace) -> Outcome:
         made: Columns = {HEIGHT: over.astype(np.float32)}
         if args.bands:
             made["classification"] = banded(classes, over, args.bands)
-            _count_bands(outcome, made["classification"], classes)
+            _count_bands(outcome, made["classification"][_in_use(store)], classes[_in_use(store)])
         outgoing = from_store(store, made=made, units={HEIGHT: unit})
         if args.as_elevations:
             outgoing = _flat(outgoing, args.cloud)
         _write(outgoing, args.out, outcome, progress.within(0.8, 1.0))
+        counted = _in_use(store)
+        classes, over = classes[counted], over[counted]
     is_ground = np.isin(classes, args.ground_classes)
     known = np.isfinite(over)
     outcome.inputs = [Input("cloud", args.cloud, store.count, int(known.sum()))]
@@ -139,10 +141,16 @@ def _height_notes(args: argparse.Namespace, classes: np.ndarray, known: np.ndarr
 def _count_bands(outcome: Outcome, after: np.ndarray, before: np.ndarray) -> None:
     rows = tuple(
         (name, code, int((after == code).sum()), int((before == code).sum()))
-        for name, code in (("low", 3), ("medium", 4), ("high", 5))
+        for name, code in zip(("low", "medium", "high"), VEGETATION, strict=True)
     )
     columns = (Column("band"), Column("class"), Column("count"), Column("count_before"))
     outcome.tables["bands"] = Table("Height bands", columns, rows)
+
+
+def _in_use(store: CloudStore) -> Mask:
+    """Points (n,) that are not set aside."""
+    aside = store.aside()
+    return np.ones(store.count, np.bool_) if aside is None else np.asarray(aside) == 0
 
 
 def _flat(outgoing: Outgoing, name: str) -> Outgoing:

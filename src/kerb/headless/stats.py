@@ -8,7 +8,7 @@ from pathlib import Path
 
 from kerb.core.cloud.statistics import area_rows, figures
 from kerb.core.errors import InputError
-from kerb.core.reference import ReferenceSystem, from_text
+from kerb.core.reference import ReferenceSystem
 from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
 from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
@@ -65,7 +65,7 @@ def run_stats(args: argparse.Namespace) -> Outcome:
     outcome.warnings = [*cloud.notes, *_notes(areas, values["count"], reference)]
     if args.out is not None:
         dated = {f"{name}_{args.epoch}": column for name, column in values.items()} if args.epoch else {}
-        write_areas(areas, values | dated, args.out, reference.code if reference.wkt else "")
+        outcome.warnings += [Note(*note) for note in write_areas(areas, values | dated, args.out, reference)]
     return outcome
 
 
@@ -75,8 +75,8 @@ def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]
     if empty:
         named = ", ".join(empty[:5]) + (" and more" if len(empty) > 5 else "")
         notes.append(Note("empty-areas", f"{len(empty)} of {len(counts)} areas have no points: {named}"))
-    if areas.crs and reference.wkt:
-        other = from_text(areas.crs)
+    other = areas.reference
+    if other.wkt and reference.wkt:
         if other.unit != reference.unit or (other.name != reference.name and other.code != reference.code):
             words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}"
             notes.append(Note("crs-conflict", f"{words}; the numbers were taken as they are"))

@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 
 from kerb.core.arrays import Bytes
-from kerb.core.cloud.ground import GROUND, TERRAINS, GroundSettings
+from kerb.core.cloud.classes import GROUND
+from kerb.core.cloud.ground import TERRAINS, GroundSettings
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.errors import JobError
 from kerb.core.quantity import count, quantity

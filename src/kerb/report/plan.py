@@ -7,12 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.store import CloudStore
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import render
 from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
 from kerb.studies.outcome import Outcome
-from kerb.studies.stockpile.setup import NOISE_CLASSES
 
 PIXELS = (960, 720)
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)

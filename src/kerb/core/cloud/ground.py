@@ -15,6 +15,7 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
+from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground_kernels import lowest_points, under_disk
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
@@ -24,8 +25,6 @@ from kerb.core.surface.grid import MAX_CELLS
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import LengthUnit
 
-GROUND, OTHER = 2, 1
-NOISE = (7, 18)
 GROWTH = 1.4
 EDGE_NEIGHBOURS = 4
 # A lowest point is no ground when a closing over its neighbours lifts it by more than the ground's own rise in a cell
@@ -124,9 +123,9 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
     def decide(tile: int) -> None:
         rows = store.rows_of(tile)
         points = store.coordinates(rows)
-        result[rows] = np.where(near.ground(points, corner), GROUND, OTHER)
+        result[rows] = np.where(near.ground(points, corner), GROUND, UNCLASSIFIED)
         if given is not None:
-            kept = np.isin(given[rows], NOISE)
+            kept = np.isin(given[rows], NOISE_CLASSES)
             if aside is not None:
                 kept |= np.asarray(aside[rows]) != 0
             result[rows][kept] = np.asarray(given[rows])[kept]
@@ -137,11 +136,13 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
 
 def _spacing(store: CloudStore, cell: float) -> float:
     """Distance between neighbours from the area of the cells that hold points: a cloud in patches is not a thin one."""
+    aside = store.aside()
     try:
-        _, row = _lowest(store, cell, store.aside(), silent())
+        _, row = _lowest(store, cell, aside, silent())
     except InputError:
         return store.spacing
-    return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / store.count))
+    used = store.count - (0 if aside is None else int(np.count_nonzero(aside)))
+    return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / max(used, 1)))
 
 
 def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progress) -> tuple[Floats, Ints]:

@@ -16,6 +16,7 @@ import numpy as np
 from scipy.spatial import QhullError, cKDTree
 
 from kerb.core.arrays import Bytes, Floats, Ints, Mask
+from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each
@@ -24,10 +25,9 @@ from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.tin_kernels import locate
 
 HEIGHT = "height_above_ground"
-KEY_POINTS = 8
-LOW, MEDIUM, HIGH = 3, 4, 5
 # What a height may say about: never classified, unclassified, vegetation. Buildings and water stay what they are.
-OPEN_CLASSES = (0, 1, LOW, MEDIUM, HIGH)
+VEGETATION = (LOW_VEGETATION, MEDIUM_VEGETATION, HIGH_VEGETATION)
+OPEN_CLASSES = (0, UNCLASSIFIED, *VEGETATION)
 HALO_SPACINGS = 8.0
 CELLS_PER_TILE_SIDE = 8
 NUDGE = 1e-3
@@ -66,7 +66,7 @@ def banded(classes: Bytes, over: Floats, limits: tuple[float, float, float]) -> 
     from the third. Points under the first, and of other classes than 0, 1, 3, 4 and 5, stay as they are."""
     result = np.array(classes, np.uint8)
     some = np.isin(classes, OPEN_CLASSES) & (over >= limits[0])
-    result[some] = np.array([LOW, MEDIUM, HIGH], np.uint8)[np.searchsorted(limits[1:], over[some], side="right")]
+    result[some] = np.array(VEGETATION, np.uint8)[np.searchsorted(limits[1:], over[some], side="right")]
     return result
 
 

@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats, Ints
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
@@ -15,7 +16,6 @@ from kerb.core.parallel import each
 from kerb.core.progress import Progress
 
 PERCENTILES = (5, 25, 50, 75, 95)
-NOISE = (7, 18)
 
 
 def area_rows(store: CloudStore, areas: list[Any], progress: Progress) -> list[Ints]:
@@ -66,7 +66,7 @@ def figures(store: CloudStore, rows: Ints) -> dict[str, float | int | None]:
     """
     classes = np.asarray(store.column("classification")[rows]) if store.has("classification") else None
     if classes is not None:
-        good = ~np.isin(classes, NOISE)
+        good = ~np.isin(classes, NOISE_CLASSES)
         rows, classes = rows[good], classes[good]
     found: dict[str, float | int | None] = {"count": len(rows)}
     z = store.coordinates(rows)[:, 2]

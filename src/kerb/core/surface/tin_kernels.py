@@ -35,6 +35,25 @@ def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fi
                     starts[n + 1] += 1
 
 
+@inline
+def _weights(vertices, triangles, t, x, y):
+    """Weights of the second and third corner at a place; NaN, which passes no comparison, where the area is zero."""
+    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+    ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+    vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+    det = ux * vy - uy * vx
+    wx, wy = x - vertices[a, 0], y - vertices[a, 1]
+    if det == 0.0:
+        return np.nan, np.nan
+    return (wx * vy - wy * vx) / det, (ux * wy - uy * wx) / det
+
+
+@inline
+def _elevation(vertices, triangles, t, s, r):
+    z = vertices[triangles[t, 0], 2]
+    return z + s * (vertices[triangles[t, 1], 2] - z) + r * (vertices[triangles[t, 2], 2] - z)
+
+
 @kernel
 def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out):
     """Elevation of the surface at each place, NaN where there is no triangle."""
@@ -53,18 +72,9 @@ def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out
         n = i * shape[1] + j
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]
-            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-            ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
-            vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
-            det = ux * vy - uy * vx
-            if det == 0.0:
-                continue
-            wx, wy = x - vertices[a, 0], y - vertices[a, 1]
-            s = (wx * vy - wy * vx) / det
-            r = (ux * wy - uy * wx) / det
+            s, r = _weights(vertices, triangles, t, x, y)
             if s >= -slack and r >= -slack and s + r <= 1.0 + slack:
-                za = vertices[a, 2]
-                out[q] = za + s * (vertices[b, 2] - za) + r * (vertices[c, 2] - za)
+                out[q] = _elevation(vertices, triangles, t, s, r)
                 break
 
 
@@ -84,16 +94,8 @@ def locate(vertices, triangles, low, inverse, shape, starts, listed, xy, found, 
         n = i * shape[1] + j
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]
-            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-            ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
-            vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
-            det = ux * vy - uy * vx
-            if det == 0.0:
-                continue
-            px, py = x - vertices[a, 0], y - vertices[a, 1]
-            second, third = (px * vy - py * vx) / det, (ux * py - uy * px) / det
-            depth = min(1.0 - second - third, min(second, third))
+            s, r = _weights(vertices, triangles, t, x, y)
+            depth = min(1.0 - s - r, min(s, r))
             if depth >= deepest:
                 deepest, found[q] = depth, t
-                za = vertices[a, 2]
-                out[q] = za + second * (vertices[b, 2] - za) + third * (vertices[c, 2] - za)
+                out[q] = _elevation(vertices, triangles, t, s, r)

@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import InputError, NotDeterminable
@@ -19,7 +20,7 @@ from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_through
 from kerb.core.surface.volume import Base
 from kerb.core.units import LengthUnit
-from kerb.studies.stockpile.setup import NOISE_CLASSES, StockpileSetup
+from kerb.studies.stockpile.setup import StockpileSetup
 
 FEWEST_POINTS = 10
 JUMP_M = 0.3

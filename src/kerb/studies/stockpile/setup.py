@@ -21,7 +21,6 @@ BASES = (
     ("surface", "Another surface"),
 )
 DENSITIES = (("t/m3", "t/m³"), ("ton/yd3", "short ton/yd³"))
-NOISE_CLASSES = (7, 18)
 
 
 @dataclass(frozen=True)

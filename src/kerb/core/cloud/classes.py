@@ -1,0 +1,4 @@
+"""Point classes of the LAS standard that Kerb decides by."""
+
+UNCLASSIFIED, GROUND, LOW_VEGETATION, MEDIUM_VEGETATION, HIGH_VEGETATION, KEY_POINTS = 1, 2, 3, 4, 5, 8
+NOISE_CLASSES = (7, 18)
