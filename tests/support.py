@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
+import json
 import tempfile
 import unittest
 from pathlib import Path
 
 import numpy as np
 
+from kerb.__main__ import main
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
@@ -26,6 +30,32 @@ class Folder(unittest.TestCase):
         holder = tempfile.TemporaryDirectory()
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
+
+
+def run_kerb(*words: object) -> tuple[int, str, str]:
+    """Exit status, standard output and standard error of a command line."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            status = main([str(word) for word in words])
+        except SystemExit as stop:
+            status = stop.code
+    return status, out.getvalue(), err.getvalue()
+
+
+class CommandLine(Folder):
+    """A test that calls the command line; ``error`` is what it wrote to standard error last."""
+
+    def kerb(self, *words: object) -> tuple[int, str]:
+        """Exit status and standard output."""
+        status, out, self.error = run_kerb(*words)
+        return status, out
+
+    def json(self, *words: object) -> dict:
+        """The outcome of a verb that must succeed."""
+        status, out = self.kerb(*words, "--json", "-")
+        self.assertEqual(status, 0, self.error)
+        return json.loads(out)
 
 
 class Points:

@@ -1,22 +1,20 @@
 """Ground, heights above it and height bands: against truth, SciPy and themselves in one piece."""
 
-import contextlib
-import io
-import json
 import unittest
 
 import laspy
 import numpy as np
 from scipy.interpolate import LinearNDInterpolator
 
-from kerb.__main__ import main
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground
 from kerb.core.cloud.heights import banded, heights
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
-from tests.support import DATA, YARD, Folder, store_of
+from kerb.job.holdings import altered
+from kerb.job.job import Job
+from tests.support import DATA, YARD, CommandLine, store_of
 from tests.terrain import UTM, made, scores
 
 # Kappa that the usual settings must reach on made terrain; docs/methods/ground.md tells what they did reach.
@@ -156,24 +154,15 @@ class Heights(unittest.TestCase):
         np.testing.assert_array_equal(banded(classes, over, (0.1, 0.5, 2.0)), [1, 3, 3, 4, 4, 5, 5, 6, 2, 1])
 
 
-class Verbs(Folder):
-    def kerb(self, *words):
-        out, err = io.StringIO(), io.StringIO()
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            status = main([str(word) for word in words])
-        self.error = err.getvalue()
-        return status, out.getvalue()
-
+class Verbs(CommandLine):
     def test_ground_then_heights_once(self):
         one, two, three = (self.folder / name for name in ("ground.laz", "heights.laz", "flat.las"))
-        status, out = self.kerb("ground", YARD, "--terrain", "benches", "--out", one, "--json", "-")
-        figures = json.loads(out)["figures"]
+        figures = self.json("ground", YARD, "--terrain", "benches", "--out", one)["figures"]
         before, after = laspy.read(YARD), laspy.read(one)
-        self.assertEqual((status, figures["ground"]["value"]), (0, int((after.classification == 2).sum())))
+        self.assertEqual(figures["ground"]["value"], int((after.classification == 2).sum()))
         self.assertEqual(int((after.classification == 7).sum()), int((before.classification == 7).sum()))
         np.testing.assert_array_equal(np.sort(before.z), np.sort(after.z))
-        status, out = self.kerb("heights", one, "--bands", "0.1,0.5,2", "--out", two, "--json", "-")
-        found, tall = json.loads(out), laspy.read(two)
+        found, tall = self.json("heights", one, "--bands", "0.1,0.5,2", "--out", two), laspy.read(two)
         self.assertEqual(found["figures"]["ground"]["value"], figures["ground"]["value"])
         self.assertEqual(found["figures"]["max"]["unit"], "m")
         self.assertAlmostEqual(found["figures"]["max"]["value"], float(np.nanmax(tall.height_above_ground)), places=3)
@@ -193,10 +182,9 @@ class Verbs(Folder):
         las.classification[np.nonzero(las.classification == 2)[0][::10]] = 8
         keyed = self.folder / "keyed.laz"
         las.write(keyed)
-        found = json.loads(self.kerb("heights", keyed, "--out", self.folder / "a.laz", "--json", "-")[1])
+        found = self.json("heights", keyed, "--out", self.folder / "a.laz")
         self.assertIn("key-points", [note["code"] for note in found["warnings"]])
-        words = ("heights", keyed, "--out", self.folder / "b.laz", "--ground-classes", "2,8", "--json", "-")
-        found = json.loads(self.kerb(*words)[1])
+        found = self.json("heights", keyed, "--out", self.folder / "b.laz", "--ground-classes", "2,8")
         self.assertNotIn("key-points", [note["code"] for note in found["warnings"]])
         for words in (
             ("heights", keyed, "--out", self.folder / "c.laz", "--ground-classes", "9"),
@@ -206,6 +194,25 @@ class Verbs(Folder):
             ("ground", YARD, "--out", self.folder / "c.laz", "--step", "-1"),
             ("ground", self.folder / "none.laz", "--out", self.folder / "c.laz"),
         ):
-            with contextlib.suppress(SystemExit):
-                self.assertEqual(self.kerb(*words), (2, ""), words)
+            self.assertEqual(self.kerb(*words), (2, ""), words)
         self.assertFalse((self.folder / "c.laz").exists())
+
+    def test_what_is_set_aside_is_neither_counted_nor_written(self):
+        folder = self.folder / "aside.kerb"
+        self.json("add", folder, YARD)
+        job = Job.open(folder)
+        holding = job.state.holdings[0]
+        store = job.store(holding)
+        gone = store.coordinates(slice(0, store.count))[:, 0] > yard.ORIGIN[0] + 70
+        job.execute(altered(holding, "Set aside the east", aside=store.keep_aside(gone)))
+        job.save()
+        for words in (("ground", f"{folder}#{holding.name}"), ("heights", f"{folder}#{holding.name}")):
+            out = self.folder / f"{words[0]}.laz"
+            figures = self.json(*words, "--out", out)["figures"]
+            counts = sum(figures[name]["value"] for name in ("ground", "other", "noise") if name in figures)
+            self.assertEqual((counts, len(laspy.read(out))), (int((~gone).sum()),) * 2)
+        area = self.folder / "all.wkt"
+        area.write_text("POLYGON((379000 5559000, 381000 5559000, 381000 5561000, 379000 5561000, 379000 5559000))")
+        found = self.json("stats", f"{folder}#{holding.name}", "--areas", area)
+        noise = np.asarray(store.column("classification")) == 7
+        self.assertEqual(found["figures"]["count"]["value"], int((~gone & ~noise).sum()))

@@ -1,23 +1,18 @@
 """The verbs info, convert, add and stockpile on files of every kind, as a script calls them."""
 
-import contextlib
-import io
-import json
-
 import ezdxf
 import laspy
 import numpy as np
 import rasterio
 
-from kerb.__main__ import main
 from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.demo.files import control, write_files
 from kerb.job.job import Job
-from tests.support import DATA, YARD, Folder
+from tests.support import DATA, YARD, CommandLine
 
 
-class Verbs(Folder):
+class Verbs(CommandLine):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
@@ -27,18 +22,6 @@ class Verbs(Folder):
         holder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(holder.cleanup)
         cls.files = write_files(Path(holder.name), silent())
-
-    def kerb(self, *words):
-        out, err = io.StringIO(), io.StringIO()
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            status = main([str(word) for word in words])
-        self.error = err.getvalue()
-        return status, out.getvalue()
-
-    def json(self, *words):
-        status, out = self.kerb(*words, "--json", "-")
-        self.assertEqual(status, 0, self.error)
-        return json.loads(out)
 
 
 class Info(Verbs):

@@ -1,7 +1,5 @@
 """Report, tables and command line on a file that is not the demo: what is written is read back."""
 
-import contextlib
-import io
 import json
 
 import laspy
@@ -9,7 +7,6 @@ import numpy as np
 import pypdfium2 as pdfium
 import shapely
 
-from kerb.__main__ import main
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.progress import silent
 from kerb.demo import yard
@@ -19,7 +16,7 @@ from kerb.report.pdf import SECTIONS, Chapter, ReportWish, make_report, write_re
 from kerb.report.text import comma_separated, figures_table, tab_separated, write_csv
 from kerb.studies.outcome import Column, Table
 from kerb.studies.stockpile import HeapData, StockpileSetup, run
-from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, store_of, toe_of
+from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, run_kerb, store_of, toe_of
 
 
 def text_of(pdf: bytes) -> list[str]:
@@ -146,15 +143,9 @@ class Polygons(Folder):
                 read_polygons(self.write(name, content))
 
 
-class CommandLine(Folder):
+class Verbs(Folder):
     def kerb(self, *words):
-        out, err = io.StringIO(), io.StringIO()
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            try:
-                status = main([str(word) for word in words])
-            except SystemExit as stop:
-                status = stop.code
-        return status, out.getvalue(), err.getvalue()
+        return run_kerb(*words)
 
     def toes(self):
         features = [

@@ -1,29 +1,19 @@
 """Statistics of areas against brute force with Shapely and NumPy; fields written, kept by epoch and read again."""
 
-import contextlib
-import io
-import json
+import warnings
 
 import laspy
 import numpy as np
 import pyogrio
 import shapely
 
-from kerb.__main__ import main
-from tests.support import YARD, Folder
+from tests.support import YARD, CommandLine
 
 # Off the millimetres of the points: on an edge, inside and outside are a matter of taste.
 LOW = np.array([380_000.0005, 5_560_000.0005])
 
 
-class Stats(Folder):
-    def kerb(self, *words):
-        out, err = io.StringIO(), io.StringIO()
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            status = main([str(word) for word in words])
-        self.error = err.getvalue()
-        return status, out.getvalue()
-
+class Stats(CommandLine):
     def areas(self, name="areas.geojson", crs="EPSG:25830"):
         court = shapely.Polygon([(10, 10), (60, 12), (58, 70), (12, 66)], [[(20, 20), (40, 20), (40, 40), (20, 40)]])
         two = shapely.MultiPolygon([shapely.box(70, 20, 90, 40), shapely.box(100, 60, 120, 90)])
@@ -37,7 +27,7 @@ class Stats(Folder):
 
     def test_against_brute_force(self):
         path = self.areas()
-        found = json.loads(self.kerb("stats", YARD, "--areas", path, "--json", "-")[1])
+        found = self.json("stats", YARD, "--areas", path)
         names = [column["name"] for column in found["tables"]["areas"]["columns"]]
         units = {column["name"]: column["unit"] for column in found["tables"]["areas"]["columns"]}
         self.assertEqual((units["mean"], units["area"], units["intensity_mean"]), ("m", "m2", ""))
@@ -57,6 +47,28 @@ class Stats(Folder):
                 self.assertAlmostEqual(got[name], float(value), places=6, msg=name)
         self.assertEqual(found["tables"]["areas"]["rows"][2][2:4], [0, None])
         self.assertIn("empty-areas", [note["code"] for note in found["warnings"]])
+
+    def test_in_feet(self):
+        """The same ground in US survey feet: lengths and areas by 3937/1200 and its square, counts and shares the same."""
+        path = self.areas()
+        metres = self.json("stats", YARD, "--areas", path)["tables"]["areas"]
+        self.json("convert", YARD, self.folder / "feet.laz", "--unit", "us-ft")
+        scaled = [shapely.transform(shape, lambda xy: xy * 3937 / 1200) for shape in self.shapes]
+        ring = self.folder / "feet.gpkg"
+        shapes = np.array([shapely.multipolygons(getattr(s, "geoms", [s])) for s in scaled], object)
+        names = [np.array(["Court", "Pair", "Far"], object)]
+        with warnings.catch_warnings(action="ignore"):  # a local grid in feet has no system to name
+            pyogrio.raw.write(ring, shapely.to_wkb(shapes), names, ["name"], geometry_type="MultiPolygon", crs=None)
+        feet = self.json("stats", self.folder / "feet.laz", "--areas", ring)["tables"]["areas"]
+        units = {column["name"]: column["unit"] for column in feet["columns"]}
+        self.assertEqual((units["mean"], units["area"]), ("us-ft", "us-ft2"))
+        for column, one, other in zip(feet["columns"], metres["rows"][0], feet["rows"][0], strict=True):
+            power = {"us-ft": 1, "us-ft2": 2}.get(column["unit"], 0)
+            wanted = one if power == 0 else one * (3937 / 1200) ** power
+            if isinstance(wanted, float):
+                np.testing.assert_allclose(other, wanted, rtol=1e-6, atol=1e-12, err_msg=column["name"])
+            else:
+                self.assertEqual(other, wanted)
 
     def test_fields_are_kept_by_epoch(self):
         path = self.areas("areas.gpkg")
@@ -91,5 +103,5 @@ class Stats(Folder):
             self.assertEqual(self.kerb("stats", YARD, *words), (2, ""), words)
             self.assertEqual(self.error.count("\n"), 1)
         other = self.areas("other.geojson", "EPSG:2229")
-        found = json.loads(self.kerb("stats", YARD, "--areas", other, "--json", "-")[1])
+        found = self.json("stats", YARD, "--areas", other)
         self.assertIn("crs-conflict", [note["code"] for note in found["warnings"]])

@@ -5,6 +5,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from kerb.core.cloud.heights import HEIGHT
+from kerb.core.quantity import count
 from kerb.job import studies
 from kerb.job.job import Job
 from tests.window.test_window import LEFT, PLAIN, Windowed
@@ -56,6 +57,8 @@ class Points(Windowed):
         self.settle()
         self.assertEqual(self.aside(), int(left.sum()))
         self.assertEqual(self.window.selection.count, 0)
+        self.assertEqual(self.store.used, self.store.count - int(left.sum()))
+        self.assertIn(f"of {count(self.store.used)} points drawn", self.window.status.points.text())
         self.session.undo()
         self.settle()
         self.assertEqual(self.aside(), 0)

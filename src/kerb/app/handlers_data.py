@@ -16,7 +16,6 @@ from kerb.app.dialogs.write import ask_target
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
 from kerb.core.cloud.outgoing import from_store
-from kerb.core.cloud.slope import slopes
 from kerb.core.errors import JobError, KerbError
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, local_grid
@@ -103,17 +102,6 @@ class DataHandlers:
         holding = self._chosen(key)
         if holding is not None:
             self.window.show_page("holding", holding.id)
-
-    def slope(self) -> None:
-        job, holding = self.session.job, self.window.colouring.main_cloud()
-        store = job.store(holding)
-
-        def keep(values: np.ndarray) -> None:
-            store.add_attribute("slope", "deg", values)
-            job.note(Change(f"Computed slope of {holding.name}", lambda state: state))
-            self.window.colouring.colour_by("slope")
-
-        self.session.start(lambda progress: slopes(store, progress), "Computing slope", keep)
 
     def rename_holding(self, key: str = "") -> None:
         holding = self._chosen(key)

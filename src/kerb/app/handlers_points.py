@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kerb.app.tools.select import SelectPoints
-from kerb.core.arrays import Bytes, Mask
+from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.classes import GROUND, KEY_POINTS
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, Terrain, ground
 from kerb.core.cloud.heights import HEIGHT, heights
+from kerb.core.cloud.slope import slopes
+from kerb.core.errors import KerbError
+from kerb.core.progress import Progress
 from kerb.core.quantity import count
 from kerb.job import holdings, prepared
 from kerb.job.job import Change
@@ -70,7 +74,11 @@ class PointHandlers:
         settings = GroundSettings.usual(terrain, store)
 
         def keep(classes: Bytes) -> None:
-            change, twin = prepared.with_ground(job, holding, classes, (terrain, settings))
+            try:
+                change, twin = prepared.with_ground(job, holding, classes, (terrain, settings))
+            except KerbError as error:
+                self.session.complained.emit("The ground could not be kept", str(error))
+                return
             self.session.execute(change)
             self.session.said.emit(change.sentence)
             self.window.show_page("holding", twin.id)
@@ -78,22 +86,32 @@ class PointHandlers:
         self.session.start(lambda progress: ground(store, settings, progress), "Finding the ground", keep)
 
     def over_ground(self) -> None:
+        store = self.session.job.store(self.window.colouring.main_cloud())
+        keys = store.has("classification") and bool(np.any(store.column("classification") == KEY_POINTS))
+        found = lambda progress: heights(store, (GROUND,), progress).astype(np.float32)  # noqa: E731
+        unit = store.reference.vertical_unit.code
+        more = "Class 8 (key points) was not taken for ground; where it is used it belongs there." if keys else ""
+        self._compute_attribute((HEIGHT, unit), found, "height above ground (class 2)", more)
+
+    def slope(self) -> None:
+        store = self.session.job.store(self.window.colouring.main_cloud())
+        self._compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
+
+    def _compute_attribute(
+        self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str, more: str = ""
+    ) -> None:
+        """Compute an attribute, ``made`` its name and unit, of the main cloud in the background; then colour by it."""
         job, holding = self.session.job, self.window.colouring.main_cloud()
         store = job.store(holding)
-        keys = store.has("classification") and bool(np.any(store.column("classification") == KEY_POINTS))
 
-        def keep(values: np.ndarray) -> None:
-            store.add_attribute(HEIGHT, store.reference.vertical_unit.code, values)
-            words = f"Computed height above ground of {holding.name} (class 2)"
-            job.note(Change(words, lambda state: state))
-            self.window.colouring.colour_by(HEIGHT)
-            if keys:
-                self.session.said.emit(
-                    "Class 8 (key points) was not taken for ground; where it is used it belongs there."
-                )
+        def keep(values: AnyArray) -> None:
+            store.add_attribute(*made, values)
+            job.note(Change(f"Computed {words} of {holding.name}", lambda state: state))
+            self.window.colouring.colour_by(made[0])
+            if more:
+                self.session.said.emit(more)
 
-        work = lambda progress: heights(store, (GROUND,), progress).astype(np.float32)  # noqa: E731
-        self.session.start(work, "Heights above ground", keep)
+        self.session.start(work, f"Computing {words}", keep)
 
     def _chosen_points(self) -> tuple[Holding, Mask] | None:
         selection, holding = self.window.selection, self.window.colouring.main_cloud()

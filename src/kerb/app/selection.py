@@ -84,8 +84,7 @@ class Selection(QObject):
         layer, picture = self.window.colouring.layer(), view.picture
         if not self.count or layer is None or picture is None or self.window.colouring.main_cloud().id != self.key:
             return
-        then, now = picture.camera, view.camera
-        if then != now:
+        if picture.camera != view.camera:
             return
         if self._painted is None or self._painted[0] is not picture:
             rows = picture.buffer.rows

@@ -191,6 +191,7 @@ def _cell(value: Any) -> str:
 
 
 def stated_system_of(text: str) -> ReferenceSystem:
+    """The system that a file names, unknown where the name means nothing to PROJ."""
     try:
         return from_text(text)
     except InputError:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Mask
+from kerb.core.arrays import AnyArray
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground
 from kerb.core.cloud.heights import HEIGHT, VEGETATION, banded, heights
@@ -77,7 +77,7 @@ def run_ground(args: argparse.Namespace) -> Outcome:
         classes = _named(args.cloud, lambda: ground(store, settings, progress.within(0.4, 0.8)))
         outcome = _outcome("ground", store, {"terrain": args.terrain, **vars(settings), "out": str(args.out)})
         _write(from_store(store, made={"classification": classes}), args.out, outcome, progress.within(0.8, 1.0))
-        counted = classes[_in_use(store)]
+        counted = classes[store.in_use()]
         outcome.inputs = [Input("cloud", args.cloud, store.count, len(counted))]
     outcome.figures = {
         "ground": Figure(int((counted == GROUND).sum()), "", "Ground (class 2)"),
@@ -105,12 +105,12 @@ def run_heights(args: argparse.Namespace) -> Outcome:
         made: Columns = {HEIGHT: over.astype(np.float32)}
         if args.bands:
             made["classification"] = banded(classes, over, args.bands)
-            _count_bands(outcome, made["classification"][_in_use(store)], classes[_in_use(store)])
+            _count_bands(outcome, made["classification"][store.in_use()], classes[store.in_use()])
         outgoing = from_store(store, made=made, units={HEIGHT: unit})
         if args.as_elevations:
             outgoing = _flat(outgoing, args.cloud)
         _write(outgoing, args.out, outcome, progress.within(0.8, 1.0))
-        counted = _in_use(store)
+        counted = store.in_use()
         classes, over = classes[counted], over[counted]
     is_ground = np.isin(classes, args.ground_classes)
     known = np.isfinite(over)
@@ -145,12 +145,6 @@ def _count_bands(outcome: Outcome, after: np.ndarray, before: np.ndarray) -> Non
     )
     columns = (Column("band"), Column("class"), Column("count"), Column("count_before"))
     outcome.tables["bands"] = Table("Height bands", columns, rows)
-
-
-def _in_use(store: CloudStore) -> Mask:
-    """Points (n,) that are not set aside."""
-    aside = store.aside()
-    return np.ones(store.count, np.bool_) if aside is None else np.asarray(aside) == 0
 
 
 def _flat(outgoing: Outgoing, name: str) -> Outgoing:

@@ -76,10 +76,10 @@ def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]
         named = ", ".join(empty[:5]) + (" and more" if len(empty) > 5 else "")
         notes.append(Note("empty-areas", f"{len(empty)} of {len(counts)} areas have no points: {named}"))
     other = areas.reference
-    if other.wkt and reference.wkt:
-        if other.unit != reference.unit or (other.name != reference.name and other.code != reference.code):
-            words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}"
-            notes.append(Note("crs-conflict", f"{words}; the numbers were taken as they are"))
+    same = other.unit == reference.unit and (other.name == reference.name or other.code == reference.code)
+    if other.wkt and reference.wkt and not same:
+        words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}"
+        notes.append(Note("crs-conflict", f"{words}; the numbers were taken as they are"))
     return notes
 
 

@@ -25,9 +25,10 @@ def with_ground(job: Job, holding: Holding, classes: Bytes, how: tuple[str, Grou
     terrain, settings = how
     _, twin = duplicated(job, holding)
     unit = job.state.title.unit
-    found = int(np.count_nonzero(classes == GROUND))
+    used = classes[job.store(holding).in_use()]
+    found = int(np.count_nonzero(used == GROUND))
     words = (
-        f"Found the ground of {holding.name}: {count(found)} of {count(len(classes))} points. "
+        f"Found the ground of {holding.name}: {count(found)} of {count(len(used))} points. "
         f"{TERRAINS[terrain].title}: slope {settings.slope:g}, step {quantity(settings.step, unit)}, things up to "
         f"{quantity(settings.object_size, unit)}, cell {quantity(settings.cell, unit)}"
     )

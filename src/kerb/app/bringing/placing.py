@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from kerb.app.bringing.thumbnail import Thumbnail
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.session import Session
-from kerb.app.sheets.fields import section
+from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
 from kerb.core.errors import InputError
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
@@ -164,15 +164,7 @@ class PlacingPanel(QWidget):
         self._show_alarms([text for _code, text in found.check.alarms])
 
     def _show_alarms(self, texts: list[str]) -> None:
-        while self.alarms.count():
-            widget = self.alarms.takeAt(0).widget()
-            widget.setParent(None)
-            widget.deleteLater()
-        for text in texts:
-            label = QLabel(f"▲  {text[:1].upper()}{text[1:]}", wordWrap=True)
-            label.setProperty("role", "warning")
-            label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            self.alarms.addWidget(label)
+        fill_warnings(self.alarms, [f"{text[:1].upper()}{text[1:]}" for text in texts])
 
     @property
     def alarm_texts(self) -> list[str]:

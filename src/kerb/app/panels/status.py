@@ -61,7 +61,7 @@ class Status(QWidget):
         if picture is None:
             self.points.setText("")
             return
-        total = sum(layer.store.count for layer in picture.scene.clouds)
+        total = sum(layer.store.used for layer in picture.scene.clouds)
         self.points.setText(f"{count(min(picture.buffer.drawn, total))} of {count(total)} points drawn")
 
     def show_hint(self, text: str) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
 from kerb.studies.setting import Setting
 
@@ -23,6 +23,20 @@ def section(text: str) -> QLabel:
     label = QLabel(text)
     label.setProperty("role", "section")
     return label
+
+
+def fill_warnings(layout: QLayout, texts: list[str]) -> None:
+    """Show texts as warnings in a layout, in place of those that were there."""
+    while layout.count():
+        widget = layout.takeAt(0).widget()
+        widget.setParent(None)
+        widget.deleteLater()
+    for text in texts:
+        label = QLabel(f"▲  {text}", wordWrap=True)
+        label.setProperty("role", "warning")
+        label.setProperty("text_shown", text)
+        label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        layout.addWidget(label)
 
 
 class Line(QWidget):

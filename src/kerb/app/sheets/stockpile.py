@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
-from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField, column, hairline, section
+from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField, column, fill_warnings, hairline, section
 from kerb.core.geometry import polygon
 from kerb.core.quantity import number, quantity, symbol
 from kerb.core.things import CLOUD, MODEL, SURFACE
@@ -267,16 +267,7 @@ class StockpileSheet(QWidget):
         shown = [self.notes.itemAt(i).widget().property("text_shown") for i in range(self.notes.count())]
         if shown == texts:
             return
-        while self.notes.count():
-            widget = self.notes.takeAt(0).widget()
-            widget.setParent(None)
-            widget.deleteLater()
-        for text in texts:
-            label = QLabel(f"▲  {text}", wordWrap=True)
-            label.setProperty("role", "warning")
-            label.setProperty("text_shown", text)
-            label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            self.notes.addWidget(label)
+        fill_warnings(self.notes, texts)
 
     def _commit(self, name: str, words: str, value: object) -> None:
         shown = "automatic" if value is None else value

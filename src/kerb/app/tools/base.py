@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
 
 if TYPE_CHECKING:
@@ -42,3 +42,44 @@ class Tool:
 
     def leave(self) -> None:
         """Another tool is chosen."""
+
+
+class OutlineTool(Tool):
+    """Takes an outline by clicks: double click or Enter closes it, Backspace takes a corner back, Esc stops."""
+
+    cursor = Qt.CursorShape.CrossCursor
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.mouse: QPointF | None = None
+
+    def close(self) -> None:
+        """Close the outline and do what it is for."""
+        raise NotImplementedError
+
+    def take_back(self) -> None:
+        """Forget the last corner; nothing happens without one."""
+        raise NotImplementedError
+
+    def stop(self) -> None:
+        """Give up."""
+        raise NotImplementedError
+
+    def move(self, event: QMouseEvent) -> None:
+        self.mouse = event.position()
+        self.view.update()
+
+    def double_click(self, event: QMouseEvent) -> None:
+        self.close()
+
+    def key(self, event: QKeyEvent) -> bool:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.close()
+        elif event.key() == Qt.Key.Key_Backspace:
+            self.take_back()
+        elif event.key() == Qt.Key.Key_Escape:
+            self.stop()
+        else:
+            return False
+        self.view.update()
+        return True

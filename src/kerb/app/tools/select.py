@@ -6,27 +6,25 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen, QPolygonF
 
 from kerb.app.selection import ADD, REPLACE, TAKE_AWAY, TINT, Selection
-from kerb.app.tools.base import Tool
+from kerb.app.tools.base import OutlineTool
 from kerb.app.views.view import View
 
 LEAST_DRAG = 5.0
 
 
-class SelectPoints(Tool):
+class SelectPoints(OutlineTool):
     """Clicks make an outline that a double click or Enter closes; a drag makes a box. Shift adds, Ctrl takes away."""
 
     hint = "Click an outline (double-click or Enter closes it) or drag a box. Shift adds, Ctrl takes away. Esc ends."
-    cursor = Qt.CursorShape.CrossCursor
 
     def __init__(self, view: View, selection: Selection, finished: Callable[[], None]) -> None:
         super().__init__(view)
         self.selection, self.finished = selection, finished
         self.outline: list[QPointF] = []
         self.start: QPointF | None = None
-        self.mouse: QPointF | None = None
         self.how = REPLACE
 
     def press(self, event: QMouseEvent) -> bool:
@@ -34,10 +32,6 @@ class SelectPoints(Tool):
         if not self.outline:
             self.how = _how(event.modifiers())
         return True
-
-    def move(self, event: QMouseEvent) -> None:
-        self.mouse = event.position()
-        self.view.update()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         start, self.start = self.start, None
@@ -55,21 +49,17 @@ class SelectPoints(Tool):
 
     def double_click(self, event: QMouseEvent) -> None:
         self.start = None
-        self.close()
+        super().double_click(event)
 
-    def key(self, event: QKeyEvent) -> bool:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.close()
-        elif event.key() == Qt.Key.Key_Backspace and self.outline:
+    def take_back(self) -> None:
+        if self.outline:
             self.outline.pop()
-        elif event.key() == Qt.Key.Key_Escape and self.outline:
+
+    def stop(self) -> None:
+        if self.outline:
             self.outline.clear()
-        elif event.key() == Qt.Key.Key_Escape:
-            self.finished()
         else:
-            return False
-        self.view.update()
-        return True
+            self.finished()
 
     def close(self) -> None:
         """Close the outline and select what lies under it."""

@@ -10,7 +10,7 @@ from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QInputDialog, QMenu
 
 from kerb.app.session import Session
-from kerb.app.tools.base import Tool
+from kerb.app.tools.base import OutlineTool, Tool
 from kerb.app.views.view import PLAN, View
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
@@ -33,11 +33,10 @@ def elevations(session: Session, view: View, ring: Ring) -> Floats:
     return np.column_stack([xy, z])
 
 
-class DrawToe(Tool):
+class DrawToe(OutlineTool):
     """Click, click, and double-click or Enter to close; Backspace takes the last vertex back, Escape gives up."""
 
     hint = "Click round the heap. Double-click or Enter closes the line, Backspace takes a vertex back, Esc stops."
-    cursor = Qt.CursorShape.CrossCursor
 
     def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
         super().__init__(view)
@@ -45,11 +44,6 @@ class DrawToe(Tool):
         self.finished = finished
         self.ring: Ring = []
         self.heights: list[float] = []
-        self.mouse: QPointF | None = None
-
-    def move(self, event: QMouseEvent) -> None:
-        self.mouse = event.position()
-        self.view.update()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         if not clicked or event.button() != Qt.MouseButton.LeftButton:
@@ -63,21 +57,13 @@ class DrawToe(Tool):
             self.heights.append(float(place[2]) if np.isfinite(place[2]) else self.view.camera.target[2])
         self.view.update()
 
-    def double_click(self, event: QMouseEvent) -> None:
-        self.close()
-
-    def key(self, event: QKeyEvent) -> bool:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.close()
-        elif event.key() == Qt.Key.Key_Backspace and self.ring:
+    def take_back(self) -> None:
+        if self.ring:
             self.ring.pop()
             self.heights.pop()
-        elif event.key() == Qt.Key.Key_Escape:
-            self.finished()
-        else:
-            return False
-        self.view.update()
-        return True
+
+    def stop(self) -> None:
+        self.finished()
 
     def close(self) -> None:
         """Close the line and hand it to the study."""

@@ -136,13 +136,11 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
 
 def _spacing(store: CloudStore, cell: float) -> float:
     """Distance between neighbours from the area of the cells that hold points: a cloud in patches is not a thin one."""
-    aside = store.aside()
     try:
-        _, row = _lowest(store, cell, aside, silent())
+        _, row = _lowest(store, cell, store.aside(), silent())
     except InputError:
         return store.spacing
-    used = store.count - (0 if aside is None else int(np.count_nonzero(aside)))
-    return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / max(used, 1)))
+    return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / max(store.used, 1)))
 
 
 def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progress) -> tuple[Floats, Ints]:

@@ -66,6 +66,7 @@ class CloudStore:
         # Which points the present filters show, with the filters it was worked out for.
         self.mask: tuple[str, Bytes] | None = None
         self.aside_name = ""
+        self._gone = 0
 
     @staticmethod
     def open(folder: Path) -> CloudStore:
@@ -141,6 +142,16 @@ class CloudStore:
         """One byte a point, not zero where it is set aside; None when nothing is."""
         return self.column(ASIDE) if self.has(ASIDE) else None
 
+    @property
+    def used(self) -> int:
+        """Number of points that are not set aside."""
+        return self.count - self._gone
+
+    def in_use(self) -> Mask:
+        """Which points (n,) are not set aside."""
+        aside = self.aside()
+        return np.ones(self.count, np.bool_) if aside is None else np.asarray(aside) == 0
+
     def keep_aside(self, gone: Mask) -> str:
         """Write which of the points are set aside, (n,), a bit each; returns the name it is taken up by.
 
@@ -172,6 +183,7 @@ class CloudStore:
         else:
             self._columns.pop(ASIDE, None)
         self.aside_name = name
+        self._gone = int(np.count_nonzero(self.column(ASIDE))) if self.has(ASIDE) else 0
         self.remembered.clear()
         self.mask = None
 
@@ -192,7 +204,9 @@ class CloudStore:
         self._columns.pop(name, None)
         self.remembered.clear()
         self.mask = None
-        if name != ASIDE:
+        if name == ASIDE:
+            self._gone = int(np.count_nonzero(values))
+        else:
             self.meta.attributes[name] = unit
             self.write_meta()
 
