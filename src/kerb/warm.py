@@ -12,11 +12,13 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray
 from kerb.core.cloud.builder import build
+from kerb.core.cloud.finders import FINDERS
 from kerb.core.cloud.ground import GroundSettings, ground
 from kerb.core.cloud.heights import heights
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.sieve import CellSet
+from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.progress import silent
 from kerb.core.units import METRE
 
@@ -47,6 +49,7 @@ def warm() -> float:
     from kerb.draw.camera import Camera
     from kerb.draw.picture import render
     from kerb.draw.scene import CloudLayer, MeshLayer, PictureLayer, Scene, Style
+    from kerb.draw.select import under_outline
     from kerb.studies.stockpile import HeapData, StockpileSetup, run
     from kerb.studies.stockpile.live import LiveHeap
 
@@ -74,6 +77,14 @@ def warm() -> float:
         index = NeighbourIndex(points)
         index.nearest(points, 4)
         index.within(points, 0.5)
+        among = store.in_use()
+        for finder in FINDERS.values():
+            if finder.id != "overlap":
+                finder.find(store, finder.usual(store), *([0] if finder.seeded else []), among, silent())
+        for way, _ in WAYS:
+            thinned(store, Thinning(way, 1.0), among, silent())
+        square = np.array([[10.0, 10.0], [60.0, 10.0], [60.0, 60.0]])
+        under_outline(CloudLayer(store), Camera((0, 0, 1), 0.1), (100, 80), [square], silent())
         store.lend("classification", ground(store, GroundSettings.of("benches", METRE, store.spacing), silent()))
         heights(store, (2,), silent())
     return time.perf_counter() - start

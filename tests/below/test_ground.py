@@ -204,7 +204,7 @@ class Verbs(CommandLine):
         holding = job.state.holdings[0]
         store = job.store(holding)
         gone = store.coordinates(slice(0, store.count))[:, 0] > yard.ORIGIN[0] + 70
-        job.execute(altered(holding, "Set aside the east", aside=store.keep_aside(gone)))
+        job.execute(altered(holding, "Set aside the east", aside=store.keep_set(gone)))
         job.save()
         for words in (("ground", f"{folder}#{holding.name}"), ("heights", f"{folder}#{holding.name}")):
             out = self.folder / f"{words[0]}.laz"

@@ -7,11 +7,11 @@ from pathlib import Path
 from kerb import cli
 from kerb.app.actions import ACTIONS, MENUS
 from kerb.core import errors
+from kerb.core.setting import settings_of
 from kerb.core.units import METRE
 from kerb.report.text import figures_table
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
-from kerb.studies.setting import settings_of
 from kerb.studies.stockpile.figures import LABELS, none
 from kerb.studies.stockpile.setup import StockpileSetup
 

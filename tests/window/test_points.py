@@ -1,14 +1,19 @@
 """Points selected with the mouse, set aside and brought back; undo after each; the job reopened."""
 
+import contextlib
+
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog
 
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.quantity import count
+from kerb.demo import yard
 from kerb.job import studies
-from kerb.job.job import Job
-from tests.window.test_window import LEFT, PLAIN, Windowed
+from kerb.job.job import Change, Job
+from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
 
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
 
@@ -106,7 +111,7 @@ class Points(Windowed):
         self.window.actions_by_id["select_points"].trigger()
         self.box(QPoint(5, 5), QPoint(300, 300))
         before = self.window.selection.count
-        QTest.mouseClick(self.window.selection_bar.buttons["invert"], LEFT)
+        next(a for a in self.window.selection_bar._more_menu().actions() if a.text() == "Invert").trigger()
         shown = int((np.asarray(self.store.column("classification")) != 7).sum())
         self.assertEqual(self.window.selection.count, shown - before)
         chosen = self.window.selection.mask.copy()
@@ -128,7 +133,265 @@ class Points(Windowed):
         self.window.handlers.run("bring_back")
         self.assertIn("Nothing", said[-1])
 
-    def test_height_above_ground(self):
+    def drag(self, *places, modifier=PLAIN):
+        """Press at the first place, move over the others, release at the last."""
+        QTest.mousePress(self.view, LEFT, modifier, places[0])
+        for place in places[1:]:
+            QTest.mouseMove(self.view, place)
+            wait(0.03)
+        QTest.mouseRelease(self.view, LEFT, modifier, places[-1])
+        self.settle()
+
+    def seen_places(self):
+        """Widget places (n, 2) of all points, and which of them are drawn."""
+        places = self.view.to_widget(self.store.coordinates(slice(0, self.store.count)))
+        return places, self.window.colouring.layer().shown()
+
+    def test_brush_keep_common_outside_and_live_count(self):
+        counts = []
+        self.window.selection.counted.connect(counts.append)
+        self.window.handlers.select_with("brush")
+        tool = self.view.tool
+        QTest.keyClick(self.view, "]")
+        self.assertAlmostEqual(tool.radius, 14 * 1.25)
+        self.drag(QPoint(200, 200), QPoint(260, 220), QPoint(320, 200))
+        import shapely
+
+        places, shown = self.seen_places()
+        path = shapely.LineString([(200, 200), (260, 220), (320, 200)])
+        away = shapely.distance(path, shapely.points(places))
+        chosen = self.window.selection.mask
+        self.assertTrue(chosen[(away < tool.radius * 0.97) & shown].all())
+        self.assertFalse(chosen[(away > tool.radius * 1.01) | ~shown].any())
+        self.assertTrue(counts and max(counts) <= int(chosen.sum()))
+        before = chosen.copy()
+        self.window.handlers.select_with("outline")
+        self.box(QPoint(250, 100), QPoint(600, 400), SHIFT | CONTROL)
+        common = before & self.inside(QPoint(250, 100), QPoint(600, 400))
+        np.testing.assert_array_equal(self.window.selection.mask, common)
+        self.window.selection_bar.outside.setChecked(True)
+        self.box(QPoint(250, 100), QPoint(600, 400))
+        outside = shown & ~self.inside(QPoint(250, 100), QPoint(600, 400))
+        np.testing.assert_array_equal(self.window.selection.mask, outside)
+
+    def test_piece_and_surface_by_a_click(self):
+        places, shown = self.seen_places()
+        classes = np.asarray(self.store.column("classification"))
+        loader = (
+            (classes == 1) & shown & (np.abs(places - [self.view.width() / 2, self.view.height() / 2]).max(1) < 900)
+        )
+        self.window.handlers.run("fit")
+        self.settle()
+        self.window.handlers.select_with("surface")
+        heap = yard.ORIGIN + np.array(HEAP.centre)
+        xy = self.store.coordinates(slice(0, self.store.count))[:, :2]
+        self.click(self.place_of(int(np.argmin(np.hypot(*(xy - heap - [0, -14]).T)))))
+        self.settle()
+        floor = self.window.selection.mask
+        self.assertGreater(int(floor.sum()), 20_000)
+        self.assertLess(float(floor[loader].mean()), 0.1)
+        self.assertFalse(floor[np.hypot(*(xy - heap).T) < 3].any(), "grew up the heap")
+        self.window.handlers.select_with("piece")
+        row = int(np.flatnonzero(floor)[0])
+        self.click(self.place_of(row))
+        self.settle()
+        self.assertTrue(self.window.selection.mask[row])
+        self.assertGreater(self.window.selection.count, int(floor.sum()))
+        said = []
+        self.session.said.connect(said.append)
+        self.click(QPoint(3, self.view.height() - 3))
+        self.assertIn("no point", said[-1])
+
+    def place_of(self, row):
+        """Where a point is in the view."""
+        x, y = self.view.to_widget(self.store.coordinates(slice(row, row + 1)))[0]
+        return QPoint(round(x), round(y))
+
+    def test_parts_from_a_selection_listed_toggled_merged_and_undone(self):
+        self.window.actions_by_id["select_points"].trigger()
+        self.box(QPoint(100, 100), QPoint(300, 300))
+        first = self.window.selection.mask.copy()
+        with answered(QInputDialog, "getText", ("road", True)):
+            self.window.actions_by_id["new_part"].trigger()
+        self.settle()
+        self.box(QPoint(250, 100), QPoint(400, 300))
+        second = self.window.selection.mask.copy()
+        menu = self.window.selection_bar._part_menu()
+        self.assertEqual(
+            [a.text() for a in menu.actions() if a.text()], ["New part…", "Add to road", "Take out of road"]
+        )
+        self.window.handlers.make_part("kerb")
+        self.settle()
+        holding = self.window.colouring.main_cloud()
+        self.assertEqual(
+            [(p.name, p.count) for p in holding.parts],
+            [("road", int((first & ~second).sum())), ("kerb", int(second.sum()))],
+        )
+        self.assertEqual(holding.style["by"], "part")
+        row = self.window.lists.rows[f"{holding.id}|2"]
+        QTest.mouseClick(row, LEFT, PLAIN, QPoint(40, 12))
+        self.settle()
+        self.assertFalse((self.window.colouring.layer().shown() & second).any())
+        row = self.window.lists.rows[f"{holding.id}|1"]
+        QTest.mouseClick(row, LEFT, PLAIN, QPoint(120, 12))
+        self.settle()
+        np.testing.assert_array_equal(self.window.selection.mask, first & ~second)
+        self.window.handlers.run(f"toggle_part:{holding.id}|2")
+        self.window.handlers.run(f"only_part:{holding.id}|2")
+        self.settle()
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), second)
+        self.window.filtering.set(())
+        self.window.handlers.run(f"merge_part:{holding.id}|2|1")
+        self.settle()
+        self.assertEqual([p.count for p in self.window.colouring.main_cloud().parts], [int((first | second).sum())])
+        for _ in range(3):
+            self.session.undo()
+        self.settle()
+        self.assertEqual(self.window.colouring.main_cloud().parts, ())
+        self.window.handlers.split_by("classification")
+        self.settle()
+        self.assertIn("Ground", [p.name for p in self.window.colouring.main_cloud().parts])
+        self.session.job.save()
+        self.assertEqual(
+            len(Job.open(self.place).state.holdings[0].parts), len(self.window.colouring.main_cloud().parts)
+        )
+
+    def test_brush_in_section_gives_classes(self):
+        self.window.handlers.run("view_section")
+        self.settle()
+        self.window.handlers.select_with("brush")
+        bar = self.window.selection_bar
+        bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
+        before = np.asarray(self.store.column("classification")).copy()
+        height = self.view.height() // 2
+        self.drag(QPoint(200, height - 40), QPoint(300, height), QPoint(420, height + 30))
+        after = np.asarray(self.store.column("classification"))
+        self.assertGreater(int((after == 6).sum()), int((before == 6).sum()))
+        self.assertIn("class 6 Building", self.session.job.record_text())
+        self.session.undo()
+        self.settle()
+        np.testing.assert_array_equal(self.store.column("classification"), before)
+
+    def test_what_is_set_aside_is_shown_in_grey_and_picked(self):
+        self.window.actions_by_id["select_points"].trigger()
+        self.box(QPoint(100, 100), QPoint(300, 300))
+        gone = self.window.selection.mask.copy()
+        self.window.handlers.run("set_aside")
+        self.settle()
+        self.window.actions_by_id["show_aside"].trigger()
+        self.settle()
+        self.assertTrue(self.window.colouring.layer().shown()[gone].all())
+        image = self.view.picture.image[200, 200, :3].astype(int)
+        self.assertLess(int(np.ptp(image)), 12, "not grey")
+        self.box(QPoint(100, 100), QPoint(200, 300))
+        some = self.window.selection.mask.copy()
+        QTest.mouseClick(self.window.selection_bar.buttons["bring_back"], LEFT)
+        self.settle()
+        np.testing.assert_array_equal(~self.store.in_use(), gone & ~some)
+        self.session.undo()
+        self.settle()
+        self.assertEqual(self.aside(), int(gone.sum()))
+
+    def test_new_cloud_of_a_selection(self):
+        self.window.actions_by_id["select_points"].trigger()
+        self.box(QPoint(100, 100), QPoint(300, 300))
+        number = self.window.selection.count
+        self.window.handlers.run("new_cloud:hide")
+        self.settle()
+        old, new = self.session.job.state.holdings
+        self.assertEqual((old.visible, new.visible, new.points), (False, True, number))
+        self.session.undo()
+        self.settle()
+        self.assertEqual(len(self.session.job.state.holdings), 1)
+
+    def test_filters_by_dragging_ticking_and_chips(self):
+        self.window.actions_by_id["filter_points"].trigger()
+        card, chips = self.window.filtering.card, self.window.filtering.chips
+        self.assertTrue(card.isVisible() and not chips.isVisible())
+        card.column_chosen.emit("elevation")
+        bars = card.bars
+        low = bars.span[0] + 0.4 * (bars.span[1] - bars.span[0])
+        QTest.mousePress(bars, LEFT, PLAIN, QPoint(round(bars.x_of(bars.low)), 40))
+        for share in (0.3, 0.6, 1.0):
+            QTest.mouseMove(bars, QPoint(round(bars.x_of(bars.span[0] + share * (low - bars.span[0]))), 40))
+        QTest.mouseRelease(bars, LEFT, PLAIN, QPoint(round(bars.x_of(low)), 40))
+        wait(0.4)
+        self.settle()
+        z = self.store.coordinates(slice(0, self.store.count))[:, 2]
+        condition = self.window.colouring.main_cloud().filters[0]
+        self.assertAlmostEqual(condition.low, low, delta=0.03 * (bars.span[1] - bars.span[0]))
+        noise = np.asarray(self.store.column("classification")) == 7
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), (z >= condition.low) & ~noise)
+        self.window.actions_by_id["ground_only"].trigger()
+        self.settle()
+        self.assertEqual(len(chips.chips), 2)
+        ground = np.asarray(self.store.column("classification")) == 2
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), (z >= condition.low) & ground)
+        self.window.filtering.save_as("high ground")
+        chips.removed.emit(0)
+        self.settle()
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), ground)
+        card.cleared.emit()
+        self.settle()
+        self.assertEqual(self.window.colouring.main_cloud().filters, ())
+        card.saved_wanted.emit("high ground")
+        self.settle()
+        self.session.job.save()
+        again = Job.open(self.place)
+        self.assertEqual(again.state.holdings[0].filters, dict(again.state.filters)["high ground"])
+        card.cleared.emit()
+        self.settle()
+        self.window.filtering.open("classification")
+        item = next(i for i in map(card.values.item, range(card.values.count())) if i.text().startswith("2 "))
+        item.setCheckState(Qt.CheckState.Unchecked)
+        wait(0.4)
+        self.settle()
+        self.assertFalse((self.window.colouring.layer().shown() & ground).any())
+        chips.turned.emit(0)
+        self.settle()
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), ground)
+        chips.toggled.emit(0)
+        self.settle()
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), ~noise)
+
+    def test_noise_is_looked_at_first_and_then_set_aside(self):
+        self.window.actions_by_id["find_points"].trigger()
+        self.settle()
+        page = self.window.right.find_page
+        self.assertTrue(page.isVisible())
+        page.choice.setCurrentIndex(page.choice.findData("outliers"))
+        page.choice.activated.emit(0)
+        field = page.fields["factor"]
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, "2")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(page.settings_for("outliers").factor, 2.0)
+        found = self.window.selection.mask.copy()
+        self.assertGreater(int(found.sum()), 0)
+        self.assertIn(count(int(found.sum())), page.figure.text())
+        self.assertEqual(self.aside(), 0)
+        QTest.mouseClick(page.apply, LEFT)
+        self.settle()
+        self.assertEqual(self.aside(), int(found.sum()))
+        self.session.undo()
+        self.settle()
+        self.assertEqual(self.aside(), 0)
+        page.show_finder("overlap")
+        page._set("by", "source_file")
+        self.settle()
+        self.assertIn("does not say", page.note.text())
+        page.show_finder("thin")
+        page._set("way", "lowest")
+        self.settle()
+        kept = self.window.selection.count
+        QTest.mouseClick(page.other, LEFT)
+        self.settle()
+        old, new = self.session.job.state.holdings
+        self.assertEqual((old.visible, new.points), (False, kept))
+
+    def test_height_above_ground_and_statistics(self):
         self.window.handlers.run("over_ground")
         self.settle()
         self.assertEqual(self.window.colouring.main_cloud().style["by"], HEIGHT)
@@ -136,27 +399,90 @@ class Points(Windowed):
         ground = np.asarray(self.store.column("classification")) == 2
         self.assertEqual(float(np.abs(values[ground]).max()), 0.0)
         self.assertEqual(self.store.meta.attributes[HEIGHT], "m")
+        self.window.actions_by_id["cloud_statistics"].trigger()
+        self.settle()
+        page = self.window.right.statistics
+        z = self.store.coordinates(slice(0, self.store.count))[:, 2]
+        noise = np.asarray(self.store.column("classification")) == 7
+        self.assertAlmostEqual(page.values["mean"][0], float(z[~noise].mean()), 9)
+        self.assertEqual(page.values["count"][0], int((~noise).sum()))
+        QTest.mouseClick(page.copy, LEFT)
+        self.assertIn(f"mean (m)\t{round(float(z[~noise].mean()), 10)!r}", QGuiApplication.clipboard().text())
 
-    def test_ground_becomes_a_new_cloud(self):
+    def test_statistics_of_areas_in_plan(self):
+        low, high = self.store.bounds
+        low, high = low + 0.01373, high - 0.01791  # no point lies on an edge
+        ring = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1] - 0.777]])
+        from kerb.core.geometry.features import Line, LineSet
+        from kerb.core.things import LINES, Placed
+        from kerb.job import vault
+        from kerb.job.state import Holding
+
+        lines = LineSet((Line(np.column_stack([ring, np.full(3, np.nan)]), True, "bay"),))
+        vault.save_thing(self.place / "data" / "bays", Placed(LINES, lines, self.store.reference))
+        bays = Holding("bays", "Bays", LINES, data="data/bays", points=1)
+        self.session.execute(Change("Bays", lambda state: state.with_holding(bays)))
+        self.window.handlers.run("cloud_statistics")
+        self.settle()
+        page = self.window.right.statistics
+        page.what.setCurrentIndex(page.what.findData("areas:bays"))
+        QTest.mouseClick(page.again, LEFT)
+        self.settle()
+        import shapely
+
+        xyz = self.store.coordinates(slice(0, self.store.count))
+        noise = np.asarray(self.store.column("classification")) == 7
+        inside = shapely.contains_xy(shapely.Polygon(ring), xyz[:, 0], xyz[:, 1]) & ~noise
+        self.assertAlmostEqual(page.values["mean"][0], float(xyz[inside, 2].mean()), 9)
+        item = self.session.job.thing(self.session.job.state.holding("bays"))
+        self.assertEqual(item.thing.fields["count"], (int(inside.sum()),))
+        page.field.setCurrentIndex(page.field.findData("p50"))
+        page.field.activated.emit(0)
+        self.settle()
+        self.assertEqual(self.session.job.state.holding("bays").style["field"], "p50")
+        self.assertIn("bay\t", page.text())
+        self.session.undo()
+        self.settle()
+        self.assertEqual(self.session.job.thing(self.session.job.state.holding("bays")).thing.fields, {})
+
+    def test_ground_is_found_and_given_as_classes(self):
         before = np.asarray(self.store.column("classification")).copy()
         self.window.handlers.run("over_ground")
         self.settle()
-        self.window.handlers.classify_ground("benches")
+        self.window.actions_by_id["find_ground"].trigger()
         self.settle()
-        old, new = self.session.job.state.holdings
-        self.assertEqual((old.visible, new.visible, new.name), (False, True, f"{old.name}, ground"))
-        self.assertEqual(new.style["by"], "class")
-        self.assertFalse(self.session.job.store(new).has(HEIGHT), "heights over another ground must not stay")
-        self.assertTrue(self.session.job.store(old).has(HEIGHT))
-        classes = np.asarray(self.session.job.store(new).column("classification"))
+        page = self.window.right.find_page
+        page._take_terrain("benches")
+        QTest.mouseClick(page.everywhere, LEFT)
+        self.settle()
+        found = self.window.selection.mask.copy()
+        QTest.mouseClick(page.apply, LEFT)
+        self.settle()
+        classes = np.asarray(self.store.column("classification"))
         self.assertEqual(set(np.unique(classes)), {1, 2, 7})
+        np.testing.assert_array_equal(classes == 2, found & (before != 7))
         self.assertGreater(float((classes[before == 2] == 2).mean()), 0.99)
-        np.testing.assert_array_equal(self.session.job.store(old).column("classification"), before)
-        self.assertIn("Quarry benches", self.session.job.record_text())
+        self.assertEqual(self.window.colouring.main_cloud().style["by"], "class")
+        self.assertTrue(self.store.outdated(HEIGHT), "heights over another ground must be said to be old")
+        QTest.mouseClick(page.sides["gone"], LEFT)
+        self.settle()
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), classes == 1)
         self.session.undo()
         self.settle()
-        self.assertEqual([h.visible for h in self.session.job.state.holdings], [True])
+        np.testing.assert_array_equal(self.store.column("classification"), before)
         self.session.job.redo()
         self.session.job.save()
         again = Job.open(self.place)
-        np.testing.assert_array_equal(again.store(again.state.holdings[1]).column("classification"), classes)
+        np.testing.assert_array_equal(again.store(again.state.holdings[0]).column("classification"), classes)
+        self.assertIn("Found the ground", again.record_text())
+
+
+@contextlib.contextmanager
+def answered(kind, name, answer):
+    """A question that is answered without being shown."""
+    own = getattr(kind, name)
+    setattr(kind, name, staticmethod(lambda *_a, **_k: answer))
+    try:
+        yield
+    finally:
+        setattr(kind, name, own)

@@ -112,6 +112,7 @@ class Windowed(unittest.TestCase):
             wait(0.03)
             s = self.window.session
             busy = s.tasks or not self.window.view.drawing.idle() or not s.live.idle() or s._rest.isActive()
+            busy = busy or not self.window.selection.idle() or self.window.right.find_page._rest.isActive()
             quiet = 0 if busy or self.window._refresh.isActive() else quiet + 1
         self.assertEqual(quiet, 5, "the window did not come to rest")
 

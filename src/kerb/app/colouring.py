@@ -10,9 +10,12 @@ from PySide6.QtCore import QObject, QTimer
 
 from kerb.app import scenes
 from kerb.app.handlers import classes_in
+from kerb.core.cloud import filters
+from kerb.core.cloud.store import PART
 from kerb.core.quantity import symbol
 from kerb.core.things import CLOUD
 from kerb.draw.scene import CloudLayer
+from kerb.job import pointwork
 from kerb.job.state import Holding
 
 if TYPE_CHECKING:
@@ -72,11 +75,14 @@ class Colouring(QObject):
         self.window.strip.set_unit(symbol(unit))
         self.window.strip.set_colours(scenes.colour_choices(layer.store), style.by)
         self.window.strip.set_contour(style.contour)
-        off = set(dict(style.hidden).get(scenes.VALUE_COLUMNS.get(style.by, ""), ()))
+        off = filters.hidden_values(layer.filters, scenes.VALUE_COLUMNS.get(style.by, ""))
+        if style.by == PART:
+            off = set(layer.hidden_parts)
         if style.by == "class":
             self.window.legend.show_classes(classes_in(layer.store), off)
-        elif style.by in ("source", "source_file"):
-            self.window.legend.show_values(scenes.TITLES[style.by], scenes.value_entries(layer.store, style.by), off)
+        elif style.by in scenes.VALUE_COLUMNS:
+            entries = scenes.value_entries(layer.store, style.by, self.main_cloud())
+            self.window.legend.show_values(scenes.TITLES[style.by], entries, off)
         elif style.by in ("colour", "plain"):
             self.window.legend.hide()
         elif layer.store.has(style.by) or style.by == "elevation":
@@ -113,9 +119,13 @@ class Colouring(QObject):
         self._resting.start()
 
     def _toggle_value(self, code: int) -> None:
-        """Hide a class, setup or file in the view, or show it again."""
-        style = self.layer().style
-        self.style(hidden=scenes.toggled(style, scenes.VALUE_COLUMNS[style.by], code))
+        """Hide a class, setup, file or part in the view, or show it again."""
+        by, holding = self.layer().style.by, self.main_cloud()
+        part = holding.part(code) if by == PART else None
+        if part is not None:
+            self.window.session.execute(pointwork.altered_part(holding, code, shown=not part.shown))
+        elif by != PART:
+            self.window.filtering.set(filters.toggled(holding.filters, scenes.VALUE_COLUMNS[by], code))
 
     def _fit_limits(self) -> None:
         """Limits from what is in view."""
@@ -140,7 +150,8 @@ class Colouring(QObject):
         rows = np.concatenate(
             [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
         )
-        by = layer.style.by if layer.style.by not in ("colour", "class", "source", "plain") else "elevation"
+        plain = ("colour", "plain", *scenes.VALUE_COLUMNS)
+        by = layer.style.by if layer.style.by not in plain else "elevation"
         shown = CloudLayer(layer.store, replace(layer.style, by=by))
         code = scenes.unit_of(layer.store, by, self.window.session.unit)
         self.window.drawer.show_histogram(shown.values(rows), scenes.TITLES.get(by, by), code)

@@ -17,11 +17,11 @@ from kerb.app.handlers_data import DataHandlers
 from kerb.app.handlers_points import PointHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.core.cloud.classes import class_words
 from kerb.core.errors import KerbError
 from kerb.core.geometry.features import bounds_of
 from kerb.core.things import PICTURE
 from kerb.demo.job import open_demo
-from kerb.draw.ramps import CLASS_NAMES
 from kerb.job import studies
 from kerb.job.job import SUFFIX, Job
 from kerb.job.places import unsaved_folder
@@ -240,6 +240,10 @@ class Handlers(DataHandlers, PointHandlers):
     def show_top(self) -> None:
         self.window.toggle_shown("top")
 
+    def filter_points(self) -> None:
+        card = self.window.filtering.card
+        self.window.filtering.open(None if card.isVisible() else card.column or "elevation")
+
     def show_noise(self) -> None:
         self.window.toggle_shown("noise")
 
@@ -316,7 +320,7 @@ class Handlers(DataHandlers, PointHandlers):
         every.setChecked(not setup.classes)
         every.triggered.connect(lambda: self.session.commit("uses all classes but noise", classes=()))
         for code in present:
-            action = menu.addAction(f"{code}  {CLASS_NAMES.get(code, 'Class')}")
+            action = menu.addAction(class_words(code))
             action.setCheckable(True)
             action.setChecked(code in setup.classes)
             action.triggered.connect(lambda _on, c=code: self._toggle_class(c))
@@ -338,7 +342,17 @@ class Handlers(DataHandlers, PointHandlers):
         Reading("Units, reference systems and the place check", method_page("placing.md"), self.window).exec()
 
     def ground_help(self) -> None:
-        Reading("Ground and heights above it", method_page("ground.md"), self.window).exec()
+        self.method("ground.md")
+
+    def cleaning_help(self) -> None:
+        self.method("cleaning.md")
+
+    def statistics_help(self) -> None:
+        self.method("statistics.md")
+
+    def method(self, page: str) -> None:
+        """Show a page about a method."""
+        Reading("How it is done", method_page(page), self.window).exec()
 
     def guide(self) -> None:
         self.session.settings.set("guide_dismissed", False)

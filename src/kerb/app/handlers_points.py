@@ -1,4 +1,4 @@
-"""Actions on the points of a cloud: select, set aside, bring back, heights above ground."""
+"""Actions on the points of a cloud: select, set aside, parts, classes, clouds of their own, heights, statistics."""
 
 from __future__ import annotations
 
@@ -6,18 +6,24 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QColorDialog, QInputDialog
 
+from kerb.app.filtering import title
+from kerb.app.scenes import value_names
 from kerb.app.tools.select import SelectPoints
+from kerb.app.views.selection_bar import PIECE, THEN
 from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.classes import GROUND, KEY_POINTS
-from kerb.core.cloud.ground import TERRAINS, GroundSettings, Terrain, ground
+from kerb.core.cloud.filters import LISTED, offered
+from kerb.core.cloud.ground import GroundSettings
 from kerb.core.cloud.heights import HEIGHT, heights
 from kerb.core.cloud.slope import slopes
+from kerb.core.cloud.store import CLASSES, PART
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
-from kerb.core.quantity import count
-from kerb.job import holdings, prepared
+from kerb.core.quantity import count, quantity
+from kerb.job import pointwork
 from kerb.job.job import Change
 from kerb.job.state import Holding
 
@@ -32,62 +38,194 @@ class PointHandlers:
     window: Window
     session: Session
 
+    # Selecting
+
     def select_points(self) -> None:
-        self.window.use_tool(SelectPoints(self.window.view, self.window.selection, self.window.use_edit_tool))
+        if not isinstance(self.window.view.tool, SelectPoints):
+            tool = SelectPoints(self.window.view, self.window.selection, self._picked, self.window.use_edit_tool)
+            self.window.use_tool(tool)
+            self.select_with("outline")
+
+    def select_with(self, shape: str) -> None:
+        """Mark points in another way: outline, brush, piece or surface."""
+        self.select_points()
+        tool = self.window.view.tool
+        tool.use(shape)
+        self.window.selection_bar.shapes[shape].setChecked(True)
+        self.window.status.show_hint(tool.hint)
+        self.window.view.setFocus()
+
+    def _picked(self, shape: str, row: int, how: str) -> None:
+        settings = self.window.right.find_page.settings_for("piece" if shape == PIECE else "smooth")
+        if shape == PIECE:
+            self.window.selection.take_piece(row, settings.gap, how)
+        else:
+            self.window.selection.take_smooth(row, settings, how)
+
+    def marked(self) -> None:
+        """Points were marked: do at once what the bar says is to be done with them."""
+        then = self.window.selection_bar.then.currentData()
+        if isinstance(self.window.view.tool, SelectPoints) and then not in (None, THEN) and self.window.selection.count:
+            self.run(then)
+
+    def show_aside(self) -> None:
+        self.window.toggle_shown("aside")
+
+    # What is done with a selection
 
     def set_aside(self) -> None:
-        chosen = self._chosen_points()
-        if chosen is not None:
-            self._put_aside(chosen[0], chosen[1], "Set aside {} points of {}")
+        self._with_selection(lambda job, holding, points: pointwork.set_aside(job, holding, points))
 
     def keep_only(self) -> None:
-        chosen = self._chosen_points()
-        if chosen is not None:
-            self._put_aside(chosen[0], ~chosen[1], "Kept only a selection, set aside {} points of {}")
+        self._with_selection(pointwork.keep_only)
 
     def bring_back(self) -> None:
-        holding = self.window.colouring.main_cloud()
-        if holding is None or not holding.aside:
-            self.session.said.emit("Nothing of this cloud is set aside.")
+        """Bring back the selected points that are set aside, all of them where nothing is selected."""
+        holding, selection = self.window.colouring.main_cloud(), self.window.selection
+        if holding is None:
             return
-        words = f"Brought back all points of {holding.name}"
-        self.session.execute(holdings.altered(holding, words, aside=""))
-        self.session.said.emit(words)
+        chosen = selection.mask if selection.count and selection.key == holding.id else None
+        self._do(lambda: pointwork.bring_back(self.session.job, holding, chosen), forget=chosen is not None)
+
+    def new_part(self) -> None:
+        if self._chosen_points() is not None:
+            name, accepted = QInputDialog.getText(self.window, "New part", "Name of the part")
+            if accepted and name.strip():
+                self.make_part(name.strip())
+
+    def make_part(self, name: str) -> None:
+        """Make a part of the selection and colour by parts."""
+        if self._with_selection(lambda job, holding, points: pointwork.new_part(job, holding, points, name)):
+            self.window.colouring.colour_by(PART)
+
+    def add_to_part(self, number: str) -> None:
+        self._with_selection(lambda job, holding, points: pointwork.add_to_part(job, holding, points, int(number)))
+
+    def take_from_part(self, number: str) -> None:
+        self._with_selection(lambda job, holding, points: pointwork.take_from_part(job, holding, points, int(number)))
+
+    def give_class(self, code: str) -> None:
+        self._with_selection(lambda job, holding, points: pointwork.give_class(job, holding, points, int(code)))
+
+    def new_cloud(self, hide: str = "") -> None:
+        """A cloud of its own of the selection; the one it comes from hidden on wish."""
+        chosen = self._chosen_points()
+        if chosen is None:
+            return
+        job, (holding, points) = self.session.job, chosen
+
+        def keep(made: Holding) -> None:
+            words = f"Made cloud {made.name} of {count(made.points)} points of {holding.name}"
+            self.session.execute(pointwork.cloud_added(holding, made, words, bool(hide)))
+            self.window.selection.forget()
+            self.session.said.emit(f"{words}.")
+
+        name = f"{holding.name}, selection"
+        self.session.start(lambda p: pointwork.cloud_of(job, holding, points, name, p), "Making a cloud", keep)
+
+    def selection_statistics(self) -> None:
+        chosen = self._chosen_points()
+        if chosen is not None:
+            self.window.show_statistics(chosen[0], chosen[1], "the selection")
+
+    # Parts
+
+    def rename_part(self, which: str) -> None:
+        holding, number = self._part(which)
+        part = holding.part(number)
+        name, accepted = QInputDialog.getText(self.window, "Rename part", "Name of the part", text=part.name)
+        if accepted and name.strip() and name.strip() != part.name:
+            self.session.execute(pointwork.altered_part(holding, number, name=name.strip()))
+
+    def colour_part(self, which: str) -> None:
+        holding, number = self._part(which)
+        chosen = QColorDialog.getColor(QColor(holding.part(number).ink), self.window, "Colour of the part")
+        if chosen.isValid():
+            self.session.execute(pointwork.altered_part(holding, number, ink=chosen.name()))
+
+    def toggle_part(self, which: str) -> None:
+        holding, number = self._part(which)
+        self.session.execute(pointwork.altered_part(holding, number, shown=not holding.part(number).shown))
+
+    def only_part(self, which: str) -> None:
+        """Show one part and nothing else of its cloud, or everything again."""
+        holding, number = self._part(which)
+        self.window.filtering.only_part(holding, number)
+
+    def select_part(self, which: str) -> None:
+        holding, number = self._part(which)
+        self.select_points()
+        mask = pointwork.part_mask(self.session.job.store(holding), number)
+        self.window.selection.combine(holding.id, mask)
+
+    def merge_part(self, which: str) -> None:
+        """Put a part into another one: ``holding|part|into``."""
+        key, number, into = which.split("|")
+        holding = self.session.job.state.holding(key)
+        self._do(lambda: pointwork.merged_parts(self.session.job, holding, int(into), int(number)))
+
+    def remove_part(self, which: str) -> None:
+        holding, number = self._part(which)
+        self.session.execute(pointwork.removed_part(holding, number))
+
+    def split_parts(self) -> None:
+        """Ask by what a cloud is split into parts."""
+        holding = self.window.colouring.main_cloud()
+        store = self.session.job.store(holding)
+        columns = [name for name in offered(store) if name in LISTED and name != PART]
+        if not columns:
+            self.session.said.emit("Nothing tells points of this cloud apart by name: no classes, files or returns.")
+            return
+        text, accepted = QInputDialog.getItem(
+            self.window, "Split into parts", "A part of each value of", [title(name) for name in columns], 0, False
+        )
+        if accepted:
+            self.split_by(next(name for name in columns if title(name) == text))
+
+    def split_by(self, column: str) -> None:
+        """Make a part of each value of a listed column of the main cloud."""
+        holding = self.window.colouring.main_cloud()
+        names = value_names(self.session.job.store(holding), column, holding)
+
+        def naming(value: int) -> str:
+            return str(names.get(value, f"{title(column)} {value}"))
+
+        if self._do(lambda: pointwork.split_by(self.session.job, holding, column, naming)):
+            self.window.colouring.colour_by(PART)
+
+    def _part(self, which: str) -> tuple[Holding, int]:
+        key, number = which.split("|")
+        return self.session.job.state.holding(key), int(number)
+
+    # Ground, heights, statistics
+
+    def find_points(self, which: str = "outliers") -> None:
+        """Show the page that finds points: noise, repeats, surfaces, ground, thinning."""
+        self.window.show_page("find", which)
 
     def find_ground(self) -> None:
-        """Ask for the terrain, then classify in the background."""
-        titles = {key: _words(kind) for key, kind in TERRAINS.items()}
-        last = list(titles).index(self.session.settings.get("terrain", "rolling"))
-        question = "What is the terrain like? It decides how steep ground may be and what is too large to be removed."
-        text, accepted = QInputDialog.getItem(
-            self.window, "Find the ground", question, list(titles.values()), last, False
-        )  # fmt: skip
-        if accepted:
-            terrain = next(key for key, words in titles.items() if words == text)
-            self.session.settings.set("terrain", terrain)
-            self.classify_ground(terrain)
+        self.find_points("ground")
 
-    def classify_ground(self, terrain: str) -> None:
-        """Find the ground of the main cloud with the usual settings of a terrain; it becomes a new cloud."""
-        job, holding = self.session.job, self.window.colouring.main_cloud()
-        store = job.store(holding)
-        settings = GroundSettings.usual(terrain, store)
+    def thin(self) -> None:
+        self.find_points("thin")
 
-        def keep(classes: Bytes) -> None:
-            try:
-                change, twin = prepared.with_ground(job, holding, classes, (terrain, settings))
-            except KerbError as error:
-                self.session.complained.emit("The ground could not be kept", str(error))
-                return
-            self.session.execute(change)
-            self.session.said.emit(change.sentence)
-            self.window.show_page("holding", twin.id)
+    def keep_ground(self, holding: Holding, classes: Bytes, settings: GroundSettings) -> None:
+        """Give the points of a cloud the classes that a search for ground found; one step."""
+        job, unit = self.session.job, self.session.unit
+        how = (
+            f"Slope {settings.slope:g}, step {quantity(settings.step, unit)}, things up to "
+            f"{quantity(settings.object_size, unit)}, cell {quantity(settings.cell, unit)}"
+        )
+        words = pointwork.ground_words(holding, classes, job.store(holding).in_use(), how)
+        if self._do(lambda: pointwork.give_classes(job, holding, classes, words, vars(settings)), forget=True):
+            self.window.colouring.colour_by("class")
 
-        self.session.start(lambda progress: ground(store, settings, progress), "Finding the ground", keep)
+    def ground_only(self) -> None:
+        self.window.filtering.ground_only()
 
     def over_ground(self) -> None:
         store = self.session.job.store(self.window.colouring.main_cloud())
-        keys = store.has("classification") and bool(np.any(store.column("classification") == KEY_POINTS))
+        keys = store.has(CLASSES) and bool(np.any(store.column(CLASSES) == KEY_POINTS))
         found = lambda progress: heights(store, (GROUND,), progress).astype(np.float32)  # noqa: E731
         unit = store.reference.vertical_unit.code
         more = "Class 8 (key points) was not taken for ground; where it is used it belongs there." if keys else ""
@@ -96,6 +234,11 @@ class PointHandlers:
     def slope(self) -> None:
         store = self.session.job.store(self.window.colouring.main_cloud())
         self._compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
+
+    def cloud_statistics(self) -> None:
+        holding = self.window.colouring.main_cloud()
+        layer = self.window.colouring.layer()
+        self.window.show_statistics(holding, layer.shown(), "what is shown")
 
     def _compute_attribute(
         self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str, more: str = ""
@@ -120,28 +263,20 @@ class PointHandlers:
             return None
         return holding, selection.mask
 
-    def _put_aside(self, holding: Holding, gone: Mask, words: str) -> None:
-        store = self.session.job.store(holding)
-        before = store.aside()
-        if before is not None:
-            gone = gone | (np.asarray(before) != 0)
-        if gone.all():
-            self.session.said.emit("That would set aside every point of the cloud; hide the holding instead.")
-            return
-        more = int(np.count_nonzero(gone)) - (int(np.count_nonzero(before)) if before is not None else 0)
+    def _with_selection(self, making: Callable[..., Change]) -> bool:
+        """Do something with the selected points as one step; whether it was done."""
+        chosen = self._chosen_points()
+        return chosen is not None and self._do(lambda: making(self.session.job, *chosen), forget=True)
+
+    def _do(self, making: Callable[[], Change], forget: bool = False) -> bool:
+        """Carry out a step on points, or say why it cannot be; whether it was done."""
         try:
-            name = store.keep_aside(gone)
-        except OSError as error:
-            self.session.complained.emit(
-                "The points could not be set aside", f"{store.folder}: {error.strerror or error}"
-            )
-            return
-        sentence = words.format(count(more), holding.name)
-        self.session.execute(holdings.altered(holding, sentence, aside=name))
-        self.window.selection.forget()
-        self.session.said.emit(f"{sentence}. Ctrl+Z takes it back.")
-
-
-def _words(kind: Terrain) -> str:
-    slope = f"slopes up to {100 * kind.slope:.0f} %"
-    return f"{kind.title}: {slope}, removes things up to {kind.object_size:g} m wide"
+            change = making()
+        except KerbError as error:
+            self.session.said.emit(str(error))
+            return False
+        self.session.execute(change)
+        if forget:
+            self.window.selection.forget()
+        self.session.said.emit(f"{change.sentence}. Ctrl+Z takes it back.")
+        return True

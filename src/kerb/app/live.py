@@ -50,8 +50,8 @@ class LiveKeeper(QObject):
             data = studies.data_for(job, study)
         except KerbError:
             return
-        asides = "-".join(h.aside for h in job.state.holdings if h.aside)
-        key = f"{study.id}-{setup.cloud}-{asides}-{setup.base_surface if setup.base == 'surface' else ''}"
+        sets = "-".join(h.sets.mark + repr(h.sets.parts) for h in job.state.holdings)
+        key = f"{study.id}-{setup.cloud}-{sets}-{setup.base_surface if setup.base == 'surface' else ''}"
 
         def work(_overtaken: Any) -> Any:
             heap = self.heap if self._heap_of == key else None

@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from kerb.app.pages.catalogue import CataloguePage
 from kerb.app.pages.controller import ControllerPage
+from kerb.app.pages.find import FindPage
 from kerb.app.pages.holding import HoldingPage
-from kerb.app.session import Session
+from kerb.app.pages.statistics import StatisticsPage
 from kerb.app.sheets.bar import ComputeBar
 from kerb.app.sheets.stockpile import StockpileSheet
 from kerb.app.theme import Theme
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
 
 WIDTH = 338
 
 
 class RightSide(QWidget):
-    """A stack: ``study`` with its compute bar, ``holding``, ``catalogue``, ``controller``."""
+    """A stack: ``study`` with its compute bar, ``holding``, ``catalogue``, ``controller``, ``find``, ``statistics``."""
 
     action_wanted = Signal(str)
     page_changed = Signal(str)
 
-    def __init__(self, session: Session, theme: Theme) -> None:
+    def __init__(self, window: Window, theme: Theme) -> None:
         super().__init__(objectName="sheet")
-        self.session = session
+        self.session = session = window.session
         self.setFixedWidth(WIDTH)
         self.page = "study"
         column = QVBoxLayout(self)
@@ -33,6 +39,7 @@ class RightSide(QWidget):
         self.sheet, self.bar = StockpileSheet(session), ComputeBar(session)
         self.holding_page = HoldingPage(session, theme)
         self.catalogue, self.controller = CataloguePage(session, theme), ControllerPage(session)
+        self.find_page, self.statistics = FindPage(window), StatisticsPage(window)
         self.stack = QStackedWidget()
         study = QWidget()
         inner = QVBoxLayout(study)
@@ -43,13 +50,14 @@ class RightSide(QWidget):
         inner.addWidget(self.bar)
         self.pages = {
             "study": study, "holding": self.holding_page, "catalogue": self.catalogue, "controller": self.controller,
+            "find": self.find_page, "statistics": self.statistics,
         }  # fmt: skip
         for page in self.pages.values():
             self.stack.addWidget(page)
         column.addWidget(self.stack)
-        for page in (self.holding_page, self.catalogue, self.controller):
+        for page in (self.holding_page, self.catalogue, self.controller, self.find_page, self.statistics):
             page.closed.connect(lambda: self.show_page("study"))
-        for widget in (self.sheet, self.bar, self.holding_page):
+        for widget in (self.sheet, self.bar, self.holding_page, self.find_page, self.statistics):
             widget.action_wanted.connect(self.action_wanted)
         session.selected.connect(lambda: self.show_page("study"))
         session.opened.connect(lambda: self.show_page("study"))
@@ -73,6 +81,8 @@ class RightSide(QWidget):
         self.stack.setCurrentWidget(self.pages[name])
         if name == "holding":
             self.holding_page.show_holding(key)
+        elif name == "find":
+            self.find_page.show_finder(key)
         self.page_changed.emit(name)
 
     def stop_services(self) -> None:

@@ -10,14 +10,14 @@ import numpy as np
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.core.arrays import Mask
-from kerb.core.cloud.classes import NOISE_CLASSES
+from kerb.core.cloud.classes import CLASS_NAMES, NOISE_CLASSES
 from kerb.core.cloud.heights import HEIGHT
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.geometry import polygon
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
 from kerb.draw.ramps import source_table
-from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, robust_limits
+from kerb.draw.scene import NO_PART, CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.studies.stockpile.heap import base_elevations, usable_classes
@@ -27,10 +27,10 @@ MODEL_TONE = (196, 190, 178)
 TITLES = {
     "elevation": "Elevation", "colour": "Colour", "class": "Class", "source": "Setup, strip or source",
     "intensity": "Intensity", "slope": "Slope", OVER_BASE: "Above base",
-    "source_file": "Source file", HEIGHT: "Above ground",
+    "source_file": "Source file", HEIGHT: "Above ground", PART: "Part",
 }  # fmt: skip
 UNITS = {"slope": "deg"}
-NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", "part"}
+NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", PART}
 
 
 def style_of(holding: Holding) -> Style:
@@ -39,7 +39,6 @@ def style_of(holding: Holding) -> Style:
     values = {key: value for key, value in holding.style.items() if key in names}
     if "plain" in values:
         values["plain"] = tuple(values["plain"])
-    values["hidden"] = tuple((name, tuple(codes)) for name, codes in values.get("hidden", ()))
     return Style(**values)
 
 
@@ -57,6 +56,8 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
         choices.append(("colour", "Colour"))
     if store.has("classification"):
         choices.append(("class", "Class"))
+    if store.sets.parts:
+        choices.append((PART, TITLES[PART]))
     choices += [("slope", "Slope"), (OVER_BASE, "Height above base")]
     for name in store.names:
         column = store.column(name)
@@ -71,8 +72,8 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
     return choices
 
 
-def build(session: Session, theme: Theme, noise: bool = False) -> Scene:
-    """The scene as the session is now; points of noise classes only when they are wanted."""
+def build(session: Session, theme: Theme, wanted: set[str] = frozenset()) -> Scene:
+    """The scene as the session is now; points of ``noise`` classes and set ``aside`` only when they are wanted."""
     scene = Scene()
     if session.job is None:
         return scene
@@ -81,8 +82,14 @@ def build(session: Session, theme: Theme, noise: bool = False) -> Scene:
             continue
         if holding.kind == CLOUD:
             store = session.job.store(holding)
-            shown = None if noise or usable_classes(store) is None else _without_noise()
-            scene.clouds.append(CloudLayer(store, style_of(holding), shown))
+            shown = None if "noise" in wanted or usable_classes(store) is None else _without_noise()
+            scene.clouds.append(
+                CloudLayer(
+                    store, style_of(holding), shown, filters=holding.filters, with_aside="aside" in wanted,
+                    hidden_parts=tuple(part.number for part in holding.parts if not part.shown),
+                    inks={part.number: _rgb(part.ink) for part in holding.parts},
+                )
+            )  # fmt: skip
         elif holding.kind in (SURFACE, MODEL):
             scene.meshes.append(_mesh_layer(session, holding))
     _share_elevations(scene)
@@ -154,26 +161,35 @@ def surface_layers(session: Session, theme: Theme, top: bool, base: bool) -> lis
     return layers
 
 
-VALUE_COLUMNS = {"class": "classification", "source": "point_source_id", "source_file": "source_file"}
+VALUE_COLUMNS = {
+    "class": "classification", "source": "point_source_id", "source_file": "source_file", PART: PART,
+}  # fmt: skip
 
 
-def value_entries(store: CloudStore, by: str) -> list[tuple[int, str, tuple[int, ...]]]:
-    """Values of a column that is a list, with names and colours: setups of a scanner, files of a joined cloud."""
+def value_names(store: CloudStore, column: str, holding: Holding | None = None) -> dict[int, str]:
+    """Names of the values of a listed column, where they have any: classes, files, setups, parts."""
+    details = store.meta.details
+    if column == "classification":
+        return CLASS_NAMES
+    if column == "source_file":
+        return dict(enumerate(details.get("file_names", [])))
+    if column == PART and holding is not None:
+        return {0: "No part", **{part.number: part.name for part in holding.parts}}
+    if column == "point_source_id":
+        return {item["number"]: item["name"] for item in details.get("setups", [])}
+    return {}
+
+
+def value_entries(store: CloudStore, by: str, holding: Holding) -> list[tuple[int, str, tuple[int, ...]]]:
+    """Values of a column that is a list, with names and colours: parts, setups of a scanner, files joined."""
+    if by == PART:
+        inks = [(part.number, part.name, _rgb(part.ink)) for part in holding.parts]
+        return [*inks, (0, "No part", NO_PART)]
     column = store.column(VALUE_COLUMNS[by])
     codes = np.unique(column[:: max(1, len(column) // 2_000_000)]).tolist()
-    details = store.meta.details
-    names = dict(enumerate(details.get("file_names", []))) if by == "source_file" else {}
-    if by == "source":
-        names = {item["number"]: item["name"] for item in details.get("setups", [])}
+    names = value_names(store, VALUE_COLUMNS[by])
     colours = source_table()
     return [(c, str(names.get(c, f"Source {c}")), tuple(int(v) for v in colours[c % 256])) for c in codes]
-
-
-def toggled(style: Style, name: str, code: int) -> tuple[tuple[str, tuple[int, ...]], ...]:
-    """What a style hides after a value of a column was clicked."""
-    hidden = {key: set(codes) for key, codes in style.hidden}
-    hidden[name] = hidden.get(name, set()) ^ {code}
-    return tuple((key, tuple(sorted(codes))) for key, codes in hidden.items() if codes)
 
 
 def data_span(layer: CloudLayer) -> tuple[float, float]:

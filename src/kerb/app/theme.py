@@ -137,7 +137,12 @@ def style_sheet(t: Theme) -> str:
     QToolButton:disabled {{ color: {t.quiet}; }}
     QToolButton::menu-indicator {{ image: none; }}
     #strip {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
-    #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
+    #filterChip {{ background: {t.sheet}; border: 1px solid {t.accent}; border-radius: 11px; }}
+    #filterChip[on="no"] {{ border: 1px dashed {t.quiet}; }}
+    #filterChip QToolButton {{ padding: 2px 5px; font-size: 12px; border-radius: 10px; }}
+    #selectionBar QToolButton {{ padding: 4px 5px; }}
+    #selectionBar QPushButton {{ padding: 4px 8px; }}
+    #selectionBar, #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
     QLineEdit, QComboBox, QDoubleSpinBox, QDateEdit {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 4px 7px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}

@@ -25,6 +25,7 @@ from kerb.app import scenes, theme
 from kerb.app.actions import ACTIONS, MENUS, ActionEntry
 from kerb.app.colouring import Colouring
 from kerb.app.dialogs import questions
+from kerb.app.filtering import Filtering
 from kerb.app.handlers import Handlers
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.header import Header
@@ -32,7 +33,7 @@ from kerb.app.panels.lists import Lists
 from kerb.app.panels.start import Guide, StartPage
 from kerb.app.panels.status import Status
 from kerb.app.right import RightSide
-from kerb.app.selection import Selection, SelectionBar
+from kerb.app.selection import Selection
 from kerb.app.session import Session
 from kerb.app.tools.base import Tool
 from kerb.app.tools.profile import ProfileHandles
@@ -42,6 +43,7 @@ from kerb.app.tools.toe import DrawToe, EditToe
 from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture, ProfileLines
+from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, SECTION, View
@@ -54,6 +56,7 @@ from kerb.formats.tiles import TileCache
 from kerb.job.holdings import ImportWish, source_missing
 from kerb.job.job import Change
 from kerb.job.places import Settings, user_data
+from kerb.job.state import Holding
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.profiles import of_surfaces
 
@@ -125,18 +128,18 @@ class Window(QMainWindow):
         self.guide.hide()
         self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
         self.things = ThingsOverlay(self.session)
-        self.view.overlays = [self._paint_selection, self.things, self.furniture, self.profile_lines, self._paint_toe]
+        self.view.overlays = [self._paint_marks, self.things, self.furniture, self.profile_lines, self._paint_toe]
         self.backdrop = Backdrop(self.session, self.view, TileCache(user_data() / "tiles"))
         self.edit_tool = EditToe(self.view, self.session)
         self.view.tool = self.edit_tool
         self.view.handles = [ProfileHandles(self.view, self.profile_lines, self._profile_moved)]
         self.drawer = Drawer(self.session, self.theme)
-        self.right = RightSide(self.session, self.theme)
+        self.colouring, self.selection = Colouring(self), Selection(self)
+        self.filtering = Filtering(self)
+        self.right = RightSide(self, self.theme)
         self.sheet, self.bar = self.right.sheet, self.right.bar
         self.status = Status(self.session)
         self.start_page = StartPage(self.session, self.theme)
-        self.colouring = Colouring(self)
-        self.selection = Selection(self)
         self.selection_bar = SelectionBar(self)
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(self.view)
@@ -200,6 +203,8 @@ class Window(QMainWindow):
         )
         self.colouring.connect()
         self.selection.changed.connect(self._mirror_selection)
+        self.selection.taken.connect(self.handlers.marked)
+        self.strip.filter_wanted.connect(lambda _on: run("filter_points"))
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
@@ -230,6 +235,11 @@ class Window(QMainWindow):
         """Show a page at the right side."""
         self.right.show_page(name, key)
 
+    def show_statistics(self, holding: Holding, points: np.ndarray, words: str) -> None:
+        """Show the page of statistics with figures of points, (n,), of a cloud."""
+        self.show_page("statistics")
+        self.right.statistics.show_points(holding, points, words)
+
     def _page_changed(self, name: str) -> None:
         """The tool and the marked row follow the page."""
         self.lists.looked_over = self.right.holding_page.key if name == "holding" else ""
@@ -251,8 +261,9 @@ class Window(QMainWindow):
         self.view.scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
         self.view.redraw()
 
-    def _paint_selection(self, view: View, painter: QPainter) -> None:
+    def _paint_marks(self, view: View, painter: QPainter) -> None:
         self.selection.paint(view, painter)
+        self.right.find_page.paint(view, painter)
 
     def _mirror_selection(self) -> None:
         self.selection_bar.mirror(isinstance(self.view.tool, SelectPoints))
@@ -280,7 +291,7 @@ class Window(QMainWindow):
             self.drawer.profiles = []
             self._profiled = outcome if fresh else None
         had = self._shown_before
-        scene = scenes.build(self.session, self.theme, "noise" in self.shown)
+        scene = scenes.build(self.session, self.theme, self.shown)
         if fresh:
             scene.meshes += scenes.surface_layers(self.session, self.theme, "top" in self.shown, "base" in self.shown)
         if self._growing is not None:
@@ -291,6 +302,7 @@ class Window(QMainWindow):
         if not had and self._shown_before:
             self.handlers.fit()
         self.colouring.mirror()
+        self.filtering.mirror()
         self._place_overlays()
         self._advance_guide()
         name = self.session.job.state.title.name if has_job else ""
@@ -314,6 +326,7 @@ class Window(QMainWindow):
         left = self.view.width() - self.legend.width() - 12
         crowded = self.strip.geometry().right() + 8 > left
         self.legend.move(left, self.strip.geometry().bottom() + 10 if crowded else 12)
+        self.filtering.place()
         self._mirror_selection()
         self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
 
@@ -332,7 +345,7 @@ class Window(QMainWindow):
     # The view
 
     def toggle_shown(self, what: str) -> None:
-        """Show or hide the base or top surface, or noise points."""
+        """Show or hide the base or top surface, noise points, or what is set aside."""
         self.shown ^= {what}
         self._mirror_scene()
 
@@ -533,5 +546,6 @@ class Window(QMainWindow):
             self.dialog.reject()
         self.right.stop_services()
         self.backdrop.close()
+        self.selection.close()
         self.session.close()
         self.view.close_drawing()

@@ -70,6 +70,11 @@ def quantity(value: float | None, unit: str, decimals: Decimals | None = None, s
     return f"{text}{mark}" if mark in ("°",) else f"{text}\u00a0{mark}"
 
 
+def rounded(value: float) -> float:
+    """A length rounded to two digits, to be offered as a setting."""
+    return float(f"{value:.2g}")
+
+
 def plain(value: object) -> str:
     """A value for the clipboard or CSV: full precision, point as decimal mark, no grouping."""
     if value is None:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Ints32
+from kerb.core.cloud.store import PART
 from kerb.core.parallel import each
 from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
@@ -156,7 +157,11 @@ def _colours(scene: Scene, buffer: DepthBuffer, elevation: Floats) -> tuple[Byte
             mine: slice | np.ndarray = slice(None)
         else:
             mine = np.flatnonzero((rows >= layer.first_row) & (rows < layer.first_row + layer.store.count))
-        colours[mine] = colours_of(layer, rows[mine] - layer.first_row, heights[mine], scene)
+        own = rows[mine] - layer.first_row
+        colours[mine] = colours_of(layer, own, heights[mine], scene)
+        aside = layer.store.aside() if layer.with_aside else None
+        if aside is not None and len(own):
+            colours[mine] = np.where(np.asarray(aside[own] != 0)[:, None], scene.aside, colours[mine])
     return colours, places
 
 
@@ -167,9 +172,9 @@ def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> 
         return _true_colours(layer, rows)
     if style.by == "class" and store.has("classification"):
         return class_table()[store.column("classification")[rows]]
-    for by, name in (("source", "point_source_id"), ("source_file", "source_file")):
+    for by, name in (("source", "point_source_id"), ("source_file", "source_file"), (PART, PART)):
         if style.by == by and store.has(name):
-            return source_table()[store.column(name)[rows] % 256]
+            return source_table()[store.column(name)[rows] % 256] if by != PART else layer.part_inks(rows)
     if style.by != "elevation" and not store.has(style.by):
         return np.broadcast_to(np.array(style.plain, np.uint8), (len(rows), 3))
     values = heights if style.by == "elevation" else layer.values(rows)

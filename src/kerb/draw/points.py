@@ -63,7 +63,7 @@ def draw_points(
         some = np.maximum(np.ceil(counts * reduce), np.minimum(counts, 16)).astype(np.int64)
         complete &= bool(np.all(some == layer.store.tiles["count"][tiles]))
         pieces += _cut(layer, tiles, some, spacing)
-    sights = {id(layer): _Sight.of(layer, camera, size) for layer in scene.clouds}
+    sights = {id(layer): Sight.of(layer, camera, size) for layer in scene.clouds}
     hands = [pieces[k :: cores()] for k in range(cores())]
 
     def draw(mine: list[_Piece]) -> DepthBuffer:
@@ -85,9 +85,7 @@ def draw_points(
 def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> tuple[Ints, Floats, Floats]:
     """Tiles that touch the picture, their size in pixels and their point spacing in pixels."""
     tiles = layer.store.tiles
-    low, high = tiles["low"], tiles["high"]
-    corners = np.stack([np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1)
-    seen = camera.project(corners.reshape(-1, 3), size).reshape(len(tiles), 8, 3)
+    seen = corners_seen(layer, camera, size)
     near, far = camera.limits(size)
     with np.errstate(invalid="ignore"):
         left, right = np.nanmin(seen[:, :, :2], axis=1), np.nanmax(seen[:, :, :2], axis=1)
@@ -102,6 +100,13 @@ def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> 
     if camera.perspective:
         pixel = np.maximum(seen[chosen, :, 2].mean(axis=1), 1e-6) / camera.focal(size)
     return chosen, pixels, tiles["spacing"][chosen] / np.abs(pixel)
+
+
+def corners_seen(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> Floats:
+    """The eight corners of each tile as seen, (tiles, 8, 3): pixels and depth."""
+    low, high = layer.store.tiles["low"], layer.store.tiles["high"]
+    corners = np.stack([np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1)
+    return camera.project(corners.reshape(-1, 3), size).reshape(len(low), 8, 3)
 
 
 def _wanted(layer: CloudLayer, tiles: Ints, pixels: Floats, budget: int | None) -> Ints:
@@ -124,7 +129,7 @@ def _cut(layer: CloudLayer, tiles: Ints, some: Ints, spacing: Floats) -> list[_P
 
 
 @dataclass(frozen=True)
-class _Sight:
+class Sight:
     """How a camera sees one cloud: worked out once, used for each of its pieces."""
 
     xyz: np.ndarray
@@ -134,7 +139,8 @@ class _Sight:
     mask: tuple[np.ndarray, Mask]
 
     @staticmethod
-    def of(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> _Sight:
+    def of(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> Sight:
+        """How a camera sees a cloud at a size (width, height) in pixels."""
         store = layer.store
         # Integer offsets from an integer centre near the target: exact, however large the coordinates are.
         centre = np.round((np.array(camera.target) - store.origin) / store.scale)
@@ -143,10 +149,10 @@ class _Sight:
         matrix[:3, 3] += matrix[:3, :3] @ rest
         # A plain view: slicing a memory map costs ten times as much, and there are thousands of pieces.
         plain = store.xyz.view(np.ndarray)
-        return _Sight(plain, centre.astype(np.int64), matrix, camera.limits(size), layer.mask())
+        return Sight(plain, centre.astype(np.int64), matrix, camera.limits(size), layer.mask())
 
 
-def _splat_piece(piece: _Piece, sight: _Sight, perspective: bool, buffer: DepthBuffer) -> None:
+def _splat_piece(piece: _Piece, sight: Sight, perspective: bool, buffer: DepthBuffer) -> None:
     which, shown = sight.mask
     rows = slice(piece.first, piece.last)
     own = which[rows] if len(which) > 1 else which

@@ -22,12 +22,6 @@ ANCHORS: dict[str, tuple[str, ...]] = {
 SEQUENTIAL = ("Shore", "Slate", "Clay", "Reed")
 SIGNED = "Fill and cut"
 
-CLASS_NAMES = {
-    0: "Never classified", 1: "Unassigned", 2: "Ground", 3: "Low vegetation", 4: "Medium vegetation",
-    5: "High vegetation", 6: "Building", 7: "Low point (noise)", 8: "Model key-point", 9: "Water", 10: "Rail",
-    11: "Road surface", 12: "Overlap", 13: "Wire guard", 14: "Wire conductor", 15: "Transmission tower",
-    16: "Wire connector", 17: "Bridge deck", 18: "High noise",
-}  # fmt: skip
 _CLASS_COLOURS = {
     0: "#c9c6bd", 1: "#a8a59b", 2: "#a07a4f", 3: "#9db86a", 4: "#6f9a4e", 5: "#3e7344", 6: "#b5655a", 7: "#d23f6f",
     8: "#d8ae66", 9: "#4f8fb5", 10: "#6d6480", 11: "#6e7580", 12: "#cbb7d6", 13: "#8f8d3a", 14: "#c58b2a",

@@ -8,12 +8,14 @@ from functools import cached_property
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
-from kerb.core.cloud.store import ASIDE, CloudStore
+from kerb.core.cloud.filters import Filter, kept
+from kerb.core.cloud.store import ASIDE, CLASSES, PART, CloudStore
 from kerb.core.parallel import each, ranges
 from kerb.draw.ramps import table
 
 Colour = tuple[int, int, int]
 CLAMP, FADE, HIDE = "clamp", "fade", "hide"
+NO_PART = (206, 203, 196)
 
 
 @dataclass(frozen=True)
@@ -21,8 +23,7 @@ class Style:
     """How a cloud is coloured.
 
     ``by`` is ``elevation``, ``colour``, ``class``, ``source``, ``plain`` or the name of a column; ``low`` and
-    ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none);
-    ``hidden`` names values that are not shown, by column (files, setups, classes).
+    ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none).
     """
 
     by: str = "elevation"
@@ -33,63 +34,75 @@ class Style:
     contour: float = 0.0
     plain: Colour = (120, 130, 134)
     thickness: int = 0
-    hidden: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
 @dataclass
 class CloudLayer:
-    """A cloud in the scene. ``shown_classes`` None shows all of them."""
+    """A cloud in the scene: what its filters let through, without the parts and classes that are hidden.
+
+    ``shown_classes`` None shows all of them; ``with_aside`` shows set-aside points too, in grey; ``inks`` are the
+    colours of its parts by number.
+    """
 
     store: CloudStore
     style: Style = field(default_factory=Style)
     shown_classes: Mask | None = None
     first_row: int = 0
+    filters: tuple[Filter, ...] = ()
+    hidden_parts: tuple[int, ...] = ()
+    with_aside: bool = False
+    inks: dict[int, Colour] = field(default_factory=dict)
 
     def mask(self) -> tuple[Bytes, Mask]:
         """Per-point byte and which of its values are drawn; one byte for all where nothing is hidden."""
-        style = self.style
-        if style.beyond == HIDE and style.by not in ("class", "colour", "plain", "source", "source_file"):
-            low, high = self.limits()
-            values = self.values(slice(None))
-            inside = ((values >= low) & (values <= high)).astype(np.uint8)
-            return inside, _only(1)
-        conditions = self._conditions()
-        if not conditions:
+        columns = self._columns()
+        filters = self._filters()
+        if not columns and not filters:
             return np.zeros(1, np.uint8), _only(0)
-        if len(conditions) == 1 and self.store.column(conditions[0][0]).dtype == np.uint8:
-            name, shown = conditions[0]
+        if len(columns) == 1 and not filters and self.store.column(columns[0][0]).dtype == np.uint8:
+            name, shown = columns[0]
             return self.store.column(name), shown
-        return self._combined(conditions), _only(1)
+        return self._combined(columns, filters), _only(1)
 
-    def _conditions(self) -> list[tuple[str, Mask]]:
-        """Columns with the values of them that are shown; values above 255 count as 255."""
+    def shown(self) -> Mask:
+        """Which points, (n,), are drawn when they are in sight."""
+        which, values = self.mask()
+        if len(which) == 1:
+            return np.ones(self.store.count, np.bool_)
+        return np.asarray(values[np.minimum(which, 255)])
+
+    def _filters(self) -> tuple[Filter, ...]:
+        active = tuple(condition for condition in self.filters if condition.on)
+        if self.hidden_parts and self.store.has(PART):
+            active = (*active, Filter(PART, self.hidden_parts, outside=True))
+        style = self.style
+        if style.beyond == HIDE and style.by not in ("class", "colour", "plain", "source", "source_file", PART):
+            low, high = self.limits()
+            active = (*active, Filter(style.by, low=low, high=high))
+        return active
+
+    def _columns(self) -> list[tuple[str, Mask]]:
+        """Columns of bytes with the values of them that are shown."""
         found = []
-        if self.store.aside() is not None:
+        if self.store.aside() is not None and not self.with_aside:
             found.append((ASIDE, _only(0)))
-        if self.shown_classes is not None and self.store.has("classification"):
-            found.append(("classification", self.shown_classes))
-        for name, codes in self.style.hidden:
-            if codes and self.store.has(name):
-                shown = np.ones(256, bool)
-                shown[[min(code, 255) for code in codes]] = False
-                found.append((name, shown))
+        if self.shown_classes is not None and self.store.has(CLASSES):
+            found.append((CLASSES, self.shown_classes))
         return found
 
-    def _combined(self, conditions: list[tuple[str, Mask]]) -> Bytes:
+    def _combined(self, columns: list[tuple[str, Mask]], filters: tuple[Filter, ...]) -> Bytes:
         """One byte a point, 1 where every condition holds; kept until values of the cloud change."""
-        key = "shown " + " ".join(f"{name}:{np.packbits(shown).tobytes().hex()}" for name, shown in conditions)
+        key = " ".join(f"{name}:{np.packbits(shown).tobytes().hex()}" for name, shown in columns) + repr(filters)
         if self.store.mask is None or self.store.mask[0] != key:
-            out = np.empty(self.store.count, np.uint8)
+            out = kept(self.store, filters)
 
             def some(span: tuple[int, int]) -> None:
                 rows = slice(*span)
-                keep = np.ones(span[1] - span[0], bool)
-                for name, shown in conditions:
-                    keep &= shown[np.minimum(self.store.column(name)[rows], 255)]
-                out[rows] = keep
+                for name, shown in columns:
+                    out[rows] &= shown[np.minimum(self.store.column(name)[rows], 255)]
 
             each(some, ranges(self.store.count, least=500_000))
-            self.store.mask = (key, out)
+            self.store.mask = (key, out.view(np.uint8))
         return self.store.mask[1]
 
     def values(self, rows: slice | AnyArray) -> Floats32 | Floats:
@@ -98,6 +111,13 @@ class CloudLayer:
             return np.asarray(self.store.xyz[rows, 2] * self.store.scale[2] + self.store.origin[2])
         column = self.store.column(self.style.by)[rows]
         return np.asarray(column if column.ndim == 1 else column[:, 0], float)
+
+    def part_inks(self, rows: AnyArray) -> Bytes:
+        """Colours (n, 3) of some rows by part; points of no part are pale."""
+        colours = np.full((256, 3), NO_PART, np.uint8)
+        for number, ink in self.inks.items():
+            colours[number] = ink
+        return np.asarray(colours[self.store.column(PART)[rows]])
 
     def limits(self) -> tuple[float, float]:
         """Ends of the ramp: those of the style, or robust ones of the data."""
@@ -163,6 +183,7 @@ class Scene:
     pictures: list[PictureLayer] = field(default_factory=list)
     background: Colour = (247, 246, 242)
     ink: Colour = (40, 44, 46)
+    aside: Colour = (164, 164, 160)
 
     @property
     def empty(self) -> bool:

@@ -12,7 +12,7 @@ import shapely
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.formats.polygons import GDAL_SUFFIXES, NAME_FIELDS, read_polygons, read_shapes
-from kerb.formats.vector import stated_system_of, write_layers
+from kerb.formats.vector import column_of, stated_system_of, write_layers
 
 WRITTEN = (".geojson", ".json", ".gpkg")
 
@@ -67,15 +67,9 @@ def write_areas(
     fields = {name: values for name, values in areas.fields.items() if name.lower() not in taken and name != "fid"}
     if not any(name in fields for name in NAME_FIELDS):
         fields = {"name": np.array(areas.names, object), **fields}
-    fields |= {name: _column(values) for name, values in added.items()}
+    fields |= {name: column_of(values) for name, values in added.items()}
     shapes = areas.shapes
     if any(shape.geom_type != "Polygon" for shape in shapes):
         shapes = [shapely.multipolygons(getattr(shape, "geoms", [shape])) for shape in shapes]
     system = areas.reference if areas.reference.wkt else reference
     return write_layers(path, [(path.stem, np.array(shapes, object), fields)], system)
-
-
-def _column(values: list[Any]) -> Any:
-    if all(isinstance(value, int) for value in values):
-        return np.array(values, np.int64)
-    return np.array([np.nan if value is None else value for value in values], np.float64)

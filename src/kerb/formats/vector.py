@@ -101,6 +101,7 @@ def read_features(path: Path, layers: tuple[str, ...] = ()) -> tuple[SurveyPoint
     points: list[tuple[tuple[float, ...], str, str]] = []
     extras: list[dict[str, str]] = []
     lines: list[Line] = []
+    given: list[dict[str, Any]] = []
     for layer in every:
         if (layers and layer.name not in layers) or not layer.count:
             continue
@@ -116,11 +117,14 @@ def read_features(path: Path, layers: tuple[str, ...] = ()) -> tuple[SurveyPoint
                     points.append((tuple(shapely.get_coordinates(part, include_z=True)[0]), name, code))
                     extras.append(values)
                 else:
-                    lines += _lines(part, name, under)
+                    rings = _lines(part, name, under)
+                    lines += rings
+                    own = {key: _native(column[number]) for key, column in zip(fields, columns, strict=True)}
+                    given += [own] * len(rings)
     for line in lines:
         if not np.isfinite(line.xyz[:, :2]).all():
             raise FormatError(f"{path}: '{line.name or line.layer}' has a vertex that is not a number")
-    return _points(points, extras), LineSet(tuple(lines)), reference
+    return _points(points, extras), LineSet(tuple(lines), fields=_fields(given)), reference
 
 
 def _beyond_degrees(bounds: Any) -> bool:
@@ -170,6 +174,22 @@ def _points(points: list[Any], extras: list[dict[str, str]]) -> SurveyPoints:
         np.array([xyz for xyz, _, _ in points]), names, tuple(code for _, _, code in points),
         {key: tuple(values.get(key, "") for values in extras) for key in used},
     )  # fmt: skip
+
+
+def _fields(given: list[dict[str, Any]]) -> dict[str, tuple[Any, ...]]:
+    keys = dict.fromkeys(key for values in given for key in values)
+    used = [key for key in keys if key.lower() not in (*NAME_FIELDS, *LAYER_FIELDS, "fid")]
+    return {key: tuple(values.get(key) for values in given) for key in used}
+
+
+def _native(value: Any) -> Any:
+    """A value as Python has it, so that it can be kept and written again; a missing number is None."""
+    plain = value.item() if isinstance(value, np.generic) else value
+    if plain is None or isinstance(plain, (int, str)):
+        return plain
+    if isinstance(plain, float):
+        return plain if np.isfinite(plain) else None
+    return str(plain)
 
 
 def _kind(geometry: Any) -> str:
@@ -266,14 +286,28 @@ def _flat(xyz: Any) -> Any:
 def _shapes(lines: LineSet) -> tuple[Any, dict[str, Any]]:
     areas = all(line.closed for line in lines.lines)
     shapes: list[Any] = []
-    for line in lines.lines:
-        xyz = _flat(line.xyz)
-        if areas:
-            shapes.append(shapely.Polygon(xyz))
-        else:
+    kept = [area[0] for area in lines.areas()] if areas else range(len(lines.lines))
+    if areas:
+        for outline, *holes in lines.areas():
+            flat = [lines.lines[number].xyz[:, :2] for number in holes]
+            same = _flat(lines.lines[outline].xyz) if not holes else lines.lines[outline].xyz[:, :2]
+            shapes.append(shapely.Polygon(same, flat))
+    else:
+        for line in lines.lines:
+            xyz = _flat(line.xyz)
             shapes.append(shapely.LineString(np.vstack([xyz, xyz[:1]]) if line.closed else xyz))
-    columns = {"name": [line.name for line in lines.lines], "layer": [line.layer for line in lines.lines]}
+    columns: dict[str, Any] = {key: [getattr(lines.lines[n], key) for n in kept] for key in ("name", "layer")}
+    columns |= {key: column_of([values[n] for n in kept]) for key, values in lines.fields.items()}
     return np.array(shapes, object), columns
+
+
+def column_of(values: list[Any]) -> Any:
+    """Values as a column: integers, numbers with NaN for those that are missing, or texts."""
+    if all(isinstance(value, int) for value in values):
+        return np.array(values, np.int64)
+    if all(value is None or isinstance(value, (int, float)) for value in values):
+        return np.array([np.nan if value is None else value for value in values], np.float64)
+    return np.array(["" if value is None else str(value) for value in values], object)
 
 
 def _write_layer(

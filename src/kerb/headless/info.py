@@ -9,13 +9,13 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Ints32
+from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.layout import PointStream
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
 from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use
 from kerb.core.things import CLOUD
 from kerb.core.units import FOOT, METRE, length_unit
-from kerb.draw.ramps import CLASS_NAMES
 from kerb.formats.points import open_points, stated_unit
 from kerb.formats.recognise import examine
 from kerb.headless import info_things

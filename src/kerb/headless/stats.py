@@ -6,15 +6,12 @@ import argparse
 import re
 from pathlib import Path
 
-from kerb.core.cloud.statistics import area_rows, figures
+from kerb.core.cloud.statistics import of_areas, unit_of
 from kerb.core.errors import InputError
 from kerb.core.reference import ReferenceSystem
 from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
 from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
-
-ELEVATIONS = ("lowest", "highest", "mean", "std", "p05", "p25", "p50", "p75", "p95")
-UNITED = {"area": "square", **dict.fromkeys((*ELEVATIONS, *(f"height_{n}" for n in ("min", "max", "mean", "std"))), "")}
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -41,25 +38,21 @@ def run_stats(args: argparse.Namespace) -> Outcome:
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.6))
         store = cloud.store
-        rows = area_rows(store, areas.shapes, progress.within(0.6, 0.9))
-        found = [figures(store, some) for some in rows]
-    used = sum(len(some) for some in rows)
+        values = of_areas(store, areas.shapes, progress.within(0.6, 1.0))
+    used = sum(int(number or 0) for number in values["count"])
     reference = store.reference
-    names = list(dict.fromkeys(name for each in found for name in each))
-    values = {name: [each.get(name, 0.0 if name.endswith("_share") else None) for each in found] for name in names}
-    values = {"area": [float(shape.area) for shape in areas.shapes], **values}
     unit = reference.unit.code
-    columns = (Column("name"), *(Column(name, _unit(name, unit)) for name in values))
+    columns = (Column("name"), *(Column(name, unit_of(name, unit)) for name in values))
     table = tuple(zip(areas.names, *values.values(), strict=True))
     settings = {"areas": str(args.areas), "out": str(args.out or ""), "epoch": args.epoch}
     outcome = Outcome("stats", unit, reference.code or reference.name, {}, settings)
     outcome.inputs = [
         Input("cloud", args.cloud, store.count, used),
-        Input("areas", str(args.areas), len(rows), len(rows)),
+        Input("areas", str(args.areas), len(areas.names), len(areas.names)),
     ]
     outcome.figures = {
-        "areas": Figure(len(rows), "", "Areas"),
-        "count": Figure(sum(each["count"] or 0 for each in found), "", "Points inside, noise left out"),
+        "areas": Figure(len(areas.names), "", "Areas"),
+        "count": Figure(used, "", "Points inside, noise left out"),
     }
     outcome.tables = {"areas": Table("Areas", columns, table)}
     outcome.warnings = [*cloud.notes, *_notes(areas, values["count"], reference)]
@@ -81,12 +74,6 @@ def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]
         words = f"the areas are in {other.sentence}, the cloud in {reference.sentence}"
         notes.append(Note("crs-conflict", f"{words}; the numbers were taken as they are"))
     return notes
-
-
-def _unit(name: str, unit: str) -> str:
-    if name not in UNITED:
-        return ""
-    return f"{unit}2" if UNITED[name] else unit
 
 
 def text(outcome: Outcome) -> str:

@@ -12,6 +12,7 @@ from kerb.core.placing import suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.reference import ReferenceSystem
+from kerb.core.setting import Setting, settings_of
 from kerb.core.surface.design import DesignSurface
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, SURFACE, relocated
@@ -30,7 +31,6 @@ from kerb.job.state import Title
 from kerb.job.studies import base_of
 from kerb.report.pdf import Chapter, ReportWish, write_report
 from kerb.studies.outcome import Note, Outcome
-from kerb.studies.setting import Setting, settings_of
 from kerb.studies.stockpile import HeapData, StockpileSetup, run
 from kerb.studies.stockpile.heap import BaseSource
 

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import numpy as np
 
+from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.overview import Overview
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.quantity import count, number, symbol
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, PictureRef
-from kerb.draw.ramps import CLASS_NAMES
 from kerb.job.job import Job
 from kerb.job.state import Holding
 
@@ -118,7 +118,7 @@ def _counts(job: Job, holding: Holding, found: Overview) -> list[tuple[str, Rows
     names = dict(enumerate(details.get("file_names", [])))
     setups = {item["number"]: item["name"] for item in details.get("setups", [])}
     words = {
-        "classification": ("Classes", lambda code: f"{code}  {CLASS_NAMES.get(code, 'Class')}"),
+        "classification": ("Classes", class_words),
         "return_number": ("Returns", lambda code: f"Return {code}"),
         "point_source_id": (
             "Setups" if setups else "Strips or sources",

@@ -151,14 +151,14 @@ class Job:
         if self._undo:
             before, sentence = self._undo.pop()
             self._redo.append((self.state, sentence))
-            self._settle(before, f"Undid: {sentence}", {})
+            self._settle(before.looking_like(self.state), f"Undid: {sentence}", {})
 
     def redo(self) -> None:
         """Do the change again that was taken back last."""
         if self._redo:
             after, sentence = self._redo.pop()
             self._undo.append((self.state, sentence))
-            self._settle(after, f"Redid: {sentence}", {})
+            self._settle(after.looking_like(self.state), f"Redid: {sentence}", {})
 
     def forget_undo(self) -> None:
         """Make the present state the earliest that undo goes back to."""
@@ -205,15 +205,15 @@ class Job:
         if holding.id not in self._stores:
             self._stores[holding.id] = CloudStore.open(self.folder / holding.data)
         store = self._stores[holding.id]
-        if store.aside_name != holding.aside:
-            store.take_aside(holding.aside)
+        if store.sets != holding.sets:
+            store.take_sets(holding.sets)
         return store
 
     def thing(self, holding: Holding) -> Placed:
         """Points, lines, a surface, model or picture of a holding. Raises JobError when its data are damaged."""
-        if holding.id not in self._things:
-            self._things[holding.id] = vault.load_thing(self.folder / holding.data)
-        return self._things[holding.id]
+        if holding.data not in self._things:
+            self._things[holding.data] = vault.load_thing(self.folder / holding.data)
+        return self._things[holding.data]
 
     def keep_thing(self, holding: Holding, item: Placed) -> None:
         """Replace the data of a holding that grows, such as a list that is listened to. Raises JobError."""
@@ -221,7 +221,7 @@ class Job:
             vault.write_parts(self.folder / holding.data, item)
         except OSError as error:
             raise JobError(f"{self.folder}: {error.strerror or error}") from None
-        self._things[holding.id] = item
+        self._things[holding.data] = item
 
     def grow(self, holding: Holding, item: Placed) -> Holding:
         """Replace the data of a holding that is being listened to; no step of its own, and undo keeps what came.
@@ -256,7 +256,7 @@ class Job:
             self.store(holding).set_reference(reference)
         else:
             vault.set_reference(self.folder / holding.data, reference)
-            self._things.pop(holding.id, None)
+            self._things.pop(holding.data, None)
 
     def record_text(self) -> str:
         """The job record, to read."""
@@ -310,7 +310,7 @@ class Job:
         partial = path.with_name(f".{name}.partial")
         try:
             with open(partial, "w", encoding="utf-8") as out:
-                json.dump(data, out, indent=1, default=_plain)
+                json.dump(data, out, indent=1, default=vault.plain)
                 out.flush()
                 os.fsync(out.fileno())
             partial.replace(path)
@@ -340,14 +340,6 @@ def _read(path: Path) -> dict[str, Any]:
     if not isinstance(data, dict) or not isinstance(data.get("state"), dict):
         raise JobError(f"{path}: damaged (no job in it)")
     return data
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, np.generic):
-        return value.item()
-    if isinstance(value, np.ndarray):
-        return value.tolist()
-    raise TypeError(f"{type(value).__name__} cannot be saved")
 
 
 def _who() -> str:

@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
+from kerb.core.cloud.filters import Filter
+from kerb.core.cloud.sets import PointSets
 from kerb.core.quantity import Decimals
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.things import CLOUD
@@ -16,11 +18,24 @@ from kerb.core.units import LengthUnit, length_unit
 
 
 @dataclass(frozen=True)
+class Part:
+    """A named part of a cloud: ``points`` names the kept set of its points, ``count`` how many they are."""
+
+    number: int
+    name: str
+    points: str
+    count: int
+    ink: str = ""
+    shown: bool = True
+
+
+@dataclass(frozen=True)
 class Holding:
     """One thing the job has. ``data`` is its folder inside the job; ``source`` where it came from.
 
-    ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about;
-    ``aside`` names the kept mask of the points that are set aside.
+    ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about. Of a
+    cloud, ``aside`` names the kept set of the points that are set aside, ``given`` the classes that sets of points were
+    given since the import, one after the other, and ``filters`` say which of the rest are shown.
     """
 
     id: str
@@ -36,6 +51,18 @@ class Holding:
     notes: tuple[tuple[str, str], ...] = ()
     steps: tuple[str, ...] = ()
     aside: str = ""
+    parts: tuple[Part, ...] = ()
+    given: tuple[tuple[str, int], ...] = ()
+    filters: tuple[Filter, ...] = ()
+
+    @property
+    def sets(self) -> PointSets:
+        """What was done with the points, for the store."""
+        return PointSets(self.aside, tuple((part.number, part.points) for part in self.parts), self.given)
+
+    def part(self, number: int) -> Part | None:
+        """The part of a number."""
+        return next((part for part in self.parts if part.number == number), None)
 
 
 @dataclass(frozen=True)
@@ -76,11 +103,12 @@ class Title:
 
 @dataclass(frozen=True)
 class JobState:
-    """Everything that undo takes back."""
+    """Everything that undo takes back; ``filters`` are the saved ones, by name."""
 
     title: Title = field(default_factory=Title)
     holdings: tuple[Holding, ...] = ()
     studies: tuple[StudyRecord, ...] = ()
+    filters: tuple[tuple[str, tuple[Filter, ...]], ...] = ()
 
     def holding(self, key: str) -> Holding | None:
         """The holding of an id, or of a name where no id fits."""
@@ -117,6 +145,23 @@ class JobState:
         """Without the study of an id."""
         return replace(self, studies=tuple(s for s in self.studies if s.id != key))
 
+    def looking_like(self, other: JobState) -> JobState:
+        """With colours, filters and hidden parts as another state has them: undo does not change how things look."""
+        holdings = []
+        for holding in self.holdings:
+            seen = other.holding(holding.id)
+            if seen is None or seen.id != holding.id:
+                holdings.append(holding)
+                continue
+            looks = {part.number: part for part in seen.parts}
+            parts = tuple(
+                replace(part, shown=looks[part.number].shown, ink=looks[part.number].ink)
+                if part.number in looks else part
+                for part in holding.parts
+            )  # fmt: skip
+            holdings.append(replace(holding, style=seen.style, filters=seen.filters, parts=parts))
+        return replace(self, holdings=tuple(holdings), filters=other.filters)
+
     def to_json(self) -> dict[str, Any]:
         """A plain dictionary."""
         return asdict(self)
@@ -131,9 +176,13 @@ class JobState:
             values = _known(Holding, item)
             values["notes"] = tuple((code, text) for code, text in values.get("notes", ()))
             values["steps"] = tuple(values.get("steps", ()))
+            values["parts"] = tuple(Part(**_known(Part, part)) for part in values.get("parts", ()))
+            values["given"] = tuple((name, int(code)) for name, code in values.get("given", ()))
+            values["filters"] = _filters(values.get("filters", ()))
             holdings.append(Holding(**values))
         studies = tuple(StudyRecord(**_known(StudyRecord, item)) for item in data["studies"])
-        return JobState(Title(**title), tuple(holdings), studies)
+        saved = tuple((name, _filters(items)) for name, items in data.get("filters", ()))
+        return JobState(Title(**title), tuple(holdings), studies, saved)
 
 
 def free_name(wanted: str, taken: list[str]) -> str:
@@ -144,6 +193,16 @@ def free_name(wanted: str, taken: list[str]) -> str:
     while f"{wanted} ({number})" in taken:
         number += 1
     return f"{wanted} ({number})"
+
+
+def _filters(items: Any) -> tuple[Filter, ...]:
+    found = []
+    for item in items:
+        values = _known(Filter, item)
+        values["values"] = tuple(values.get("values", ()))
+        values["colour"] = tuple(values.get("colour", ()))
+        found.append(Filter(**values))
+    return tuple(found)
 
 
 def _known(kind: type, data: dict[str, Any]) -> dict[str, Any]:

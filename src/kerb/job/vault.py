@@ -44,8 +44,17 @@ def write_parts(folder: Path, item: Placed) -> None:
     head = {"version": VERSION, "kind": item.kind, "is": type(item.thing).__name__,
             "reference": item.reference.to_json(), **words}  # fmt: skip
     partial = folder / f"{HEAD}.partial"
-    partial.write_text(json.dumps(head), encoding="utf-8")
+    partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
     partial.replace(folder / HEAD)
+
+
+def plain(value: Any) -> Any:
+    """A NumPy value as JSON takes it. Raises TypeError for anything else."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    raise TypeError(f"{type(value).__name__} cannot be saved")
 
 
 def load_thing(folder: Path) -> Placed:
@@ -70,7 +79,7 @@ def set_reference(folder: Path, reference: ReferenceSystem) -> None:
         head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
         head["reference"] = reference.to_json()
         partial = folder / f"{HEAD}.partial"
-        partial.write_text(json.dumps(head), encoding="utf-8")
+        partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
         partial.replace(folder / HEAD)
     except (OSError, ValueError) as error:
         raise JobError(f"{folder}: cannot be labelled ({error})") from None
@@ -85,6 +94,7 @@ def _taken_apart(thing: Any) -> tuple[dict[str, Any], dict[str, Any]]:
         rows = [(line.closed, line.name, line.layer) for line in thing.lines]
         return {"xyz": thing.vertices, "ends": ends}, {
             "lines": rows,
+            "fields": thing.fields,
             "alignments": [asdict(alignment) for alignment in thing.alignments],
         }
     if isinstance(thing, TriangleMesh):
@@ -105,7 +115,8 @@ def _lines(arrays: dict[str, Any], head: dict[str, Any]) -> LineSet:
     lines = tuple(
         Line(xyz, bool(closed), name, layer) for xyz, (closed, name, layer) in zip(pieces, head["lines"], strict=True)
     )
-    return LineSet(lines, tuple(_alignment(item) for item in head["alignments"]))
+    fields = {key: tuple(values) for key, values in head.get("fields", {}).items()}
+    return LineSet(lines, tuple(_alignment(item) for item in head["alignments"]), fields)
 
 
 def _alignment(data: dict[str, Any]) -> Alignment:

@@ -7,7 +7,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
-from kerb.studies.setting import Setting
+from kerb.core.setting import Setting
 
 
 def hairline() -> QFrame:

@@ -11,10 +11,10 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField, column, fill_warnings, hairline, section
 from kerb.core.geometry import polygon
 from kerb.core.quantity import number, quantity, symbol
+from kerb.core.setting import settings_of
 from kerb.core.things import CLOUD, MODEL, SURFACE
 from kerb.core.units import METRE, convert, density_unit, length_unit
 from kerb.studies.outcome import Outcome
-from kerb.studies.setting import settings_of
 from kerb.studies.stockpile import BASES, StockpileSetup
 from kerb.studies.stockpile.figures import LABELS, mass_per_volume
 

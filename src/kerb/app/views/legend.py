@@ -8,8 +8,9 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QMenu, QWidget
 
 from kerb.app.theme import Theme, font
+from kerb.core.cloud.classes import class_words
 from kerb.core.quantity import number, symbol
-from kerb.draw.ramps import CLASS_NAMES, SEQUENTIAL, SIGNED, class_table, table
+from kerb.draw.ramps import SEQUENTIAL, SIGNED, class_table, table
 from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 
 WIDTH, HEIGHT = 112, 216
@@ -60,7 +61,7 @@ class Legend(QWidget):
     def show_classes(self, codes: list[int], off: set[int]) -> None:
         """Show the classes that are there; those in ``off`` are hidden in the view."""
         colours = class_table()
-        entries = [(c, f"{c}  {CLASS_NAMES.get(c, 'Class')}", tuple(int(v) for v in colours[c])) for c in codes]
+        entries = [(c, class_words(c), tuple(int(v) for v in colours[c])) for c in codes]
         self.show_values("Class", entries, off)
 
     def show_values(self, title: str, entries: list[tuple[int, str, tuple]], off: set[int]) -> None:

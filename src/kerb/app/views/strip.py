@@ -20,6 +20,7 @@ class Strip(QWidget):
     contour_wanted = Signal(float)
     exaggeration_wanted = Signal(float)
     slice_wanted = Signal(float)
+    filter_wanted = Signal(bool)
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -54,6 +55,9 @@ class Strip(QWidget):
         self.slice.activated.connect(lambda _i: self.slice_wanted.emit(self.slice.currentData()))
         for box in (self.colour, self.contour, self.exaggeration, self.slice):
             row.addWidget(box)
+        self.filter = QToolButton(text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)")
+        self.filter.clicked.connect(self.filter_wanted)
+        row.addWidget(self.filter)
         self.set_unit("m")
         self.set_mode(PLAN)
 

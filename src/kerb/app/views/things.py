@@ -11,7 +11,9 @@ from kerb.app.theme import font
 from kerb.app.views.view import PLAN, View
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.quantity import number as number_text
 from kerb.core.things import LINES, POINTS
+from kerb.draw.ramps import table
 from kerb.job.state import Holding
 
 # Apart in lightness and hue, and told apart by place and name as well: a holding's colour follows its number.
@@ -44,7 +46,7 @@ class ThingsOverlay:
             if isinstance(thing, SurveyPoints):
                 paint_points(view, painter, thing, ink)
             elif isinstance(thing, LineSet):
-                paint_lines(view, painter, thing, ink)
+                paint_lines(view, painter, thing, ink, _values(thing, holding))
 
 
 def ink_of(session: Session, holding: Holding, theme: str) -> str:
@@ -72,8 +74,35 @@ def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColo
             _outlined(painter, place, points.names[row], ink, halo)
 
 
-def paint_lines(view: View, painter: QPainter, lines: LineSet, ink: QColor) -> None:
-    """Lines; areas with a light fill in plan; the name at the start where lines are few."""
+def _values(lines: LineSet, holding: Holding) -> list[float | None] | None:
+    """The values of the field that the areas of a holding are coloured by; None where there is no such field."""
+    values = lines.fields.get(holding.style.get("field", ""))
+    if values is None or not any(isinstance(value, (int, float)) for value in values):
+        return None
+    return [float(value) if isinstance(value, (int, float)) else None for value in values]
+
+
+def _shades(values: list[float | None]) -> list[QColor | None]:
+    """A colour for each value, from pale to dark over their range."""
+    known = [value for value in values if value is not None]
+    low, high = min(known), max(known)
+    colours = table("Shore")
+    shades: list[QColor | None] = []
+    for value in values:
+        if value is None:
+            shades.append(None)
+            continue
+        share = (value - low) / (high - low) if high > low else 0.5
+        shade = QColor(*(int(v) for v in colours[round(share * (len(colours) - 1))]))
+        shade.setAlpha(200)
+        shades.append(shade)
+    return shades
+
+
+def paint_lines(
+    view: View, painter: QPainter, lines: LineSet, ink: QColor, values: list[float | None] | None = None
+) -> None:
+    """Lines; areas filled lightly in plan, or by ``values`` with the value beside the name; names of few only."""
     vertices = lines.vertices
     if not len(vertices) or len(vertices) > MOST_VERTICES * 5:
         return
@@ -81,9 +110,10 @@ def paint_lines(view: View, painter: QPainter, lines: LineSet, ink: QColor) -> N
     ends = np.cumsum([len(line.xyz) for line in lines.lines])
     pale = QColor(ink)
     pale.setAlpha(26)
-    few = len(lines.lines) <= 40
+    few = len(lines.lines) <= MOST_NAMES
+    shades = _shades(values) if values is not None else [None] * len(lines.lines)
     start = 0
-    for line, end in zip(lines.lines, ends.tolist(), strict=True):
+    for number, (line, end) in enumerate(zip(lines.lines, ends.tolist(), strict=True)):
         own, visible = at[start:end], shown[start:end]
         start = end
         if not visible.any() or not np.isfinite(own).all():
@@ -91,7 +121,7 @@ def paint_lines(view: View, painter: QPainter, lines: LineSet, ink: QColor) -> N
         polygon = QPolygonF([QPointF(x, y) for x, y in own.tolist()])
         if line.closed and view.mode == PLAN:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(pale)
+            painter.setBrush(shades[number] or pale)
             painter.drawPolygon(polygon)
             painter.setBrush(Qt.BrushStyle.NoBrush)
         if line.closed:
@@ -102,7 +132,17 @@ def paint_lines(view: View, painter: QPainter, lines: LineSet, ink: QColor) -> N
         if few and line.name:
             painter.setFont(font(11))
             first = own[int(np.argmax(visible))]
-            _outlined(painter, QPointF(first[0] + 5, first[1] - 5), line.name, ink, QColor(view.theme.sheet))
+            value = values[number] if values is not None else None
+            text = line.name if value is None else f"{line.name}  {_short(value)}"
+            at_ = QPointF(first[0] + 5, first[1] - 5)
+            if value is not None and view.mode == PLAN:
+                middle = own.mean(axis=0)
+                at_ = QPointF(middle[0] - painter.fontMetrics().horizontalAdvance(text) / 2, middle[1] + 4)
+            _outlined(painter, at_, text, ink, QColor(view.theme.sheet))
+
+
+def _short(value: float) -> str:
+    return number_text(value, 0 if abs(value) >= 10_000 or value == int(value) else 2)
 
 
 def _seen(view: View, xyz: Floats) -> tuple[Floats, np.ndarray]:

@@ -21,6 +21,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress, silent
+from kerb.core.setting import Setting, setting
 from kerb.core.surface.grid import MAX_CELLS
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import LengthUnit
@@ -35,6 +36,8 @@ MOST_RISE_M = 1.0
 LEAST_SPACINGS = 2.5
 SPACINGS_PER_CELL = 4.0
 LEAST_CELL_M = 0.5
+TERRAIN_CELL_M = 3.0
+FEWEST_TERRAIN_CELLS = 50
 MOST_CELL_M = 2.0
 
 
@@ -65,10 +68,18 @@ class GroundSettings:
     the width of the cells whose lowest points are looked at.
     """
 
-    slope: float
-    step: float
-    object_size: float
-    cell: float
+    slope: float = setting(
+        0.3, Setting("Slope", "Steepest ground that is no step, rise over run (0.3 is 30 %)", "", low=0.0, high=5.0)
+    )
+    step: float = setting(
+        0.2, Setting("Step", "Height over the ground's surface up to which a point belongs to it", "length", low=0.0)
+    )
+    object_size: float = setting(
+        30.0, Setting("Object size", "Width of the largest thing that is to be removed", "length", low=0.0)
+    )
+    cell: float = setting(
+        1.0, Setting("Cell", "Width of the cells whose lowest points are looked at", "length", low=0.0)
+    )
 
     @staticmethod
     def of(terrain: str, unit: LengthUnit, spacing: float) -> GroundSettings:
@@ -97,10 +108,11 @@ class GroundSettings:
             raise InputError(f"object size {self.object_size:g} is smaller than a cell of {self.cell:g}")
 
 
-def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> Bytes:
+def ground(store: CloudStore, settings: GroundSettings, progress: Progress, among: Mask | None = None) -> Bytes:
     """Class of every point, (n,) uint8: 2 ground, 1 what is not; noise classes (7, 18) stay, set-aside points too.
 
-    Classes that the cloud has are not looked at otherwise.
+    Classes that the cloud has are not looked at otherwise. ``among``, (n,), are the points that are looked at, all that
+    are not set aside when None; others keep their class (0 where there is none).
 
     Raises
     ------
@@ -108,8 +120,9 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
     Cancelled.
     """
     settings.check()
-    aside = store.aside()
-    low, row = _lowest(store, settings.cell, aside, progress.within(0.0, 0.15))
+    used = store.in_use() if among is None else among
+    corner, _ = _extent(store, used)
+    low, row = _lowest(store, settings.cell, used, progress.within(0.0, 0.15))
     bare = _bare(low, settings, progress.within(0.15, 0.45)) & (row >= 0)
     if bare.sum() < 3:
         raise NotDeterminable("fewer than three cells of ground were found; is the object size too large?")
@@ -117,35 +130,65 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress) -> B
     progress.step(0.6, "Finding ground: comparing with its surface")
     near = _Near(surface, settings, *_steepness(low, bare, settings))
     given = store.column("classification") if store.has("classification") else None
-    corner, _ = store.bounds
-    result = np.empty(store.count, np.uint8)
+    result = np.zeros(store.count, np.uint8)
 
     def decide(tile: int) -> None:
         rows = store.rows_of(tile)
-        points = store.coordinates(rows)
-        result[rows] = np.where(near.ground(points, corner), GROUND, UNCLASSIFIED)
         if given is not None:
-            kept = np.isin(given[rows], NOISE_CLASSES)
-            if aside is not None:
-                kept |= np.asarray(aside[rows]) != 0
-            result[rows][kept] = np.asarray(given[rows])[kept]
+            result[rows] = given[rows]
+        mine = used[rows] & ~np.isin(result[rows], NOISE_CLASSES)
+        if mine.any():
+            is_ground = near.ground(store.coordinates(rows)[mine], corner)
+            result[rows][mine] = np.where(is_ground, GROUND, UNCLASSIFIED)
 
     each(decide, range(len(store.tiles)), progress.within(0.6, 1.0), "Finding ground")
     return result
 
 
+def terrain_of(store: CloudStore) -> str:
+    """Which of :data:`TERRAINS` a cloud is most like, from the fall and the steps of its lowest points.
+
+    Ground is taken as the lowest points of wide cells that an opening with a small disk leaves; its steepness decides,
+    and where a tenth of it is steeper than a slope can be it is one of benches or heaps.
+    """
+    metres = store.reference.unit.metres
+    cell = max(TERRAIN_CELL_M / metres, 4 * store.spacing)
+    try:
+        low, row = _lowest(store, cell, store.in_use(), silent())
+    except (InputError, NotDeterminable):
+        return "rolling"
+    known = row >= 0
+    if known.sum() < FEWEST_TERRAIN_CELLS:
+        return "rolling"
+    bare = _opened(_filled(low, known).astype(np.float32), 2)
+    rise_y, rise_x = np.gradient(bare.astype(float), cell)
+    rise = np.hypot(rise_x, rise_y)[known]
+    usual, steep = np.percentile(rise, [75, 92])
+    if steep > TERRAINS["steep"].slope:
+        return "benches" if usual < TERRAINS["rolling"].slope else "steep"
+    return next(name for name in ("flat", "rolling", "steep") if steep <= TERRAINS[name].slope)
+
+
 def _spacing(store: CloudStore, cell: float) -> float:
     """Distance between neighbours from the area of the cells that hold points: a cloud in patches is not a thin one."""
     try:
-        _, row = _lowest(store, cell, store.aside(), silent())
+        _, row = _lowest(store, cell, store.in_use(), silent())
     except InputError:
         return store.spacing
     return float(np.sqrt(np.count_nonzero(row >= 0) * cell * cell / max(store.used, 1)))
 
 
-def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progress) -> tuple[Floats, Ints]:
+def _extent(store: CloudStore, used: Mask) -> tuple[Floats, Floats]:
+    """Lowest and highest corner, (3,) each, of the tiles that hold any of some points."""
+    tiles = store.tiles[[tile for tile in range(len(store.tiles)) if used[store.rows_of(tile)].any()]]
+    if not len(tiles):
+        raise NotDeterminable("there are no points to look for ground in")
+    return tiles["low"].min(axis=0), tiles["high"].max(axis=0)
+
+
+def _lowest(store: CloudStore, cell: float, used: Mask, progress: Progress) -> tuple[Floats, Ints]:
     """Lowest elevation of each cell (rows of northing; NaN without points) and the row of that point (-1)."""
-    corner, far = store.bounds
+    corner, far = _extent(store, used)
     size = np.floor((far[:2] - corner[:2]) / cell).astype(np.int64) + 1
     if size.astype(float).prod() > MAX_CELLS:
         raise InputError(f"cell size {cell:g} makes {size.astype(float).prod():.3g} cells; the most is {MAX_CELLS}")
@@ -155,9 +198,10 @@ def _lowest(store: CloudStore, cell: float, aside: Bytes | None, progress: Progr
     for number in range(len(store.tiles)):
         progress.step(number / len(store.tiles), "Finding ground: lowest points")
         rows = store.rows_of(number)
+        if not used[rows].any():
+            continue
         xyz = np.asarray(store.xyz[rows]).astype(np.int64) - start
-        used = np.ones(len(xyz), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
-        lowest_points(xyz, used, store.scale, 1.0 / cell, np.array(shape), rows.start, lowest, row)
+        lowest_points(xyz, used[rows], store.scale, 1.0 / cell, np.array(shape), rows.start, lowest, row)
     return np.where(row >= 0, lowest * store.scale[2], np.nan), row
 
 

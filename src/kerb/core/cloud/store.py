@@ -6,7 +6,6 @@ each further column is ``NAME.npy``, or ``NAME.constant.npy`` while it has one v
 
 from __future__ import annotations
 
-import hashlib
 import json
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -16,12 +15,14 @@ from urllib.parse import quote
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Mask
+from kerb.core.cloud import sets
+from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
 
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
 VERSION = 1
-ASIDE = "aside"
+ASIDE, PART, CLASSES = "aside", "part", "classification"
 
 
 @dataclass
@@ -37,6 +38,7 @@ class StoreMeta:
     source_format: str = ""
     details: dict[str, Any] = field(default_factory=dict)
     attributes: dict[str, str] = field(default_factory=dict)
+    made_with: dict[str, str] = field(default_factory=dict)
     version: int = VERSION
 
     def to_json(self) -> dict[str, Any]:
@@ -65,7 +67,7 @@ class CloudStore:
         self.remembered: dict[str, tuple[float, float]] = {}
         # Which points the present filters show, with the filters it was worked out for.
         self.mask: tuple[str, Bytes] | None = None
-        self.aside_name = ""
+        self.sets = PointSets()
         self._gone = 0
 
     @staticmethod
@@ -109,21 +111,27 @@ class CloudStore:
 
     @property
     def names(self) -> list[str]:
-        """Columns of the source file, then attributes made since."""
-        return [*self.meta.columns, *self.meta.attributes]
+        """Columns of the source file, then attributes made since; classes too where points were given some."""
+        given = [CLASSES] if self.sets.given and CLASSES not in self.meta.columns else []
+        return [*self.meta.columns, *given, *self.meta.attributes]
 
     def column(self, name: str) -> AnyArray:
         """A column of n values, memory-mapped, or one value seen n times. Raises KeyError for an unknown one."""
         if name not in self._columns:
-            path, constant = column_files(self.folder, name)
-            if path.exists():
-                self._columns[name] = np.load(path, mmap_mode="r")
-            elif constant.exists():
-                value = np.load(constant)
-                self._columns[name] = np.broadcast_to(value, (self.count, *value.shape))
-            else:
+            found = self._read(name)
+            if found is None:
                 raise KeyError(name)
+            self._columns[name] = found
         return self._columns[name]
+
+    def _read(self, name: str) -> AnyArray | None:
+        path, constant = column_files(self.folder, name)
+        if path.exists():
+            return np.load(path, mmap_mode="r")
+        if constant.exists():
+            value = np.load(constant)
+            return np.broadcast_to(value, (self.count, *value.shape))
+        return None
 
     def has(self, name: str) -> bool:
         """Whether a column or attribute of that name exists."""
@@ -152,40 +160,51 @@ class CloudStore:
         aside = self.aside()
         return np.ones(self.count, np.bool_) if aside is None else np.asarray(aside) == 0
 
-    def keep_aside(self, gone: Mask) -> str:
-        """Write which of the points are set aside, (n,), a bit each; returns the name it is taken up by.
+    def keep_set(self, mask: Mask) -> str:
+        """Write a set of points, (n,), and return the name that :class:`PointSets` know it by. Raises OSError."""
+        if len(mask) != self.count:
+            raise ValueError(f"{len(mask)} values for {self.count} points")
+        return sets.keep(self.folder, mask)
 
-        Each state has a file of its own, so that undo only has to name another one. Raises OSError.
-        """
-        if len(gone) != self.count:
-            raise ValueError(f"{len(gone)} values for {self.count} points")
-        bits = np.packbits(gone)
-        name = hashlib.sha256(bits.tobytes()).hexdigest()[:16]
-        path = self.folder / f"aside-{name}.npy"
-        if not path.exists():
-            partial = path.with_name(path.name + ".partial")
-            with open(partial, "wb") as stream:
-                np.save(stream, bits)
-            partial.replace(path)
-        return name
+    def set_of(self, name: str) -> Mask:
+        """The points, (n,), of a kept set. Raises JobError, when it is missing or damaged."""
+        return sets.mask_of(self.folder, name, self.count)
 
-    def take_aside(self, name: str) -> None:
-        """Set aside the points of a kept mask, or none. Raises JobError, when the mask is missing or damaged."""
-        if name:
-            path = self.folder / f"aside-{name}.npy"
-            try:
-                bits = np.load(path)
-                if bits.dtype != np.uint8 or len(bits) != -(-self.count // 8):
-                    raise ValueError("of another cloud")
-            except (OSError, ValueError) as error:
-                raise JobError(f"{path}: which points are set aside cannot be read ({error})") from None
-            self._columns[ASIDE] = np.unpackbits(bits, count=self.count)
-        else:
-            self._columns.pop(ASIDE, None)
-        self.aside_name = name
-        self._gone = int(np.count_nonzero(self.column(ASIDE))) if self.has(ASIDE) else 0
+    def take_sets(self, wanted: PointSets) -> None:
+        """Set aside, part and classify points as kept sets say. Raises JobError, when one is missing or damaged."""
+        before, columns = self.sets, dict(self._columns)
+        if wanted.aside != before.aside:
+            columns.pop(ASIDE, None)
+            if wanted.aside:
+                columns[ASIDE] = self.set_of(wanted.aside).view(np.uint8)
+        if wanted.parts != before.parts:
+            columns.pop(PART, None)
+            if wanted.parts:
+                columns[PART] = np.zeros(self.count, np.uint8)
+                for number, name in wanted.parts:
+                    columns[PART][sets.taken(self.folder, name, self.count)] = number
+        if wanted.given != before.given:
+            self._give_classes(columns, wanted)
+        # Only now: a set that cannot be read leaves everything as it was.
+        self._columns, self.sets = columns, wanted
+        self._gone = int(np.count_nonzero(columns[ASIDE])) if ASIDE in columns else 0
         self.remembered.clear()
         self.mask = None
+
+    def _give_classes(self, columns: dict[str, AnyArray], wanted: PointSets) -> None:
+        before = self.sets.given
+        new = wanted.given
+        if before and new[: len(before)] == before:
+            classes, new = np.array(columns[CLASSES]), new[len(before) :]
+        else:
+            columns.pop(CLASSES, None)
+            own = self._read(CLASSES)
+            if not new:
+                return
+            classes = np.zeros(self.count, np.uint8) if own is None else np.array(own, np.uint8)
+        for name, code in new:
+            classes[sets.taken(self.folder, name, self.count)] = code
+        columns[CLASSES] = classes
 
     def add_attribute(self, name: str, unit: str, values: AnyArray) -> None:
         """Keep a value for every point under a new name, or replace an attribute that Kerb made.
@@ -204,38 +223,13 @@ class CloudStore:
         self._columns.pop(name, None)
         self.remembered.clear()
         self.mask = None
-        if name == ASIDE:
-            self._gone = int(np.count_nonzero(values))
-        else:
-            self.meta.attributes[name] = unit
-            self.write_meta()
+        self.meta.attributes[name] = unit
+        self.meta.made_with[name] = self.sets.mark
+        self.write_meta()
 
-    def drop_attribute(self, name: str) -> None:
-        """Forget an attribute that Kerb made; nothing happens where there is none. Raises OSError."""
-        if self.meta.attributes.pop(name, None) is not None:
-            self.write_meta()
-            for path in column_files(self.folder, name):
-                path.unlink(missing_ok=True)
-            self._columns.pop(name, None)
-
-    def replace_column(self, name: str, values: AnyArray) -> None:
-        """Write a column of the source anew, or add it. Only for a copy of a cloud: what was imported stays as it was.
-
-        Raises OSError; ValueError, when the length differs.
-        """
-        if len(values) != self.count:
-            raise ValueError(f"{len(values)} values for {self.count} points")
-        partial = self.folder / "column.partial.npy"
-        np.save(partial, values)
-        full, constant = column_files(self.folder, name)
-        partial.replace(full)
-        constant.unlink(missing_ok=True)
-        self._columns.pop(name, None)
-        self.remembered.clear()
-        self.mask = None
-        if name not in self.meta.columns:
-            self.meta.columns.append(name)
-            self.write_meta()
+    def outdated(self, name: str) -> bool:
+        """Whether classes were given or points set aside since an attribute was computed."""
+        return self.meta.made_with.get(name, self.sets.mark) != self.sets.mark
 
     def lend(self, name: str, values: AnyArray) -> None:
         """Show values for every point under a name for as long as the store is open; nothing is written.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
@@ -55,10 +56,14 @@ class Line:
 
 @dataclass(frozen=True)
 class LineSet:
-    """Lines and areas, with the exact alignments where the file defines them."""
+    """Lines and areas, with the exact alignments where the file defines them.
+
+    ``fields`` holds further columns: a value, or None, for each line.
+    """
 
     lines: tuple[Line, ...]
     alignments: tuple[Alignment, ...] = ()
+    fields: dict[str, tuple[Any, ...]] = field(default_factory=dict)
 
     @property
     def count(self) -> int:
@@ -77,13 +82,32 @@ class LineSet:
 
     def mapped(self, mapper: Mapper) -> LineSet:
         """The same lines elsewhere. Exact alignments do not survive a map and are left out."""
-        return LineSet(tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines))
+        return LineSet(tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines), (), self.fields)
 
     def scaled(self, plan: float, height: float) -> LineSet:
         """The same lines in another unit, exact alignments included."""
         factor = np.array([plan, plan, height])
         lines = tuple(replace(line, xyz=line.xyz * factor) for line in self.lines)
-        return LineSet(lines, tuple(alignment.scaled(plan, height) for alignment in self.alignments))
+        return LineSet(lines, tuple(alignment.scaled(plan, height) for alignment in self.alignments), self.fields)
+
+    def areas(self) -> list[tuple[int, ...]]:
+        """The areas: the number of each outline, with those of its holes, which follow it and are named after it."""
+        found: list[tuple[int, ...]] = []
+        for number, line in enumerate(self.lines):
+            if not line.closed:
+                continue
+            outline = self.lines[found[-1][0]] if found else None
+            hole = f"{outline.name} hole {len(found[-1])}".strip() if outline is not None else ""
+            if (
+                outline is not None
+                and number == found[-1][-1] + 1
+                and line.name == hole
+                and line.layer == outline.layer
+            ):
+                found[-1] = (*found[-1], number)
+            else:
+                found.append((number,))
+        return found
 
 
 def bounds_of(xyz: Floats) -> tuple[Floats, Floats]:

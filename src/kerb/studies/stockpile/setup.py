@@ -10,8 +10,8 @@ import numpy as np
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
+from kerb.core.setting import Setting, described, setting
 from kerb.core.units import density_unit
-from kerb.studies.setting import Setting, described, setting
 
 BASES = (
     ("toe", "Surface through the toe"),

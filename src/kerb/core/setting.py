@@ -1,4 +1,4 @@
-"""Settings of a study as data: kind, unit, default, choices and help in one place for sheet, command line and tests."""
+"""Settings as data: kind, unit, default, choices and help in one place for sheets, command line and tests."""
 
 from __future__ import annotations
 

@@ -1,0 +1,231 @@
+"""Which points of the cloud are shown: its filters, tried while an end is dragged and kept when the mouse rests."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer
+from PySide6.QtWidgets import QInputDialog
+
+from kerb.app import scenes
+from kerb.app.views.chips import FilterChips
+from kerb.app.views.filter_card import FilterCard
+from kerb.core.cloud.classes import GROUND, KEY_POINTS
+from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, holds, offered, spread
+from kerb.core.cloud.store import CLASSES, PART, CloudStore
+from kerb.core.quantity import number, symbol
+from kerb.job.job import Change
+from kerb.job.state import Holding, free_name
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
+
+REST_MS = 300
+MOST_NAMED = 3
+
+
+class Filtering(QObject):
+    """The filters of the window's main cloud, with the chips that say them and the card that sets them."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window = window
+        self.chips = FilterChips(window.view)
+        self.card = FilterCard(window.theme, window.view)
+        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest.timeout.connect(self._keep)
+        self._tried: tuple[Filter, ...] | None = None
+        self.chips.removed.connect(self._remove)
+        self.chips.toggled.connect(self._toggle)
+        self.chips.turned.connect(self._turn)
+        self.chips.opened.connect(lambda place: self.open(self.current()[place].column))
+        self.card.tried.connect(self._try)
+        self.card.column_chosen.connect(self._show_column)
+        self.card.cleared.connect(lambda: self.set(()))
+        self.card.save_wanted.connect(self.save)
+        self.card.saved_wanted.connect(self.use_saved)
+        self.card.closed.connect(lambda: self.open(None))
+
+    def current(self) -> tuple[Filter, ...]:
+        """The filters as they are shown now."""
+        if self._tried is not None:
+            return self._tried
+        holding = self.window.colouring.main_cloud()
+        return holding.filters if holding is not None else ()
+
+    def set(self, filters: tuple[Filter, ...]) -> None:
+        """Keep filters of the main cloud. What is shown is no step of the work: undo passes over it."""
+        self._tried = None
+        self._rest.stop()
+        holding = self.window.colouring.main_cloud()
+        if holding is None or holding.filters == filters:
+            return
+        after = replace(holding, filters=filters)
+        store = self.window.session.job.store(holding)
+        said = "; ".join(words(f, store, holding, self.window.session.unit) for f in filters if f.on) or "everything"
+        change = Change(f"Shows of {holding.name}: {said}", lambda s: s.with_holding(after), {}, undoable=False)
+        self.window.session.execute(change)
+
+    def ground_only(self) -> None:
+        """Show the ground classes only, or everything again."""
+        holding = self.window.colouring.main_cloud()
+        store = self.window.session.job.store(holding) if holding is not None else None
+        if store is None or not store.has(CLASSES):
+            self.window.session.said.emit("The cloud has no classes; find the ground first.")
+            return
+        present = set(np.unique(store.column(CLASSES)[:: max(1, store.count // 2_000_000)]).tolist())
+        wanted = Filter(CLASSES, tuple(code for code in (GROUND, KEY_POINTS) if code in present) or (GROUND,))
+        rest = tuple(f for f in self.current() if f.column != CLASSES)
+        self.set(rest if wanted in self.current() else (*rest, wanted))
+
+    def only_part(self, holding: Holding, key: int) -> None:
+        """Show one part of the main cloud only, or everything again."""
+        wanted = Filter(PART, (key,))
+        rest = tuple(f for f in self.current() if f.column != PART)
+        if holding.id == self.window.colouring.main_cloud().id:
+            self.set(rest if wanted in self.current() else (*rest, wanted))
+
+    def open(self, column: str | None) -> None:
+        """Show the card on a column; None hides it."""
+        layer = self.window.colouring.layer()
+        self.card.setVisible(column is not None and layer is not None)
+        self.window.strip.filter.setChecked(self.card.isVisible())
+        if column is None or layer is None:
+            return
+        names = [(name, title(name)) for name in offered(layer.store)]
+        chosen = column if column in dict(names) else names[0][0]
+        self.card.set_columns(names, chosen)
+        self._show_column(chosen)
+        self.place()
+        self.card.raise_()
+
+    def mirror(self) -> None:
+        """Bring chips and card in line with the main cloud."""
+        holding = self.window.colouring.main_cloud()
+        if holding is None:
+            self.chips.show_filters([])
+            self.card.hide()
+            return
+        store, unit = self.window.session.job.store(holding), self.window.session.unit
+        self.chips.show_filters([(words(f, store, holding, unit), f.on) for f in self.current()])
+        self.card.set_saved([name for name, _ in self.window.session.job.state.filters])
+        self.place()
+
+    def place(self) -> None:
+        """Chips under the strip, the card under them."""
+        view, strip = self.window.view, self.window.strip
+        y = strip.geometry().bottom() + 8
+        self.chips.setMaximumWidth(max(view.width() - 24 - self.window.legend.width() - 12, 200))
+        self.chips.move(12, y)
+        self.chips.adjustSize()
+        if self.chips.isVisible():
+            y = self.chips.geometry().bottom() + 8
+        self.card.adjustSize()
+        self.card.move(12, y)
+
+    def save(self) -> None:
+        """Keep the filters by name in the job."""
+        if not self.current():
+            self.window.session.said.emit("There is no filter to save yet.")
+            return
+        name, accepted = QInputDialog.getText(self.window, "Save filters", "Name of these filters")
+        if accepted and name.strip():
+            self.save_as(name.strip())
+
+    def save_as(self, name: str) -> None:
+        """Keep the filters in the job under a name, or the next free one."""
+        filters = self.current()
+        taken = [other for other, _ in self.window.session.job.state.filters]
+        name = free_name(name, taken)
+        self.window.session.execute(
+            Change(f"Saved filters {name}", lambda s: replace(s, filters=(*s.filters, (name, filters))))
+        )
+
+    def use_saved(self, name: str) -> None:
+        """Set the filters that were saved under a name."""
+        self.set(dict(self.window.session.job.state.filters)[name])
+
+    def _show_column(self, column: str) -> None:
+        layer, holding = self.window.colouring.layer(), self.window.colouring.main_cloud()
+        if layer is None or holding is None:
+            return
+        store = layer.store
+        mine = next((f for f in self.current() if f.column == column), None)
+        if column == COLOUR:
+            self.card.show_colour(mine)
+        elif column in LISTED:
+            self.card.show_values(column, value_counts(store, column, holding), mine)
+        else:
+            others = tuple(f for f in self.current() if f.column != column and f.on)
+            among = store.in_use()
+            for condition in others:
+                among &= holds(store, condition, slice(0, store.count))
+            unit = symbol(scenes.unit_of(store, column, self.window.session.unit))
+            self.card.show_range(column, spread(store, column, among), unit, mine)
+        self.place()
+
+    def _try(self, condition: Filter | None) -> None:
+        """Show the effect of a condition at once; it is kept when nothing moves for a moment."""
+        layer = self.window.colouring.layer()
+        if layer is None:
+            return
+        column = self.card.column
+        kept = [f for f in self.current() if f.column != column]
+        self._tried = (*kept, condition) if condition is not None else tuple(kept)
+        layer.filters = self._tried
+        self.window.view.redraw(moving=True)
+        self.mirror()
+        self._rest.start()
+
+    def _keep(self) -> None:
+        if self._tried is not None:
+            self.set(self._tried)
+
+    def _remove(self, place: int) -> None:
+        filters = self.current()
+        self.set((*filters[:place], *filters[place + 1 :]))
+
+    def _toggle(self, place: int) -> None:
+        self._replaced(place, on=not self.current()[place].on)
+
+    def _turn(self, place: int) -> None:
+        self._replaced(place, outside=not self.current()[place].outside)
+
+    def _replaced(self, place: int, **values: object) -> None:
+        filters = list(self.current())
+        filters[place] = replace(filters[place], **values)
+        self.set(tuple(filters))
+
+
+def title(column: str) -> str:
+    """A column in words."""
+    own = {CLASSES: "Class", "point_source_id": "Setup, strip or source", "gps_time": "Time", COLOUR: "Colour"}
+    return own.get(column) or scenes.TITLES.get(column) or column.replace("_", " ").capitalize()
+
+
+def value_counts(store: CloudStore, column: str, holding: Holding) -> list[tuple[int, str, int]]:
+    """Values of a listed column with their names and how many points in use have them."""
+    codes, counts = np.unique(np.asarray(store.column(column))[store.in_use()], return_counts=True)
+    names = scenes.value_names(store, column, holding)
+    return [
+        (int(code), f"{code}  {names[code]}" if code in names else str(code), int(n))
+        for code, n in zip(codes.tolist(), counts.tolist(), strict=True)
+    ]
+
+
+def words(condition: Filter, store: CloudStore, holding: Holding, unit: str) -> str:
+    """A filter in words, for its chip."""
+    name, no = title(condition.column), "not " if condition.outside else ""
+    if condition.column == COLOUR:
+        return f"{name} {no}like #{bytes(condition.colour).hex()}"
+    if condition.values:
+        names = scenes.value_names(store, condition.column, holding)
+        shown = [str(names.get(v, v)) for v in condition.values[:MOST_NAMED]]
+        more = f" and {len(condition.values) - MOST_NAMED} more" if len(condition.values) > MOST_NAMED else ""
+        return f"{name} {no}{', '.join(shown)}{more}"
+    mark = symbol(scenes.unit_of(store, condition.column, unit)) if condition.column != ELEVATION else symbol(unit)
+    wide = (condition.high or 0) - (condition.low or 0) > 1000
+    low, high = (number(v, 0 if wide else 2) if v is not None else "…" for v in (condition.low, condition.high))
+    return f"{name} {no}{low} – {high} {mark}".rstrip()

@@ -1,0 +1,381 @@
+"""The page that finds points: settings with a live look on a strip, then everywhere, then what is done with them."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from kerb.app.selection import TINT
+from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
+from kerb.app.views.view import PLAN, View
+from kerb.core.arrays import Mask
+from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
+from kerb.core.cloud.filters import Filter
+from kerb.core.cloud.finders import CLASSES, FINDERS, PART, Finder, strip
+from kerb.core.cloud.ground import TERRAINS, GroundSettings, terrain_of
+from kerb.core.errors import KerbError
+from kerb.core.quantity import count, number, symbol
+from kerb.core.setting import settings_of
+
+if TYPE_CHECKING:
+    from kerb.app.tasks import Task
+    from kerb.app.window import Window
+
+REST_MS = 250
+STRIP_POINTS = 400_000
+THEN = {CLASSES: "Give classes 2 and 1", PART: "Make a part of it"}
+KIND = {"shown": "What is shown is looked at.", "used": "All points that are not set aside are looked at."}
+
+
+class FindPage(QWidget):
+    """Choose what to find, set it while a strip shows the effect, find it everywhere."""
+
+    action_wanted = Signal(str)
+    closed = Signal()
+
+    def __init__(self, window: Window) -> None:
+        super().__init__()
+        self.setObjectName("sheetBody")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.window, self.session = window, window.session
+        self.finder: Finder = FINDERS["outliers"]
+        self.kept: dict[tuple[str, str], Any] = {}
+        self.fields: dict[str, NumberField | ChoiceField] = {}
+        self.strip_box: tuple[float, float, float, float] | None = None
+        self.found: tuple[str, Mask, bool] | None = None
+        self._task: Task | None = None
+        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest.timeout.connect(lambda: self._run(whole=False))
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        scroll = QScrollArea(widgetResizable=True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        body = QWidget(objectName="sheetBody")
+        scroll.setWidget(body)
+        outer.addWidget(scroll, 1)
+        self._build_body(column(body, (18, 14, 18, 16)))
+        outer.addWidget(self._build_bar())
+        self.session.changed.connect(self._job_changed)
+
+    def _build_body(self, whole: QVBoxLayout) -> None:
+        name = QLabel("Find points")
+        name.setProperty("role", "heading")
+        self.help = QLabel("", wordWrap=True)
+        self.help.setProperty("role", "small")
+        self.choice = QComboBox(toolTip="What is looked for")
+        for key, finder in FINDERS.items():
+            self.choice.addItem(finder.title, key)
+        self.choice.activated.connect(lambda _i: self.show_finder(self.choice.currentData()))
+        for widget in (name, self.choice, self.help, hairline(), section("How")):
+            whole.addWidget(widget)
+        self.terrain = ChoiceField(tuple((key, kind.title) for key, kind in TERRAINS.items()))
+        self.terrain.setToolTip("Usual settings for a kind of terrain")
+        self.terrain.committed.connect(self._take_terrain)
+        self.terrain_line = Line("Terrain", self.terrain)
+        whole.addWidget(self.terrain_line)
+        self.form = column()
+        whole.addLayout(self.form)
+        whole.addWidget(hairline())
+        whole.addWidget(section("Where"))
+        self.among = QLabel("", wordWrap=True)
+        self.among.setProperty("role", "small")
+        whole.addWidget(self.among)
+        self.on_strip = QCheckBox(
+            "Look at a strip first", toolTip="A strip through the middle of the view answers fast"
+        )
+        self.on_strip.setChecked(True)
+        self.on_strip.toggled.connect(lambda _on: self._changed())
+        whole.addWidget(self.on_strip)
+        whole.addWidget(hairline())
+        whole.addWidget(section("Found"))
+        self.figure = QLabel("—", wordWrap=True)
+        self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        whole.addWidget(self.figure)
+        self.note = QLabel("", wordWrap=True)
+        self.note.setProperty("role", "small")
+        whole.addWidget(self.note)
+        row = QHBoxLayout()
+        self.sides: dict[str, QPushButton] = {}
+        for key, words in (("both", "Both"), ("stayed", "Ground"), ("gone", "Taken out")):
+            button = QPushButton(words, toolTip="Show ground and what was taken out, or one of the two")
+            button.clicked.connect(lambda _on, k=key: self._show_side(k))
+            self.sides[key] = button
+            row.addWidget(button)
+        row.addStretch(1)
+        whole.addLayout(row)
+        whole.addStretch(1)
+
+    def _build_bar(self) -> QWidget:
+        bar = QWidget(objectName="bar")
+        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        rows = QVBoxLayout(bar)
+        rows.setContentsMargins(18, 8, 14, 9)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        self.everywhere = QPushButton("Find everywhere", toolTip="Look through the whole cloud with these settings")
+        self.everywhere.clicked.connect(self._pressed)
+        self.apply = QPushButton("Set aside")
+        self.apply.setProperty("role", "main")
+        self.apply.clicked.connect(self._apply)
+        self.other = QPushButton(
+            "New cloud", toolTip="A cloud of its own of what was found; this one is hidden and stays"
+        )
+        self.other.clicked.connect(lambda: self.action_wanted.emit("new_cloud:hide"))
+        first.addWidget(self.everywhere)
+        first.addStretch(1)
+        first.addWidget(self.apply)
+        how = QPushButton("How it decides", toolTip="Method, formulas, sources and limits")
+        how.setProperty("role", "link")
+        how.clicked.connect(lambda: self.action_wanted.emit(f"method:{self.finder.page}"))
+        close = QPushButton("Close", toolTip="Back to the study")
+        close.clicked.connect(self._close)
+        second.addWidget(how)
+        second.addStretch(1)
+        second.addWidget(self.other)
+        second.addWidget(close)
+        rows.addLayout(first)
+        rows.addLayout(second)
+        return bar
+
+    # What is looked for
+
+    def show_finder(self, key: str) -> None:
+        """Show one way to find points with the settings it had, or the usual ones of the cloud."""
+        self.finder = FINDERS.get(key) or self.finder
+        self.choice.setCurrentIndex(self.choice.findData(self.finder.id))
+        self.help.setText(self.finder.help)
+        self._forget()
+        self._fill_form()
+        self._mirror()
+        self._changed()
+
+    def settings_for(self, key: str) -> Any:
+        """The settings of a finder for the main cloud as they are now."""
+        holding = self.window.colouring.main_cloud()
+        place = (holding.id, key)
+        if place not in self.kept:
+            self.kept[place] = FINDERS[key].usual(self.session.job.store(holding))
+        return self.kept[place]
+
+    def _fill_form(self) -> None:
+        while self.form.count():
+            widget = self.form.takeAt(0).widget()
+            widget.setParent(None)
+            widget.deleteLater()
+        self.fields.clear()
+        holding = self.window.colouring.main_cloud()
+        self.terrain_line.setVisible(self.finder.id == "ground")
+        if holding is None:
+            return
+        values, unit = self.settings_for(self.finder.id), symbol(self.session.unit)
+        for name, (about, _default) in settings_of(self.finder.settings).items():
+            field = ChoiceField(about.choices) if about.choices else NumberField(about, False)
+            shown = {"length": unit, "deg": "°"}.get(about.unit, about.unit)
+            if isinstance(field, NumberField):
+                field.show_value(float(getattr(values, name)), shown)
+            else:
+                field.show_value(getattr(values, name))
+            field.committed.connect(lambda value, n=name: self._set(n, value))
+            self.fields[name] = field
+            words = f"{about.label} ({shown})" if shown else about.label
+            self.form.addWidget(Line(words, field, about.help))
+        if self.finder.id == "ground":
+            self.terrain.show_value(terrain_of(self.session.job.store(holding)))
+        self._show_needed()
+
+    def _show_needed(self) -> None:
+        """Of thinning only what its way needs."""
+        if self.finder.id == "thin":
+            way = self.settings_for("thin").way
+            for name, needed in (("count", way == "random"), ("every", way == "every")):
+                self.fields[name].parentWidget().setVisible(needed)
+            self.fields["spacing"].parentWidget().setVisible(way not in ("random", "every"))
+
+    def _set(self, name: str, value: Any) -> None:
+        holding = self.window.colouring.main_cloud()
+        before = self.settings_for(self.finder.id)
+        kind = type(getattr(before, name))
+        self.kept[(holding.id, self.finder.id)] = replace(before, **{name: kind(value)})
+        self._show_needed()
+        self._changed()
+
+    def _take_terrain(self, terrain: str) -> None:
+        holding = self.window.colouring.main_cloud()
+        usual = GroundSettings.usual(terrain, self.session.job.store(holding))
+        self.kept[(holding.id, "ground")] = usual
+        for name, field in self.fields.items():
+            field.setModified(False)
+            field.show_value(getattr(usual, name), symbol(self.session.unit))
+        self._changed()
+
+    # Looking
+
+    def _changed(self) -> None:
+        self._forget()
+        self._mirror()
+        if self.isVisible() and self.window.colouring.main_cloud() is not None and not self.finder.seeded:
+            self._rest.start()
+
+    def _run(self, whole: bool) -> None:
+        """Look for points in the background, on a strip or everywhere; an earlier look is stopped."""
+        holding, layer = self.window.colouring.main_cloud(), self.window.colouring.layer()
+        if holding is None or layer is None or self.finder.seeded:
+            return
+        self._stop()
+        store, finder, settings = layer.store, self.finder, self.settings_for(self.finder.id)
+        middle = self.window.view.camera.target[:2]
+        cut = not whole and self.on_strip.isChecked() and store.count > STRIP_POINTS
+        use_all = finder.id == "ground"
+        start = time.perf_counter()
+
+        def work(progress) -> tuple[Mask, Mask, tuple | None]:
+            among, box = store.in_use() if use_all else layer.shown(), None
+            if cut:
+                inside, box = strip(store, middle, STRIP_POINTS)
+                among = among & inside
+            return finder.find(store, settings, among, progress), among, box
+
+        def keep(result) -> None:
+            mask, among, box = result
+            self.strip_box = box
+            self.found = (holding.id, mask, box is None)
+            seconds = time.perf_counter() - start
+            share = 100 * np.count_nonzero(mask) / max(np.count_nonzero(among), 1)
+            where = "in the strip" if box is not None else "looked at"
+            self.figure.setText(
+                f"<b>{count(int(np.count_nonzero(mask)))}</b> of {count(int(np.count_nonzero(among)))} points {where}"
+                f" · {number(share, 2)} % · {number(seconds, 1)} s"
+            )
+            self.window.selection.combine(holding.id, mask)
+            self._mirror()
+
+        def fail(text: str, _error: object) -> None:
+            self.figure.setText("—")
+            self.note.setText(text)
+
+        words = f"Finding: {finder.title.lower()}"
+        self._task = self.session.start(work, words, keep, fail)
+        self._task.ended.connect(self._ended)
+        self.figure.setText("Looking at a strip…" if cut else "Looking…")
+        self._mirror()
+
+    def _ended(self) -> None:
+        self._task = None
+        self._mirror()
+
+    def _stop(self) -> None:
+        if self._task is not None:
+            self._task.done.disconnect()
+            self._task.stop()
+            self._task = None
+
+    def _forget(self) -> None:
+        self._rest.stop()
+        self._stop()
+        self.found, self.strip_box = None, None
+        self.figure.setText("—")
+        self.note.setText("")
+        self.window.view.update()
+
+    def _pressed(self) -> None:
+        if self._task is not None:
+            self._task.stop()
+        elif self.finder.seeded:
+            self.action_wanted.emit(f"select_with:{'piece' if self.finder.id == 'piece' else 'surface'}")
+        else:
+            self._rest.stop()
+            self._run(whole=True)
+
+    def paint(self, view: View, painter: QPainter) -> None:
+        """Draw the strip that is looked at, in plan."""
+        if self.strip_box is None or view.mode != PLAN:
+            return
+        west, south, east, north = self.strip_box
+        places = np.array([[west, south, 0], [east, south, 0], [east, north, 0], [west, north, 0]], float)
+        painter.setPen(QPen(QColor(TINT), 1.2, Qt.PenStyle.DotLine))
+        painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in view.to_widget(places).tolist()]))
+
+    # What is done with it
+
+    def _apply(self) -> None:
+        holding = self.window.colouring.main_cloud()
+        if self.found is None or holding is None or self.found[0] != holding.id:
+            return
+        if not self.found[2]:
+            self.note.setText("Only the strip was looked at so far: find everywhere first.")
+            return
+        if self.finder.then == CLASSES:
+            self.window.handlers.keep_ground(holding, self._classes(self.found[1]), self.settings_for("ground"))
+        elif self.finder.then == PART:
+            self.window.handlers.make_part(self.finder.title)
+        else:
+            self.action_wanted.emit("set_aside")
+        self.found = None
+        self._mirror()
+
+    def _classes(self, is_ground: Mask) -> np.ndarray:
+        store = self.window.colouring.layer().store
+        has = store.has("classification")
+        classes = np.array(store.column("classification"), np.uint8) if has else np.zeros(store.count, np.uint8)
+        open_ = store.in_use() & ~np.isin(classes, NOISE_CLASSES)
+        classes[open_] = np.where(is_ground[open_], GROUND, UNCLASSIFIED)
+        return classes
+
+    def _show_side(self, side: str) -> None:
+        rest = tuple(f for f in self.window.filtering.current() if f.column != "classification")
+        mine = {
+            "stayed": (Filter("classification", (GROUND,)),),
+            "gone": (Filter("classification", (GROUND,), outside=True),),
+        }
+        self.window.filtering.set((*rest, *mine.get(side, ())))
+
+    def _job_changed(self) -> None:
+        holding = self.window.colouring.main_cloud()
+        if self.found is not None and (holding is None or holding.id != self.found[0]):
+            self._forget()
+        self._mirror()
+
+    def _mirror(self) -> None:
+        holding, layer = self.window.colouring.main_cloud(), self.window.colouring.layer()
+        self.among.setText(
+            f"{holding.name}: {KIND['used' if self.finder.id == 'ground' else 'shown']}" if holding is not None
+            else "There is no cloud yet; bring one in (Ctrl+I)."
+        )  # fmt: skip
+        large = layer is not None and layer.store.count > STRIP_POINTS
+        self.on_strip.setVisible(large and not self.finder.seeded)
+        ready = self.found is not None and holding is not None and self.found[0] == holding.id
+        running = self._task is not None
+        words = "Cancel" if running else "Click the place" if self.finder.seeded else "Find everywhere"
+        self.everywhere.setText(words)
+        self.everywhere.setEnabled(holding is not None)
+        self.apply.setText(THEN.get(self.finder.then, "Set aside"))
+        self.apply.setVisible(not self.finder.seeded)
+        self.apply.setEnabled(ready and bool(self.found[2]) and not running)
+        self.apply.setToolTip("Do it; Ctrl+Z takes it back" if ready else "Find everywhere first")
+        self.other.setVisible(self.finder.then == PART)
+        self.other.setEnabled(self.window.selection.count > 0)
+        for button in self.sides.values():
+            button.setVisible(self.finder.id == "ground")
+            button.setEnabled(layer is not None and layer.store.has("classification"))
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        if not self.fields:
+            try:
+                self.show_finder(self.finder.id)
+            except KerbError as error:
+                self.note.setText(str(error))
+
+    def hideEvent(self, event) -> None:
+        super().hideEvent(event)
+        self._forget()
+
+    def _close(self) -> None:
+        self._forget()
+        self.closed.emit()

@@ -1,0 +1,256 @@
+"""Statistics: of what is shown, of a selection, or of each area of a layer, kept as fields of the areas."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kerb.app.sheets.fields import hairline
+from kerb.core.arrays import Mask
+from kerb.core.cloud.classes import CLASS_NAMES
+from kerb.core.cloud.heights import HEIGHT
+from kerb.core.cloud.statistics import figures, of_areas, unit_of
+from kerb.core.errors import KerbError
+from kerb.core.quantity import count, number, plain, symbol
+from kerb.job import measured
+from kerb.job.job import Change
+from kerb.job.state import Holding
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
+
+SHOWN, SELECTED, AREAS = "shown", "selected", "areas:"
+WORDS = {
+    "area": "Area", "count": "Points", "lowest": "Lowest elevation", "highest": "Highest elevation",
+    "mean": "Mean elevation", "std": "Standard deviation", "p05": "5th percentile", "p25": "25th percentile",
+    "p50": "Median", "p75": "75th percentile", "p95": "95th percentile", "intensity_min": "Intensity, lowest",
+    "intensity_max": "Intensity, highest", "intensity_mean": "Intensity, mean", "intensity_std": "Intensity, deviation",
+    "height_min": "Above ground, lowest", "height_max": "Above ground, highest", "height_mean": "Above ground, mean",
+    "height_std": "Above ground, deviation",
+}  # fmt: skip
+
+
+def in_words(name: str) -> str:
+    """A figure in words."""
+    if name.startswith("class_") and name.endswith("_share"):
+        code = int(name.split("_")[1])
+        return f"Share of class {code} {CLASS_NAMES.get(code, '')}".rstrip()
+    return WORDS.get(name) or name.replace("_", " ")
+
+
+def shown(name: str, value: Any, unit: str) -> str:
+    """A figure with its unit."""
+    if value is None:
+        return "—"
+    if name == "count":
+        return count(int(value))
+    if name.endswith("_share"):
+        return f"{number(100 * value, 2)} %"
+    code = unit_of(name, unit)
+    return f"{number(float(value), 3 if code else 1)} {symbol(code)}".rstrip()
+
+
+class StatisticsPage(QWidget):
+    """A table of figures that can be copied; of areas one figure at a time, which is shown on them in plan too."""
+
+    action_wanted = Signal(str)
+    closed = Signal()
+
+    def __init__(self, window: Window) -> None:
+        super().__init__()
+        self.setObjectName("sheetBody")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.window, self.session = window, window.session
+        self.names: list[str] = []
+        self.values: dict[str, list[Any]] = {}
+        self.areas_key = ""
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        body = QVBoxLayout()
+        body.setContentsMargins(18, 14, 18, 10)
+        body.setSpacing(6)
+        heading = QLabel("Statistics")
+        heading.setProperty("role", "heading")
+        self.what = QComboBox(toolTip="Points the figures are of")
+        self.what.activated.connect(lambda _i: self._chosen())
+        self.field = QComboBox(toolTip="The figure that is listed and shown on the areas in plan")
+        self.field.activated.connect(lambda _i: self._show_field())
+        self.note = QLabel("", wordWrap=True)
+        self.note.setProperty("role", "small")
+        self.table = QTableWidget(0, 2)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.verticalHeader().hide()
+        self.table.horizontalHeader().setStretchLastSection(True)
+        self.table.setShowGrid(False)
+        for widget in (heading, self.what, self.note, hairline(), self.field, self.table):
+            body.addWidget(widget)
+        outer.addLayout(body, 1)
+        outer.addWidget(self._bar())
+        self.session.changed.connect(self._fill_choices)
+
+    def _bar(self) -> QWidget:
+        bar = QWidget(objectName="bar")
+        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        rows = QVBoxLayout(bar)
+        rows.setContentsMargins(18, 8, 14, 9)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        self.again = QPushButton("Compute", toolTip="Compute the figures of the points as they are now")
+        self.again.setProperty("role", "main")
+        self.again.clicked.connect(self._chosen)
+        self.copy = QPushButton("Copy", toolTip="All figures with tabs, for a spreadsheet")
+        self.copy.clicked.connect(self.copy_text)
+        self.write = QPushButton(
+            "Write areas…", toolTip="Write the areas with their fields: GeoPackage, GeoJSON, Shapefile"
+        )
+        self.write.clicked.connect(lambda: self.action_wanted.emit(f"write_holding:{self.areas_key}"))
+        how = QPushButton("How it is computed", toolTip="What the figures are")
+        how.setProperty("role", "link")
+        how.clicked.connect(lambda: self.action_wanted.emit("method:statistics.md"))
+        close = QPushButton("Close", toolTip="Back to the study")
+        close.clicked.connect(self.closed)
+        for widget in (self.copy, self.write):
+            first.addWidget(widget)
+        first.addStretch(1)
+        first.addWidget(self.again)
+        second.addWidget(how)
+        second.addStretch(1)
+        second.addWidget(close)
+        rows.addLayout(first)
+        rows.addLayout(second)
+        return bar
+
+    def show_points(self, holding: Holding, points: Mask, words: str) -> None:
+        """Figures of points, (n,), of a cloud."""
+        self._fill_choices()
+        self.what.setCurrentIndex(self.what.findData(SELECTED if "selection" in words else SHOWN))
+        store = self.session.job.store(holding)
+        self.areas_key = ""
+
+        def keep(found: dict[str, Any]) -> None:
+            self.names, self.values = [holding.name], {name: [value] for name, value in found.items()}
+            self.note.setText(self._words(holding, words))
+            self._mirror()
+
+        self.session.start(lambda _p: figures(store, np.flatnonzero(points)), "Computing figures", keep)
+
+    def measure_areas(self, key: str) -> None:
+        """Figures of the points in each area of a holding; they become fields of the areas, one step of undo."""
+        job, cloud, areas = self.session.job, self.window.colouring.main_cloud(), self.session.job.state.holding(key)
+        try:
+            names, shapes = measured.shapes_of(job, areas)
+        except KerbError as error:
+            self.note.setText(str(error))
+            self.names, self.values = [], {}
+            self._mirror()
+            return
+        store = job.store(cloud)
+
+        def keep(values: dict[str, list[Any]]) -> None:
+            try:
+                self.session.execute(measured.with_fields(job, job.state.holding(key), cloud, values))
+            except KerbError as error:
+                self.session.complained.emit("The figures could not be kept", str(error))
+                return
+            self.areas_key, self.names, self.values = key, names, values
+            empty = sum(not number_ for number_ in values["count"])
+            more = f" {empty} of {len(names)} areas have no points." if empty else ""
+            self.note.setText(self._words(cloud, f"the areas of {areas.name}, kept as their fields") + more)
+            self._mirror()
+
+        self.session.start(lambda progress: of_areas(store, shapes, progress), "Statistics of areas", keep)
+
+    def _words(self, holding: Holding, words: str) -> str:
+        store = self.session.job.store(holding)
+        text = f"{holding.name}: {words}. Noise classes and what is set aside do not count."
+        if store.has(HEIGHT) and store.outdated(HEIGHT):
+            text += " Heights above ground were computed before classes or set-aside points changed."
+        return text
+
+    def _fill_choices(self) -> None:
+        kept = self.what.currentData()
+        self.what.clear()
+        self.what.addItem("What is shown", SHOWN)
+        if self.window.selection.count:
+            self.what.addItem("The selection", SELECTED)
+        if self.session.job is not None:
+            for holding in measured.area_layers(self.session.job.state):
+                self.what.addItem(f"Each area of {holding.name}", AREAS + holding.id)
+        self.what.setCurrentIndex(max(self.what.findData(kept), 0))
+
+    def _chosen(self) -> None:
+        key = self.what.currentData()
+        if self.window.colouring.main_cloud() is None:
+            self.note.setText("There is no cloud yet; bring one in (Ctrl+I).")
+        elif key.startswith(AREAS):
+            self.measure_areas(key.removeprefix(AREAS))
+        else:
+            self.action_wanted.emit("selection_statistics" if key == SELECTED else "cloud_statistics")
+
+    def _mirror(self) -> None:
+        several = bool(self.areas_key)
+        self.field.setVisible(several)
+        self.write.setVisible(several)
+        unit = self.session.unit
+        if several:
+            chosen = self.field.currentData() or "mean"
+            self.field.clear()
+            for name in self.values:
+                self.field.addItem(in_words(name), name)
+            self.field.setCurrentIndex(max(self.field.findData(chosen), 0))
+            name = self.field.currentData()
+            rows = [(area, shown(name, value, unit)) for area, value in zip(self.names, self.values[name], strict=True)]
+            heads = ("Area", in_words(name))
+        else:
+            rows = [(in_words(name), shown(name, column[0], unit)) for name, column in self.values.items()]
+            heads = ("Figure", "Value")
+        self.table.setRowCount(len(rows))
+        self.table.setHorizontalHeaderLabels(heads)
+        for row, cells in enumerate(rows):
+            for place, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                if place:
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self.table.setItem(row, place, item)
+        self.table.resizeColumnToContents(0)
+
+    def _show_field(self) -> None:
+        """List another figure, and show it on the areas in plan."""
+        holding = self.session.job.state.holding(self.areas_key)
+        if holding is not None:
+            after = replace(holding, style={**holding.style, "field": self.field.currentData()})
+            words = f"Shows {in_words(self.field.currentData())} on the areas of {holding.name}"
+            self.session.execute(Change(words, lambda state: state.with_holding(after), {}, undoable=False))
+        self._mirror()
+
+    def text(self) -> str:
+        """All figures with tabs: a row for each area, or for each figure."""
+        unit = self.session.unit
+        heads = [name + (f" ({code})" if (code := unit_of(name, unit)) else "") for name in self.values]
+        if not self.areas_key:
+            return "\n".join(
+                f"{head}\t{plain(column[0])}" for head, column in zip(heads, self.values.values(), strict=True)
+            )
+        rows = zip(self.names, *self.values.values(), strict=True)
+        return "\n".join(
+            "\t".join(cells) for cells in (["name", *heads], *([row[0], *map(plain, row[1:])] for row in rows))
+        )
+
+    def copy_text(self) -> None:
+        """Put all figures on the clipboard."""
+        QGuiApplication.clipboard().setText(self.text())
+        self.session.said.emit("The figures were copied as text")

@@ -1,0 +1,187 @@
+"""Filters: which points are shown, by values or a range of a column, or by nearness to a colour. All must hold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Floats, Mask
+from kerb.core.cloud.store import CLASSES, PART, CloudStore
+from kerb.core.errors import InputError
+from kerb.core.parallel import each, ranges
+from kerb.core.progress import Progress
+
+ELEVATION, COLOUR = "elevation", "colour"
+CHANNELS = ("red", "green", "blue")
+# Columns whose numbers are names: they are filtered by value, all others by range.
+LISTED = (
+    CLASSES, PART, "point_source_id", "source_file", "return_number", "number_of_returns", "user_data",
+    "scan_direction_flag", "edge_of_flight_line", "scanner_channel", "synthetic", "key_point", "withheld", "overlap",
+)  # fmt: skip
+NOT_FILTERED = (*CHANNELS, "nir", "aside")
+
+
+@dataclass(frozen=True)
+class Filter:
+    """One condition on ``column`` (a column of the cloud, ``elevation`` or ``colour``).
+
+    ``values`` are those that pass; without them ``low`` and ``high``, both included, in the unit of the column; of
+    colours those within ``tolerance`` (0 to 255, in each channel) of ``colour``. ``outside`` turns it round, ``on``
+    False leaves it without effect.
+    """
+
+    column: str
+    values: tuple[int, ...] = ()
+    low: float | None = None
+    high: float | None = None
+    colour: tuple[int, ...] = ()
+    tolerance: int = 24
+    outside: bool = False
+    on: bool = True
+
+    def check(self) -> None:
+        """Raises InputError, when the filter cannot be."""
+        if self.column == COLOUR:
+            if len(self.colour) != 3 or not all(0 <= c <= 255 for c in self.colour):
+                raise InputError("a colour filter needs red, green and blue from 0 to 255")
+        elif not self.values and self.low is None and self.high is None:
+            raise InputError(f"the filter on {self.column} names neither values nor limits")
+        for end in (self.low, self.high):
+            if end is not None and not np.isfinite(end):
+                raise InputError(f"the filter on {self.column} has a limit that is no number")
+
+
+def offered(store: CloudStore) -> list[str]:
+    """Columns of a cloud that a filter can be set on: those that tell its points apart."""
+    found = [ELEVATION, *([COLOUR] if store.has("red") else [])]
+    for name in [*store.names, *([PART] if store.sets.parts else [])]:
+        column = store.column(name)
+        if column.ndim == 1 and column.strides[0] != 0 and name not in NOT_FILTERED:
+            found.append(name)
+    return found
+
+
+def holds(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
+    """Which of some rows pass one filter; all where the cloud lacks the column."""
+    name = condition.column
+    if name == COLOUR:
+        if not store.has("red"):
+            return np.ones(_size(store, rows), np.bool_)
+        inside = _near_colour(store, condition, rows)
+    elif name == ELEVATION:
+        inside = _elevations_within(store, condition, rows)
+    elif not store.has(name):
+        return np.ones(_size(store, rows), np.bool_)
+    else:
+        inside = _passes(np.asarray(store.column(name)[rows]), condition)
+    return ~inside if condition.outside else inside
+
+
+def kept(store: CloudStore, conditions: tuple[Filter, ...], progress: Progress | None = None) -> Mask:
+    """Which points, (n,), pass every filter that is on. Set-aside points are not looked at apart. Raises Cancelled."""
+    out = np.ones(store.count, np.bool_)
+    active = [condition for condition in conditions if condition.on]
+    if not active:
+        return out
+
+    def some(span: tuple[int, int]) -> None:
+        rows = slice(*span)
+        for condition in active:
+            out[rows] &= holds(store, condition, rows)
+
+    each(some, ranges(store.count, least=500_000), progress, "Filtering points")
+    return out
+
+
+def toggled(conditions: tuple[Filter, ...], column: str, value: int) -> tuple[Filter, ...]:
+    """The filters after a value of a listed column was hidden, or shown again if it was."""
+    mine = next((f for f in conditions if f.column == column and f.values and f.outside), None)
+    if mine is None:
+        return (*conditions, Filter(column, (value,), outside=True))
+    values = tuple(sorted(set(mine.values) ^ {value}))
+    changed = (Filter(column, values, outside=True),) if values else ()
+    return tuple(item for f in conditions for item in (changed if f is mine else (f,)))
+
+
+def hidden_values(conditions: tuple[Filter, ...], column: str) -> set[int]:
+    """Values of a listed column that some filter takes out by name."""
+    return {v for f in conditions if f.on and f.outside and f.column == column for v in f.values}
+
+
+def with_range(conditions: tuple[Filter, ...], column: str, low: float, high: float) -> tuple[Filter, ...]:
+    """The filters with the range of a column set, in place of the one it had."""
+    rest = tuple(f for f in conditions if f.column != column or f.values)
+    return (*rest, Filter(column, low=low, high=high))
+
+
+def _passes(values: AnyArray, condition: Filter) -> Mask:
+    if condition.values:
+        if values.dtype == np.uint8:
+            table = np.zeros(256, np.bool_)
+            table[[v for v in condition.values if 0 <= v <= 255]] = True
+            return np.asarray(table[values])
+        return np.asarray(np.isin(values, condition.values))
+    inside: Mask = np.ones(len(values), np.bool_)
+    if condition.low is not None:
+        inside &= values >= condition.low
+    if condition.high is not None:
+        inside &= values <= condition.high
+    return inside
+
+
+def _elevations_within(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
+    """Compared as integers: no elevation is computed. A limit within a thousandth of a step counts as on it."""
+    z = store.xyz[rows, 2]
+    inside: Mask = np.ones(len(z), np.bool_)
+    scale, origin = float(store.scale[2]), float(store.origin[2])
+    if condition.low is not None:
+        inside &= z >= np.ceil((condition.low - origin) / scale - 1e-3)
+    if condition.high is not None:
+        inside &= z <= np.floor((condition.high - origin) / scale + 1e-3)
+    return inside
+
+
+def _near_colour(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
+    wide = is_wide(store)
+    inside: Mask | None = None
+    for name, wanted in zip(CHANNELS, condition.colour, strict=True):
+        values = np.asarray(store.column(name)[rows])
+        away = np.abs((values >> 8 if wide else values).astype(np.int16) - wanted) <= condition.tolerance
+        inside = away if inside is None else inside & away
+    assert inside is not None
+    return inside
+
+
+def is_wide(store: CloudStore) -> bool:
+    """Whether colours take 16 bits; many files keep 8-bit ones in 16-bit fields."""
+    column = store.column("red")
+    return column.dtype.itemsize > 1 and int(np.max(column[:20_000], initial=0)) > 255
+
+
+def _size(store: CloudStore, rows: slice | AnyArray) -> int:
+    return len(range(*rows.indices(store.count))) if isinstance(rows, slice) else len(rows)
+
+
+def spread(store: CloudStore, column: str, among: Mask | None, bins: int = 96) -> tuple[Floats, Floats]:
+    """Edges (bins + 1,) and counts (bins,) of a column over a fair sample of each tile, ``among`` some points or all.
+
+    The ends leave out the outermost 0.1 percent, so that one stray value does not squeeze all others into a bar.
+    """
+    tiles = store.tiles
+    most = max(1, 400_000 // len(tiles))
+    rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
+    if among is not None:
+        rows = rows[among[rows]]
+    if column == ELEVATION:
+        values = store.xyz[rows, 2] * store.scale[2] + store.origin[2]
+    else:
+        values = np.asarray(store.column(column)[rows], float)
+    values = values[np.isfinite(values)]
+    if not len(values):
+        return np.linspace(0.0, 1.0, bins + 1), np.zeros(bins)
+    low, high = np.percentile(values, [0.1, 99.9])
+    if high <= low:
+        low, high = float(values.min()) - 0.5, float(values.max()) + 0.5
+    counts, edges = np.histogram(values, bins, (low, high))
+    return np.asarray(edges), counts.astype(float)

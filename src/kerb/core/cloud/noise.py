@@ -1,0 +1,180 @@
+"""Points that are likely no surface: outliers by distance to their neighbours, low points, and pieces by themselves.
+
+Sources: R. Rusu et al., Towards 3D point cloud based object maps for household environments, Robotics and Autonomous
+Systems 56 (2008), for the outliers by mean distance. The others are common practice; ``docs/methods/cleaning.md`` says
+how they decide here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.levels import first_level
+from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.neighbours_kernels import crowded
+from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.errors import InputError
+from kerb.core.parallel import each
+from kerb.core.progress import Progress
+from kerb.core.setting import Setting, setting
+
+FARTHEST_SPACINGS = 10.0
+
+
+@dataclass(frozen=True)
+class Outliers:
+    """Points far from their neighbours, compared with what is usual in the cloud."""
+
+    neighbours: int = setting(8, Setting("Neighbours", "How many nearest neighbours are looked at", "", low=1, high=60))
+    factor: float = setting(
+        4.0, Setting("Deviations", "So many standard deviations over the mean distance is too far", "", low=0.0)
+    )
+
+
+@dataclass(frozen=True)
+class Sparse:
+    """Points with few others around them; ``radius`` in the unit of the cloud."""
+
+    radius: float = setting(0.5, Setting("Radius", "How far around a point is looked", "length", low=0.0))
+    fewest: int = setting(4, Setting("Neighbours", "With fewer others within the radius a point is noise", "", low=1))
+
+
+@dataclass(frozen=True)
+class LowPoints:
+    """Points under everything around them; lengths in the unit of the cloud."""
+
+    drop: float = setting(0.5, Setting("Below", "So far below the lowest surface around is too low", "length", low=0.0))
+    cell: float = setting(
+        3.0, Setting("Around", "Width of the cells, three by three, that are looked at", "length", low=0.0)
+    )
+    most: int = setting(5, Setting("Up to", "More points than this at one level are a surface and stay", "", low=1))
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """Small groups of points by themselves; ``gap`` in the unit of the cloud."""
+
+    gap: float = setting(1.0, Setting("Gap", "Points nearer than this hang together", "length", low=0.0))
+    fewest: int = setting(100, Setting("Fewer than", "A piece of fewer points goes", "", low=1))
+
+
+def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), whose mean distance to their nearest neighbours is beyond mean + factor · standard deviation.
+
+    Mean and deviation are those of all points in ``among``. A neighbour farther than ten spacings, or none, counts as
+    ten spacings away, so that a few strays do not spread the distribution. Raises Cancelled.
+    """
+    if how.neighbours < 1 or not np.isfinite(how.factor):
+        raise InputError("neighbours and deviations must be numbers above zero")
+    farthest = FARTHEST_SPACINGS * max(store.spacing, float(store.scale.max()))
+
+    def mean_distance(points: Floats, around: Floats) -> Floats:
+        k = min(how.neighbours + 1, len(around))
+        distance, _ = NeighbourIndex(around).nearest(points, k, farthest)
+        # The first is the point itself.
+        near = np.minimum(distance[:, 1:], farthest)
+        missing = how.neighbours - near.shape[1]
+        return np.asarray((near.sum(axis=1) + missing * farthest) / how.neighbours)
+
+    away = _by_tile(store, among, farthest, mean_distance, progress)
+    known = away[among]
+    limit = float(known.mean() + how.factor * known.std()) if len(known) else np.inf
+    return among & (away > limit)
+
+
+def sparse(store: CloudStore, how: Sparse, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), with fewer than ``fewest`` others within the radius. Raises InputError; Cancelled."""
+    _positive(radius=how.radius)
+
+    def alone(points: Floats, around: Floats) -> Floats:
+        index = NeighbourIndex(around)
+        good = np.empty(len(points), np.bool_)
+        # The point itself is one of those found.
+        crowded(
+            index.ordered, index.starts, index.low, index.cell, index.shape, points, how.radius, how.fewest + 1, good
+        )
+        return np.asarray(~good, float)
+
+    return among & (_by_tile(store, among, how.radius, alone, progress) > 0)
+
+
+def low_points(store: CloudStore, how: LowPoints, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), more than ``drop`` below the lowest surface of their cell and the eight around it.
+
+    A surface is where more than ``most`` points of a cell lie within ``drop`` in height. Raises InputError; Cancelled.
+    """
+    _positive(drop=how.drop, around=how.cell)
+    cells = Cells.of(store, how.cell, among, progress.within(0.0, 0.5), upright=True)
+    z = np.asarray(store.xyz[:, 2], float) * float(store.scale[2])
+    starts, order = cells.ordered(z, progress.within(0.5, 0.8))
+    column = np.repeat(np.arange(cells.count), np.diff(starts))
+    held = first_level(z[order], column, how.most + 1, how.drop, cells.count)
+    lowest = held.copy()
+    for k in cells.around().T:
+        lowest = np.fmin(lowest, np.where(k >= 0, held[k], np.nan))
+    found = np.zeros(store.count, np.bool_)
+    inside = cells.number >= 0
+    under = lowest[cells.number[inside]] - how.drop
+    found[inside] = z[inside] < np.nan_to_num(under, nan=-np.inf)
+    return found
+
+
+def small_pieces(store: CloudStore, how: Pieces, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), of pieces with fewer than ``fewest`` points. Raises InputError; Cancelled."""
+    cells = Cells.of(store, how.gap, among, progress.within(0.0, 0.8))
+    piece = cells.pieces()
+    sizes = np.bincount(piece, weights=cells.counts, minlength=cells.count)
+    return _of_cells(cells, sizes[piece] < how.fewest, store.count)
+
+
+def piece_of(store: CloudStore, row: int, gap: float, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), of the piece that the point at ``row`` belongs to; none where it does not count.
+
+    Raises InputError, when the gap cannot be; Cancelled.
+    """
+    cells = Cells.of(store, gap, among, progress)
+    mine = int(cells.number[row])
+    piece = cells.pieces()
+    return _of_cells(cells, piece == piece[mine], store.count) if mine >= 0 else np.zeros(store.count, np.bool_)
+
+
+def _of_cells(cells: Cells, wanted: Mask, total: int) -> Mask:
+    found = np.zeros(total, np.bool_)
+    inside = cells.number >= 0
+    found[inside] = wanted[cells.number[inside]]
+    return found
+
+
+def _by_tile(
+    store: CloudStore, among: Mask, halo: float, work: Callable[[Floats, Floats], Floats], progress: Progress
+) -> Floats:
+    """A value for each point in ``among``, from the points within ``halo`` of its tile; 0 for the others."""
+    result = np.zeros(store.count)
+
+    def of_tile(tile: int) -> None:
+        rows = store.rows_of(tile)
+        mine = among[rows]
+        if not mine.any():
+            return
+        low, high = store.tiles["low"][tile] - halo, store.tiles["high"][tile] + halo
+        box = (tuple(low.tolist()), tuple(high.tolist()))
+        around = CloudView(store, Narrowing(box=box, with_aside=True)).all_rows()
+        origin = store.tiles["low"][tile]
+        result[rows][mine] = work(
+            store.coordinates(rows)[mine] - origin, store.coordinates(around[among[around]]) - origin
+        )
+
+    each(of_tile, range(len(store.tiles)), progress, "Looking at neighbours")
+    return result
+
+
+def _positive(**lengths: float) -> None:
+    for name, value in lengths.items():
+        if not (np.isfinite(value) and value > 0):
+            raise InputError(f"{name} must be above zero, not {value:g}")

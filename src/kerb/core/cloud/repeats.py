@@ -1,0 +1,90 @@
+"""Points that are there twice: at the very same place, or because several files cover the same ground."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Mask
+from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.store import CloudStore
+from kerb.core.errors import InputError
+from kerb.core.parallel import each
+from kerb.core.progress import Progress
+from kerb.core.setting import Setting, setting
+
+SOURCES = ("source_file", "point_source_id")
+DENSEST, FIRST, LAST = "densest", "first", "last"
+PREFERRED = (
+    (DENSEST, "The one with most points there"),
+    (FIRST, "The one that comes first"),
+    (LAST, "The one that comes last"),
+)
+
+
+BETWEEN = (("source_file", "Files"), ("point_source_id", "Strips or setups"))
+
+
+@dataclass(frozen=True)
+class Duplicates:
+    """Points at the same place as another; nothing to set."""
+
+
+@dataclass(frozen=True)
+class Overlap:
+    """Ground covered by more than one file or strip; ``cell`` in the unit of the cloud."""
+
+    by: str = setting(
+        "source_file",
+        Setting("Between", "What covers the same ground", choices=BETWEEN),
+    )  # fmt: skip
+    keep: str = setting(DENSEST, Setting("Keep", "Which stays where several cover a cell", choices=PREFERRED))
+    cell: float = setting(1.0, Setting("Cell", "Width of the cells in plan they are compared in", "length", low=0.0))
+
+
+def duplicates(store: CloudStore, _how: Duplicates, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), whose easting, northing and elevation equal those of an earlier one of ``among``. Raises Cancelled.
+
+    The first in store order stays. Equal places always lie in one tile.
+    """
+    found = np.zeros(store.count, np.bool_)
+
+    def of_tile(tile: int) -> None:
+        rows = store.rows_of(tile)
+        mine = np.flatnonzero(among[rows])
+        xyz = np.asarray(store.xyz[rows])[mine]
+        order = np.lexsort((mine, xyz[:, 2], xyz[:, 1], xyz[:, 0]))
+        again = (xyz[order][1:] == xyz[order][:-1]).all(axis=1)
+        found[rows.start + mine[order[1:][again]]] = True
+
+    each(of_tile, range(len(store.tiles)), progress, "Looking for duplicate points")
+    return found
+
+
+def overlap(store: CloudStore, how: Overlap, among: Mask, progress: Progress) -> Mask:
+    """Points, (n,), of the files or strips that do not stay in the cells that several cover.
+
+    Raises InputError, when the cloud does not tell them apart; Cancelled.
+    """
+    if how.by not in SOURCES or not store.has(how.by):
+        raise InputError(
+            f"the cloud does not say which {'file' if how.by == 'source_file' else 'strip'} a point is from"
+        )
+    cells = Cells.of(store, how.cell, among, progress.within(0.0, 0.7), upright=True)
+    inside = np.flatnonzero(cells.number >= 0)
+    names, source = np.unique(np.asarray(store.column(how.by))[inside], return_inverse=True)
+    if len(names) < 2:
+        raise InputError("all points are from the same one; there is no overlap")
+    pair = cells.number[inside].astype(np.int64) * len(names) + source
+    counts = np.bincount(pair, minlength=cells.count * len(names)).reshape(cells.count, len(names))
+    progress.step(0.9, "Comparing")
+    if how.keep == DENSEST:
+        stays = counts.argmax(axis=1)
+    elif how.keep == FIRST:
+        stays = (counts > 0).argmax(axis=1)
+    else:
+        stays = len(names) - 1 - (counts[:, ::-1] > 0).argmax(axis=1)
+    found = np.zeros(store.count, np.bool_)
+    found[inside] = source != stays[cells.number[inside]]
+    return found

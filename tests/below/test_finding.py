@@ -1,0 +1,257 @@
+"""Points found and thinned: against SciPy, against plain loops, and in made scenes with known answers."""
+
+import unittest
+
+import numpy as np
+from scipy import ndimage
+from scipy.spatial import cKDTree
+
+from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.finders import FINDERS, strip
+from kerb.core.cloud.levels import LowestSurface, Underside, lowest_surface, underside
+from kerb.core.cloud.noise import (
+    LowPoints,
+    Outliers,
+    Pieces,
+    Sparse,
+    low_points,
+    outliers,
+    piece_of,
+    small_pieces,
+    sparse,
+)
+from kerb.core.cloud.repeats import Duplicates, Overlap, duplicates, overlap
+from kerb.core.cloud.smooth import Smooth, smooth_surface
+from kerb.core.cloud.thinning import WAYS, Thinning, thinned
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.progress import silent
+from kerb.core.setting import settings_of
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from tests.support import FAR, store_of
+
+RNG = np.random.default_rng(11)
+
+
+def every(store):
+    return np.ones(store.count, bool)
+
+
+def scene(extra, unit=METRE, floor=4.0, step=0.05):
+    """A level floor with more points (n, 3), all in metres from its middle, at large coordinates in a unit."""
+    side = np.arange(-floor, floor, step)
+    plan = np.stack(np.meshgrid(side, side), -1).reshape(-1, 2) + RNG.uniform(-0.01, 0.01, (len(side) ** 2, 2))
+    ground = np.column_stack([plan, RNG.normal(0, 0.003, len(plan))])
+    return store_of((np.concatenate([ground, extra]) + FAR) / unit.metres, unit, 0.0001)
+
+
+def places(store):
+    """Places in metres from the middle of the scene."""
+    return store.coordinates(slice(0, store.count)) * store.reference.unit.metres - FAR
+
+
+class InCells(unittest.TestCase):
+    def setUp(self):
+        # more than one tile, so that cells are shared between tiles
+        self.store = store_of(RNG.uniform(0, 20, (120_000, 3)) * [1, 1, 0.2] + FAR)
+        self.assertGreater(len(self.store.tiles), 1)
+        self.xyz = self.store.coordinates(slice(0, self.store.count))
+        self.low = self.store.bounds[0]
+
+    def cell_of(self, size, upright):
+        whole = np.asarray(self.store.xyz, int)
+        # the same arithmetic on whole numbers: what lies on a cell's side must not depend on rounding
+        keys = np.floor((whole - whole.min(axis=0)) * self.store.scale * (1 / size)).astype(int)
+        if upright:
+            keys[:, 2] = 0
+        return keys
+
+    def test_every_point_has_its_cell(self):
+        for upright in (False, True):
+            cells = Cells.of(self.store, 0.7, every(self.store), silent(), upright)
+            np.testing.assert_array_equal(cells.keys[cells.number], self.cell_of(0.7, upright))
+            self.assertEqual(cells.count, len(np.unique(self.cell_of(0.7, upright), axis=0)))
+
+    def test_one_point_a_cell(self):
+        z = self.xyz[:, 2]
+        for way, upright in (("centre", False), ("lowest", True), ("highest", True), ("median", True)):
+            keep = thinned(self.store, Thinning(way, 1.0), every(self.store), silent())
+            keys = self.cell_of(1.0, upright)
+            _, number = np.unique(keys, axis=0, return_inverse=True)
+            number = number.ravel()
+            self.assertEqual(np.bincount(number[keep]).tolist(), [1] * (number.max() + 1), way)
+            away = np.linalg.norm(self.xyz - self.low - keys - 0.5, axis=1)
+            for cell in range(0, number.max(), 37):
+                mine, kept = np.flatnonzero(number == cell), np.flatnonzero(keep & (number == cell))[0]
+                if way == "centre":
+                    self.assertAlmostEqual(away[kept], away[mine].min(), 9)
+                else:
+                    ordered = np.sort(z[mine])
+                    wanted = {"lowest": ordered[0], "highest": ordered[-1], "median": ordered[(len(mine) - 1) // 2]}
+                    self.assertEqual(z[kept], wanted[way])
+
+    def test_a_least_distance_number_and_every_nth(self):
+        keep = thinned(self.store, Thinning("apart", 0.8), every(self.store), silent())
+        tree = cKDTree(self.xyz[keep])
+        nearest, _ = tree.query(self.xyz[keep], k=2)
+        self.assertGreaterEqual(nearest[:, 1].min(), 0.8 - 1e-9)
+        away, _ = tree.query(self.xyz)
+        self.assertLess(away.max(), 0.8, "a point that could have stayed was left out")
+        among = self.xyz[:, 0] < FAR[0] + 10
+        some = thinned(self.store, Thinning("random", count=5000), among, silent())
+        self.assertEqual((int(some.sum()), bool((some & ~among).any())), (5000, False))
+        again = thinned(self.store, Thinning("random", count=5000), among, silent())
+        np.testing.assert_array_equal(some, again)
+        np.testing.assert_array_equal(thinned(self.store, Thinning("random", count=10**9), among, silent()), among)
+        tenth = thinned(self.store, Thinning("every", every=10), among, silent())
+        self.assertEqual(int(tenth.sum()), -(-int(among.sum()) // 10))
+
+    def test_what_cannot_be(self):
+        for how in (Thinning("centre", 0.0), Thinning("apart", np.nan), Thinning("centre", 1e-12), Thinning("so", 1.0)):
+            with self.assertRaises(InputError):
+                thinned(self.store, how, every(self.store), silent())
+        with self.assertRaises(InputError):
+            sparse(self.store, Sparse(radius=-1.0), every(self.store), silent())
+
+
+class Noise(unittest.TestCase):
+    def setUp(self):
+        self.store = store_of(np.concatenate([RNG.uniform(0, 30, (70_000, 3)) * [1, 1, 0.01], [[5, 5, 9.0]]]) + FAR)
+        self.xyz = self.store.coordinates(slice(0, self.store.count)) - FAR
+
+    def test_against_the_tree_of_scipy(self):
+        tree = cKDTree(self.xyz)
+        # the definition of the method page: neighbours farther than ten spacings count as ten spacings
+        distance = np.minimum(tree.query(self.xyz, k=9)[0][:, 1:], 10 * self.store.spacing).mean(axis=1)
+        wanted = distance > distance.mean() + 3 * distance.std()
+        found = outliers(self.store, Outliers(8, 3.0), every(self.store), silent())
+        self.assertGreater(int(wanted.sum()), 10)
+        np.testing.assert_array_equal(found, wanted)
+        near = np.array([len(hits) - 1 for hits in tree.query_ball_point(self.xyz, 0.2)])
+        np.testing.assert_array_equal(sparse(self.store, Sparse(0.2, 5), every(self.store), silent()), near < 5)
+
+    def test_pieces_against_the_labels_of_scipy(self):
+        gap, low = 0.15, self.store.bounds[0] - FAR
+        keys = np.floor((self.xyz - low) / gap + 1e-9).astype(int)
+        grid = np.zeros(keys.max(axis=0) + 1, bool)
+        grid[tuple(keys.T)] = True
+        label = ndimage.label(grid, np.ones((3, 3, 3)))[0][tuple(keys.T)]
+        wanted = np.bincount(label)[label] < 20
+        found = small_pieces(self.store, Pieces(gap, 20), every(self.store), silent())
+        self.assertGreater(int(wanted.sum()), 0)
+        self.assertLess(int((found != wanted).sum()), 3, "rounding at a cell's side only")
+        row = int(np.argmax(self.xyz[:, 2]))
+        self.assertEqual(np.flatnonzero(piece_of(self.store, row, gap, every(self.store), silent())).tolist(), [row])
+
+    def test_low_points_in_metres_and_feet(self):
+        low = np.array([[1.0, 1.0, -1.2], [-2.0, 2.0, -5.0], [2.0, -2.0, -0.3]])
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            store = scene(low, unit)
+            how = LowPoints(0.5 / unit.metres, 1.0 / unit.metres, 5)
+            found = low_points(store, how, every(store), silent())
+            self.assertEqual(sorted(places(store)[found][:, 2].round(1).tolist()), [-5.0, -1.2], unit.code)
+        pit = np.column_stack([RNG.uniform(0, 0.5, (40, 2)), np.full(40, -2.0)])
+        store = scene(pit)
+        self.assertFalse(low_points(store, LowPoints(0.5, 1.0, 5), every(store), silent()).any(), "a pit is a surface")
+
+
+class Repeats(unittest.TestCase):
+    def test_duplicates_keep_the_first(self):
+        points = RNG.uniform(0, 10, (5000, 3)).round(3) + FAR
+        store = store_of(np.concatenate([points, points[:300], points[:100]]), scale=0.001)
+        found = duplicates(store, Duplicates(), every(store), silent())
+        self.assertEqual(int(found.sum()), 400)
+        xyz = np.asarray(store.xyz)
+        self.assertEqual(len(np.unique(xyz[~found], axis=0)), 5000)
+        self.assertFalse(duplicates(store, Duplicates(), ~found, silent()).any())
+
+    def test_overlap_of_two_files(self):
+        a, b = RNG.uniform(0, 10, (4000, 2)), RNG.uniform(6, 20, (30_000, 2))
+        store = store_of(np.column_stack([np.concatenate([a, b]), np.zeros(34_000)]) + FAR)
+        number = np.asarray(store.column("number"))
+        store.lend("source_file", (number >= 4000).astype(np.uint16))
+        store.meta.columns.append("source_file")
+        x, y = (store.coordinates(slice(0, store.count)) - FAR)[:, :2].T
+        twice = (x > 6) & (x < 10) & (y > 6) & (y < 10)
+        for keep, gone in (("densest", 0), ("first", 1), ("last", 0)):
+            found = overlap(store, Overlap("source_file", keep, 1.0), every(store), silent())
+            source = np.asarray(store.column("source_file"))
+            inner = (x > 7) & (x < 9) & (y > 7) & (y < 9)
+            np.testing.assert_array_equal(found[inner], source[inner] == gone, keep)
+            self.assertFalse((found & ~twice & ((x < 5) | (x > 11) | (y < 5) | (y > 11))).any())
+        with self.assertRaisesRegex(InputError, "does not say"):
+            overlap(store, Overlap("point_source_id"), every(store), silent())
+        with self.assertRaisesRegex(InputError, "no overlap"):
+            overlap(store, Overlap("source_file"), np.asarray(store.column("source_file")) == 0, silent())
+
+
+class Surfaces(unittest.TestCase):
+    def test_floor_under_clutter_and_soffit_over_a_road(self):
+        clutter = np.column_stack([RNG.uniform(-3, 3, (4000, 2)), RNG.uniform(0.2, 1.5, 4000)])
+        plan = RNG.uniform([-4, -1], [4, 1], (20_000, 2))
+        soffit, deck = np.column_stack([plan, np.full(20_000, 5.0)]), np.column_stack([plan, np.full(20_000, 5.6)])
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            store = scene(np.concatenate([clutter, soffit, deck]), unit)
+            z, inner = places(store)[:, 2], np.abs(places(store)[:, :2]).max(axis=1) < 3.9
+            one = 1 / unit.metres
+            floor = lowest_surface(store, LowestSurface(0.5 * one, 0.03 * one, 3), every(store), silent())
+            self.assertGreater(float((np.abs(z) < 0.02)[floor & inner].mean()), 0.9999, unit.code)
+            self.assertGreater(float(floor[np.abs(z) < 0.012].mean()), 0.99)
+            under = underside(store, Underside(0.5 * one, 3.0 * one, 0.05 * one), every(store), silent())
+            np.testing.assert_allclose(z[under], 5.0, atol=1e-3)
+            self.assertTrue(under[inner & (np.abs(z - 5) < 0.01)].all())
+
+    def test_smooth_surface_stops_at_a_step_and_at_a_slope(self):
+        side = np.arange(0, 4, 0.05)
+        plan = np.stack(np.meshgrid(side, side - 2), -1).reshape(-1, 2)
+        noise = RNG.normal(0, 0.003, (3, len(plan)))
+        kerb_side = np.column_stack([plan + [4.0, 0], 0.12 + noise[0]])
+        ramp = np.column_stack([plan[:, 0] - 8.0, plan[:, 1], -(plan[:, 0] - 4) * 0.7 + noise[1]])
+        wall = np.column_stack([plan[:, 0] - 2, np.full(len(plan), 2.0) + noise[2] + 2, np.abs(plan[:, 1])])
+        for unit in (METRE, US_SURVEY_FOOT):
+            store = scene(np.concatenate([kerb_side, ramp, wall]), unit)
+            where = places(store)
+            row = int(np.argmin(np.linalg.norm(where, axis=1)))
+            one = 1 / unit.metres
+            how = Smooth(0.03 * one, 0.02 * one, 12.0, 0.3 * one)
+            found = smooth_surface(store, how, row, every(store), silent())
+            floor = (np.abs(where[:, 2]) < 0.02) & (np.abs(where[:, 0]) < 3.7) & (np.abs(where[:, 1]) < 3.7)
+            self.assertGreater(float(found[floor].mean()), 0.999, unit.code)
+            self.assertLess(int((found & (where[:, 0] > 4.05)).sum()), 5, "over the kerb")
+            self.assertFalse((found & (where[:, 0] < -4.6)).any(), "up the ramp")
+            self.assertLess(float(where[found][:, 2].max()), 0.1, "up the wall")
+        stray = int(np.argmax(where[:, 2]))
+        with self.assertRaises(NotDeterminable):
+            smooth_surface(store, how, stray, np.arange(store.count) == stray, silent())
+        with self.assertRaises(InputError):
+            smooth_surface(store, Smooth(0.0), row, every(store), silent())
+
+
+class Registry(unittest.TestCase):
+    def test_every_finder_is_whole_and_usable(self):
+        store = scene(np.array([[0.0, 0.0, 3.0]]), US_SURVEY_FOOT)
+        lent = np.zeros(store.count, np.uint16)
+        lent[: store.count // 2] = 1
+        store.lend("source_file", lent)
+        for key, finder in FINDERS.items():
+            how = finder.usual(store)
+            self.assertIsInstance(how, finder.settings)
+            self.assertEqual((finder.id, finder.page.endswith(".md")), (key, True))
+            self.assertTrue(finder.title and finder.help)
+            for name, (about, _) in settings_of(finder.settings).items():
+                self.assertTrue(about.label and about.help, name)
+            among = every(store) if finder.seeded else np.asarray(store.column("number")) % 2 == 0
+            words = (store, how, 10, among, silent()) if finder.seeded else (store, how, among, silent())
+            found = finder.find(*words)
+            self.assertEqual((found.shape, found.dtype), ((store.count,), np.dtype(bool)))
+            self.assertFalse((found & ~among).any(), f"{key} found points that it was not to look at")
+        self.assertEqual({way for way, _ in WAYS}, {w for w, _ in settings_of(Thinning)["way"][0].choices})
+
+    def test_strip_has_about_as_many_points_as_asked_for(self):
+        store = scene(np.empty((0, 3)))
+        middle = tuple(FAR[:2])
+        mask, box = strip(store, middle, 5000)
+        self.assertLess(abs(int(mask.sum()) - 5000), 800)
+        y = store.coordinates(slice(0, store.count))[:, 1]
+        np.testing.assert_array_equal(mask, (y >= box[1]) & (y <= box[3]))
+        whole, _ = strip(store, (0.0, 0.0), 10**9)
+        self.assertTrue(whole.all())

@@ -1,0 +1,285 @@
+"""What is done with points of a cloud: sets, parts, classes, filters, clouds of their own; undo and the job reopened."""
+
+import shutil
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.core.cloud import filters, sets
+from kerb.core.cloud.excerpt import excerpt
+from kerb.core.cloud.filters import Filter, holds, kept
+from kerb.core.cloud.sets import PointSets
+from kerb.core.cloud.store import CLASSES, PART, CloudStore
+from kerb.core.errors import InputError, JobError, OutputError
+from kerb.core.progress import silent
+from kerb.core.units import US_SURVEY_FOOT
+from kerb.draw.scene import CloudLayer, Style
+from kerb.job import holdings, measured, pointwork
+from kerb.job.job import Change, Job
+from kerb.job.state import JobState
+from tests.support import FAR, YARD, Folder, store_of
+
+
+class Sets(Folder):
+    def test_few_and_many_points_come_back(self):
+        rng = np.random.default_rng(2)
+        for share in (0.0, 0.001, 0.5, 1.0):
+            mask = rng.uniform(size=100_003) < share
+            name = sets.keep(self.folder, mask)
+            np.testing.assert_array_equal(sets.mask_of(self.folder, name, len(mask)), mask)
+        few = self.folder / f"set-{sets.keep(self.folder, rng.uniform(size=100_003) < 0.001)}.npy"
+        many = self.folder / f"set-{sets.keep(self.folder, rng.uniform(size=100_003) < 0.5)}.npy"
+        self.assertLess(few.stat().st_size * 10, many.stat().st_size)
+
+    def test_a_damaged_or_foreign_set_is_said_and_changes_nothing(self):
+        store = store_of(np.random.default_rng(3).uniform(0, 9, (500, 3)))
+        good = store.keep_set(np.arange(500) < 30)
+        store.take_sets(PointSets(aside=good))
+        other = sets.keep(store.folder, np.ones(9999, bool))
+        (store.folder / "set-broken.npy").write_bytes(b"no set")
+        for name in (other, "broken", "missing"):
+            with self.assertRaisesRegex(JobError, name):
+                store.take_sets(PointSets(aside=name, given=((good, 5),)))
+            self.assertEqual((store.used, store.sets), (470, PointSets(aside=good)))
+
+
+class Filters(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(4)
+        self.points = rng.uniform(0, 40, (30_000, 3)) / US_SURVEY_FOOT.metres + FAR
+        self.store = store_of(self.points, US_SURVEY_FOOT, classes=rng.integers(0, 9, 30_000).astype(np.uint8))
+        for name in ("red", "green", "blue"):
+            self.store.lend(name, rng.integers(0, 65536, 30_000).astype(np.uint16))
+        self.z = self.store.coordinates(slice(0, 30_000))[:, 2]
+        self.classes = np.asarray(self.store.column(CLASSES))
+
+    def test_values_ranges_colours_and_what_they_exclude(self):
+        every = slice(0, 30_000)
+        number = np.asarray(self.store.column("number"))
+        red, green, blue = (np.asarray(self.store.column(name)) >> 8 for name in ("red", "green", "blue"))
+        near = (np.abs(red - 100.0) <= 60) & (np.abs(green - 100.0) <= 60) & (np.abs(blue - 100.0) <= 60)
+        low, high = float(np.sort(self.z)[5000]), float(np.sort(self.z)[25_000])
+        for condition, wanted in (
+            (Filter(CLASSES, (2, 8)), np.isin(self.classes, (2, 8))),
+            (Filter(CLASSES, (5,), outside=True), self.classes != 5),
+            (Filter("elevation", low=low, high=high), (self.z >= low - 1e-9) & (self.z <= high + 1e-9)),
+            (Filter("elevation", low=low), self.z >= low - 1e-9),
+            (Filter("number", low=100, high=999), (number >= 100) & (number <= 999)),
+            (Filter("number", (7, 70_000)), number == 7),
+            (Filter("colour", colour=(100, 100, 100), tolerance=60), near),
+            (Filter("missing", (1,)), np.ones(30_000, bool)),
+        ):
+            np.testing.assert_array_equal(holds(self.store, condition, every), wanted, repr(condition))
+        both = (Filter(CLASSES, (2,)), Filter("elevation", low=low), Filter("number", (1,), on=False))
+        np.testing.assert_array_equal(kept(self.store, both), (self.classes == 2) & (self.z >= low - 1e-9))
+
+    def test_a_layer_joins_filters_parts_set_aside_and_limits(self):
+        part, gone = self.z > np.median(self.z), self.classes == 3
+        self.store.take_sets(PointSets(self.store.keep_set(gone), ((1, self.store.keep_set(part)),)))
+        layer = CloudLayer(self.store, filters=(Filter(CLASSES, (2, 3)),), hidden_parts=(1,))
+        np.testing.assert_array_equal(layer.shown(), (self.classes == 2) & ~part)
+        layer.with_aside = True
+        np.testing.assert_array_equal(layer.shown(), np.isin(self.classes, (2, 3)) & ~part)
+        layer = CloudLayer(self.store, Style(beyond="hide", low=float(self.z.mean()), high=1e9))
+        np.testing.assert_array_equal(layer.shown(), (self.z >= self.z.mean()) & ~gone)
+        colours = CloudLayer(self.store, inks={1: (9, 8, 7)}).part_inks(np.arange(30_000))
+        np.testing.assert_array_equal((colours == (9, 8, 7)).all(axis=1), part)
+
+    def test_toggles_and_what_cannot_be(self):
+        some = filters.toggled(filters.toggled((), CLASSES, 5), CLASSES, 3)
+        self.assertEqual(filters.hidden_values(some, CLASSES), {3, 5})
+        self.assertEqual(filters.toggled(filters.toggled(some, CLASSES, 5), CLASSES, 3), ())
+        self.assertEqual(filters.with_range(some, "elevation", 1.0, 2.0)[-1], Filter("elevation", low=1.0, high=2.0))
+        for bad in (Filter("number"), Filter("colour", colour=(1, 2)), Filter("number", low=np.nan)):
+            with self.assertRaises(InputError):
+                bad.check()
+        self.assertIn("elevation", filters.offered(self.store))
+        edges, counts = filters.spread(self.store, "elevation", self.classes == 2)
+        self.assertLess(abs(counts.sum() - (self.classes == 2).sum()), 20)
+        self.assertGreater(edges[0], self.z.min() - 1e-6)
+
+
+class Work(Folder):
+    def setUp(self):
+        super().setUp()
+        self.job = Job.create(self.folder / "yard.kerb")
+        holding = holdings.import_cloud(self.job.folder, self.job.state, holdings.ImportWish(YARD), silent())
+        self.job.execute(holdings.added(self.job, holding))
+        self.count = holding.points
+        self.own = np.asarray(self.store.column(CLASSES)).copy()
+        self.x = self.store.coordinates(slice(0, self.count))[:, 0]
+        self.west, self.middle = self.x < np.quantile(self.x, 0.3), np.abs(self.x - np.median(self.x)) < 9
+
+    @property
+    def holding(self):
+        return self.job.state.holdings[0]
+
+    @property
+    def store(self):
+        return self.job.store(self.holding)
+
+    def parts(self):
+        column = np.asarray(self.store.column(PART)) if self.holding.parts else np.zeros(self.count)
+        return {part.name: column == part.number for part in self.holding.parts}
+
+    def test_parts_never_overlap_and_undo_goes_back(self):
+        job = self.job
+        job.execute(pointwork.new_part(job, self.holding, self.west, "west"))
+        job.execute(pointwork.new_part(job, self.holding, self.middle, "road"))
+        np.testing.assert_array_equal(self.parts()["west"], self.west & ~self.middle)
+        east = self.x > np.quantile(self.x, 0.9)
+        job.execute(pointwork.add_to_part(job, self.holding, east | self.west, 2))
+        self.assertEqual(list(self.parts()), ["road"], "a part that lost all points is gone")
+        np.testing.assert_array_equal(self.parts()["road"], self.west | self.middle | east)
+        job.undo()
+        np.testing.assert_array_equal(self.parts()["west"], self.west & ~self.middle)
+        self.assertEqual(sum(part.count for part in self.holding.parts), int((self.west | self.middle).sum()))
+        job.execute(pointwork.take_from_part(job, self.holding, self.west, 2))
+        np.testing.assert_array_equal(self.parts()["road"], self.middle & ~self.west)
+        job.execute(pointwork.merged_parts(job, self.holding, 1, 2))
+        np.testing.assert_array_equal(self.parts()["west"], (self.west & ~self.middle) | (self.middle & ~self.west))
+        job.execute(pointwork.altered_part(self.holding, 1, name="yard", ink="#123456"))
+        job.execute(pointwork.altered_part(self.holding, 1, shown=False))
+        job.save()
+        again = Job.open(job.folder).state.holdings[0].parts
+        self.assertEqual([(p.name, p.ink, p.shown) for p in again], [("yard", "#123456", False)])
+        job.execute(pointwork.removed_part(self.holding, 1))
+        self.assertEqual(self.parts(), {})
+        with self.assertRaises(InputError):
+            pointwork.new_part(job, self.holding, self.west & ~self.west, "none")
+
+    def test_split_by_class(self):
+        job = self.job
+        job.execute(pointwork.split_by(job, self.holding, CLASSES, lambda v: f"class {v}"))
+        for name, mask in self.parts().items():
+            np.testing.assert_array_equal(mask, self.own == int(name.split()[1]))
+        with self.assertRaisesRegex(InputError, "values"):
+            pointwork.split_by(job, self.holding, "gps_time" if self.store.has("gps_time") else "intensity", str)
+
+    def test_classes_are_given_over_those_of_the_file(self):
+        job = self.job
+        job.execute(pointwork.give_class(job, self.holding, self.west, 6))
+        job.execute(pointwork.give_class(job, self.holding, self.middle, 9))
+        wanted = np.where(self.middle, 9, np.where(self.west, 6, self.own))
+        np.testing.assert_array_equal(self.store.column(CLASSES), wanted)
+        job.undo()
+        np.testing.assert_array_equal(self.store.column(CLASSES), np.where(self.west, 6, self.own))
+        job.redo()
+        job.save()
+        again = Job.open(job.folder)
+        np.testing.assert_array_equal(again.store(again.state.holdings[0]).column(CLASSES), wanted)
+        on_disk = CloudStore.open(job.folder / self.holding.data)
+        np.testing.assert_array_equal(on_disk.column(CLASSES), self.own, "what was imported stays as it was")
+        with self.assertRaisesRegex(InputError, "already"):
+            pointwork.give_class(job, self.holding, self.middle, 9)
+        every = np.full(self.count, 2, np.uint8)
+        job.execute(pointwork.give_classes(job, self.holding, every, "all ground", {}))
+        self.assertEqual(np.unique(self.store.column(CLASSES)).tolist(), [2])
+        self.store.add_attribute("height_above_ground", "m", np.zeros(self.count, np.float32))
+        self.assertFalse(self.store.outdated("height_above_ground"))
+        job.undo()
+        self.assertTrue(self.store.outdated("height_above_ground"))
+
+    def test_bring_back_some_and_all(self):
+        job = self.job
+        job.execute(pointwork.set_aside(job, self.holding, self.west))
+        job.execute(pointwork.set_aside(job, self.holding, self.middle))
+        job.execute(pointwork.bring_back(job, self.holding, self.middle))
+        np.testing.assert_array_equal(~self.store.in_use(), self.west & ~self.middle)
+        with self.assertRaisesRegex(InputError, "in the selection"):
+            pointwork.bring_back(job, self.holding, self.middle)
+        job.execute(pointwork.bring_back(job, self.holding))
+        self.assertEqual((self.store.used, self.holding.aside), (self.count, ""))
+        with self.assertRaisesRegex(InputError, "every point"):
+            pointwork.set_aside(job, self.holding, np.ones(self.count, bool))
+        job.execute(pointwork.keep_only(job, self.holding, self.west))
+        np.testing.assert_array_equal(self.store.in_use(), self.west)
+
+    def test_looks_survive_undo(self):
+        job, view = self.job, (Filter(CLASSES, (2,)),)
+        job.execute(pointwork.new_part(job, self.holding, self.west, "west"))
+        job.execute(pointwork.set_aside(job, self.holding, self.middle))
+        seen = replace(self.holding, filters=view, style={"by": "class"})
+        job.execute(Change("Filtered", lambda state: state.with_holding(seen), undoable=False))
+        job.undo()
+        self.assertEqual((self.holding.aside, self.holding.filters, self.holding.style), ("", view, {"by": "class"}))
+        self.assertEqual(JobState.from_json(job.state.to_json()), job.state)
+
+    def test_a_cloud_of_its_own(self):
+        job = self.job
+        job.execute(pointwork.give_class(job, self.holding, self.west, 6))
+        before = self.store.coordinates(slice(0, self.count))
+        made = pointwork.cloud_of(job, self.holding, self.west, "west", silent())
+        job.execute(pointwork.cloud_added(self.holding, made, "made", True))
+        store = job.store(job.state.holdings[1])
+        self.assertEqual([h.visible for h in job.state.holdings], [False, True])
+        found = store.coordinates(slice(0, store.count))
+        order = lambda xyz: xyz[np.lexsort(xyz.T)]  # noqa: E731
+        np.testing.assert_allclose(order(found), order(before[self.west]), atol=1e-9)
+        self.assertEqual(np.unique(store.column(CLASSES)).tolist(), [6])
+        for tile, row in enumerate(store.tiles):
+            mine = store.coordinates(store.rows_of(tile))
+            np.testing.assert_allclose([mine.min(axis=0), mine.max(axis=0)], [row["low"], row["high"]], atol=1e-6)
+        job.undo()
+        self.assertEqual([(h.name, h.visible) for h in job.state.holdings], [(self.holding.name, True)])
+        with self.assertRaises(InputError):
+            excerpt(self.store, ~np.ones(self.count, bool), self.folder / "none", silent())
+        with self.assertRaises(OutputError):
+            excerpt(self.store, self.west, self.folder, silent())
+        self.assertFalse(list(self.folder.glob("*.partial")))
+
+    def test_statistics_become_fields_of_areas_by_epoch(self):
+        job = self.job
+        low, high = self.store.bounds
+        middle = (low + high) / 2
+        text = (
+            f'{{"type":"FeatureCollection","features":[{{"type":"Feature","properties":{{"name":"bay","use":"rock"}},'
+            f'"geometry":{{"type":"Polygon","coordinates":[[[{low[0]},{low[1]}],[{middle[0]},{low[1]}],'
+            f"[{middle[0]},{high[1]}],[{low[0]},{high[1]}],[{low[0]},{low[1]}]],"
+            f"[[{low[0] + 1},{low[1] + 1}],[{low[0] + 9},{low[1] + 1}],[{low[0] + 9},{low[1] + 9}],"
+            f"[{low[0] + 1},{low[1] + 1}]]]}}}}]}}"
+        )
+        path = self.folder / "bays.geojson"
+        path.write_text(text, encoding="utf-8")
+        bays = holdings.import_file(job.folder, job.state, holdings.ImportWish(path), silent())
+        job.execute(holdings.added(job, bays))
+        names, shapes = measured.shapes_of(job, bays)
+        self.assertEqual((names, len(shapes[0].interiors)), (["bay"], 1))
+        first = replace(self.holding, epoch="2026-03-12")
+        job.execute(measured.with_fields(job, job.state.holdings[1], first, {"mean": [1.5], "count": [7]}))
+        second = replace(first, epoch="2026-06-01")
+        job.execute(measured.with_fields(job, job.state.holdings[1], second, {"mean": [1.7], "count": [9]}))
+        fields = job.thing(job.state.holdings[1]).thing.fields
+        self.assertEqual(
+            {k: v[0] for k, v in fields.items() if "mean" in k or k == "use"},
+            {"use": "rock", "mean": 1.7, "mean_2026-03-12": 1.5, "mean_2026-06-01": 1.7},
+        )
+        job.undo()
+        self.assertEqual(job.thing(job.state.holdings[1]).thing.fields["mean"][0], 1.5)
+        job.redo()
+        job.save()
+        again = Job.open(job.folder)
+        item = again.thing(again.state.holdings[1])
+        from kerb.formats.areas import read_areas
+        from kerb.formats.write_things import write_thing
+
+        out = self.folder / "out.gpkg"
+        write_thing(item, out, silent())
+        read = read_areas(out)
+        self.assertEqual((len(read.shapes), len(read.shapes[0].interiors), read.names), (1, 1, ["bay"]))
+        self.assertEqual((read.fields["mean_2026-03-12"][0], read.fields["count"][0]), (1.5, 9))
+        with self.assertRaisesRegex(InputError, "no areas"):
+            measured.shapes_of(job, replace(bays, data=self._lines_only()))
+
+    def _lines_only(self):
+        from kerb.core.geometry.features import Line, LineSet
+        from kerb.core.reference import local_grid
+        from kerb.core.things import LINES, Placed
+        from kerb.core.units import METRE
+        from kerb.job import vault
+
+        item = Placed(LINES, LineSet((Line(np.zeros((2, 3))),)), local_grid(METRE))
+        vault.save_thing(self.job.folder / "data" / "lines", item)
+        self.addCleanup(shutil.rmtree, self.job.folder / "data" / "lines", True)
+        return "data/lines"
