@@ -1,5 +1,6 @@
 """What is done with points of a cloud: sets, parts, classes, filters, clouds of their own; undo and the job reopened."""
 
+import json
 import shutil
 import unittest
 from dataclasses import replace
@@ -14,11 +15,14 @@ from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.errors import InputError, JobError, OutputError
 from kerb.core.progress import silent
 from kerb.core.units import US_SURVEY_FOOT
+from kerb.demo import yard
 from kerb.draw.scene import CloudLayer, Style
-from kerb.job import holdings, measured, pointwork
+from kerb.job import holdings, measured, pointwork, studies
 from kerb.job.job import Change, Job
 from kerb.job.state import JobState
-from tests.support import FAR, YARD, Folder, store_of
+from tests.support import FAR, YARD, Folder, run_kerb, store_of
+
+ANGLES = np.linspace(0, 2 * np.pi, 40, endpoint=False)
 
 
 class Sets(Folder):
@@ -283,3 +287,45 @@ class Work(Folder):
         vault.save_thing(self.job.folder / "data" / "lines", item)
         self.addCleanup(shutil.rmtree, self.job.folder / "data" / "lines", True)
         return "data/lines"
+
+
+class StudyOfAPart(Folder):
+    def test_a_study_takes_a_part_and_follows_its_name(self):
+        job = Job.create(self.folder / "yard.kerb")
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD), silent())
+        job.execute(holdings.added(job, holding))
+        store = job.store(holding)
+        heap = yard.HEAPS[1]
+        middle = yard.ORIGIN + np.array(heap.centre)
+        ring = middle + 1.15 * heap.half_axes[0] * np.column_stack([np.cos(ANGLES), np.sin(ANGLES)])
+        setup = {"cloud": holding.id, "toe": ring.tolist(), "classes": [2], "part": "heap"}
+        change, study = studies.made(job.state, "stockpile", "Heap", setup)
+        job.execute(change)
+        none, _ = studies.run_study(job, study, silent())
+        self.assertIsNone(none.value("net"))
+        self.assertIn("no part 'heap'", " ".join(note.text for note in none.warnings))
+        xyz = store.coordinates(slice(0, store.count))
+        # the western half only: the volume inside the toe is then that of another surface
+        west = xyz[:, 0] < middle[0]
+        job.execute(pointwork.new_part(job, job.state.holdings[0], np.ones(store.count, bool), "heap"))
+        whole, mark = studies.run_study(job, study, silent())
+        job.execute(pointwork.new_part(job, job.state.holdings[0], ~west, "east"))
+        half, other = studies.run_study(job, study, silent())
+        self.assertNotEqual(mark, other)
+        self.assertLess(half.inputs[0].used, 0.6 * whole.inputs[0].used)
+        job.execute(pointwork.altered_part(job.state.holdings[0], 1, name="rock"))
+        self.assertEqual(job.state.studies[0].setup["part"], "rock")
+        again, _ = studies.run_study(job, job.state.studies[0], silent())
+        self.assertEqual(again.value("net"), half.value("net"))
+        job.save()
+        toe = self.folder / "toe.txt"
+        toe.write_text("\n".join(f"{x} {y}" for x, y in ring), encoding="utf-8")
+        named = f"{job.folder}#{holding.name}"
+        status, out, error = run_kerb(
+            "stockpile", named, "--toe", toe, "--classes", "2", "--part", "rock", "--json", "-"
+        )
+        self.assertEqual(status, 0, error)
+        self.assertAlmostEqual(json.loads(out)["figures"]["net"]["value"], half.value("net"), 9)
+        status, _, error = run_kerb("stockpile", named, "--toe", toe, "--part", "sand")
+        self.assertEqual(status, 2)
+        self.assertIn("there are: rock, east", error)

@@ -81,6 +81,9 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
     progress = progress_to_terminal()
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.4))
+        if setup.part and setup.part not in cloud.store.part_names:
+            known = ", ".join(cloud.store.part_names) or "none"
+            raise InputError(f"{args.cloud}: has no part '{setup.part}'; there are: {known}")
         base: OpenedBase | None = None
         unit = cloud.store.reference.unit
         if setup.base == "surface":

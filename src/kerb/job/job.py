@@ -207,6 +207,7 @@ class Job:
         store = self._stores[holding.id]
         if store.sets != holding.sets:
             store.take_sets(holding.sets)
+        store.part_names = {part.name: part.number for part in holding.parts}
         return store
 
     def thing(self, holding: Holding) -> Placed:

@@ -108,7 +108,16 @@ def altered_part(holding: Holding, number: int, **values: Any) -> Change:
     if after.shown != part.shown:
         words = f"{'Showed' if after.shown else 'Hid'} part {part.name}"
     change = _altered(holding, f"{words} of {holding.name}", parts=parts)
-    return replace(change, undoable=after.name != part.name)
+
+    def apply(state: JobState) -> JobState:
+        """Studies of the part go on with its new name."""
+        state = change.apply(state)
+        for study in state.studies:
+            if study.setup.get("cloud") == holding.id and study.setup.get("part") == part.name:
+                state = state.with_study(replace(study, setup={**study.setup, "part": after.name}))
+        return state
+
+    return replace(change, apply=apply, undoable=after.name != part.name)
 
 
 def removed_part(holding: Holding, number: int) -> Change:

@@ -69,7 +69,7 @@ def fingerprint_of(state: JobState, study: StudyRecord) -> str:
     """Digest of everything the outcome of a study depends on."""
     setup = {key: value for key, value in study.setup.items() if key not in DISPLAY_ONLY}
     used = [state.holding(setup.get(key, "")) for key in ("cloud", "base_surface")]
-    part = next((p.points for h in used[:1] if h for p in h.parts if str(p.number) == setup.get("part")), "")
+    part = next((p.points for h in used[:1] if h for p in h.parts if p.name == setup.get("part")), "")
     # Parts do not matter unless one is named: sorting points into parts makes no study stale.
     inputs = [
         [h.id, h.points, *([h.aside] if h.aside else []), *map(list, h.given)] if h is not None else None for h in used

@@ -93,6 +93,7 @@ class StockpileSheet(QWidget):
     def _build_roles(self) -> None:
         self._section("Compared")
         self._add("cloud", "Top", ChoiceField(()), "The cloud whose surface is the top of the heap")
+        self._add("part", "Part", ChoiceField((("", "All points"),)), self.about["part"][0].help)
         self.classes = QPushButton("")
         self.classes.setProperty("role", "link")
         self.classes.setToolTip("Classes of points that count; noise classes never do unless chosen")
@@ -186,6 +187,7 @@ class StockpileSheet(QWidget):
                 field.itemText(i) != words for i, (_, words) in enumerate(wanted)
             ):
                 field.set_choices(wanted)
+        self._mirror_parts(setup)
         for name, field in self.fields.items():
             shown = density_unit(setup.density_unit).symbol if name == "density" else unit
             field.show_value(getattr(setup, name), shown)
@@ -200,6 +202,17 @@ class StockpileSheet(QWidget):
         self.draw.style().polish(self.draw)
         self.pull.setVisible(bool(setup.toe))
         self.toe.value.setText(self._toe_words(setup))
+
+    def _mirror_parts(self, setup: StockpileSetup) -> None:
+        holding = self.session.job.state.holding(setup.cloud)
+        names = [part.name for part in holding.parts] if holding is not None else []
+        if setup.part and setup.part not in names:
+            names.append(setup.part)
+        field = self.fields["part"]
+        wanted = (("", "All points"), *((name, name) for name in names))
+        if [field.itemData(i) for i in range(field.count())] != [key for key, _ in wanted]:
+            field.set_choices(wanted)
+        self.lines["field:part"].setVisible(bool(names))
 
     def _toe_words(self, setup: StockpileSetup) -> str:
         if not setup.toe:

@@ -68,6 +68,7 @@ class CloudStore:
         # Which points the present filters show, with the filters it was worked out for.
         self.mask: tuple[str, Bytes] | None = None
         self.sets = PointSets()
+        self.part_names: dict[str, int] = {}
         self._gone = 0
 
     @staticmethod

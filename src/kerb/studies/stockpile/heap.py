@@ -62,18 +62,25 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
 
     Raises
     ------
-    NotDeterminable, when the toe lies outside the cloud; Cancelled.
+    NotDeterminable, when the toe lies outside the cloud or the cloud lacks the part; Cancelled.
     """
     ring = setup.ring()
     spacing = store.spacing
     margin = max(3 * RADIUS_SPACINGS * spacing, 3 * SMALLEST_RADIUS_M / unit.metres)
     outer = polygon.offset(ring, margin)[0]
     classes = setup.classes or usable_classes(store)
-    view = CloudView(store, Narrowing(ring=outer, classes=classes))
+    view = CloudView(store, Narrowing(ring=outer, classes=classes, part=_part_number(store, setup.part)))
     points = view.points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")
     return Ground(points, local_spacing(points, outer, spacing), unit)
+
+
+def _part_number(store: CloudStore, name: str) -> int | None:
+    if name and name not in store.part_names:
+        known = ", ".join(store.part_names) or "none"
+        raise NotDeterminable(f"the cloud has no part '{name}'; there are: {known}")
+    return store.part_names[name] if name else None
 
 
 def usable_classes(store: CloudStore) -> tuple[int, ...] | None:

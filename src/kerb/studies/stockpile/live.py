@@ -45,10 +45,10 @@ class LiveHeap:
         """Grid the points around the toe of ``setup``, with room to move it. Raises as :func:`gather` does."""
         ring = setup.ring()
         grown = polygon.offset(ring, ROOM * float(np.sqrt(abs(polygon.area(ring)))))[0]
-        wide = StockpileSetup(toe=tuple(map(tuple, grown.tolist())), classes=setup.classes)
+        wide = StockpileSetup(toe=tuple(map(tuple, grown.tolist())), classes=setup.classes, part=setup.part)
         self.ground = gather(store, wide, unit, Progress())
         self.region = grown
-        self.classes = setup.classes
+        self.asked = (setup.classes, setup.part)
         self.grid = _live_grid(self.ground, grown)
         self.reader = GroundReader(self.ground.points, self.ground.search(ring))
         self.base_store = base_store
@@ -56,7 +56,7 @@ class LiveHeap:
 
     def covers(self, setup: StockpileSetup) -> bool:
         """Whether a toe line still lies in the gridded region and asks for the same points."""
-        if setup.classes != self.classes:
+        if (setup.classes, setup.part) != self.asked:
             return False
         return bool(polygon.contains(self.region, np.array(setup.toe)).all())
 

@@ -144,6 +144,8 @@ def method(setup: StockpileSetup) -> str:
     classes = (
         f"points of class {', '.join(map(str, setup.classes))}" if setup.classes else "all points but noise classes"
     )
+    if setup.part:
+        classes += f" in the part {setup.part}"
     return (
         f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms "
         "under the triangles, above and below the base apart (above positive where the top lies over the base). "

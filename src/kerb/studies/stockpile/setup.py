@@ -34,6 +34,7 @@ class StockpileSetup:
     toe: tuple[tuple[float, float], ...] = ()
     toe_z: tuple[float | None, ...] = ()
     classes: tuple[int, ...] = ()
+    part: str = setting("", Setting("Part", "Only points of this part of the cloud count; all when empty"))
     base: str = setting("toe", Setting("Base", "What the volume stands on", choices=BASES))
     level: float | None = setting(None, Setting("Level", "Elevation of a given level", "length"))
     base_surface: str = setting("", Setting("Surface", "Cloud or surface that is the base"))
