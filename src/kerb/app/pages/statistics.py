@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
+    QHeaderView,
     QLabel,
     QPushButton,
     QTableWidget,
@@ -95,7 +96,10 @@ class StatisticsPage(QWidget):
         self.table = QTableWidget(0, 2)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.verticalHeader().hide()
-        self.table.horizontalHeader().setStretchLastSection(True)
+        head = self.table.horizontalHeader()
+        head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        head.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setShowGrid(False)
         for widget in (heading, self.what, self.note, hairline(), self.field, self.table):
             body.addWidget(widget)
@@ -226,7 +230,6 @@ class StatisticsPage(QWidget):
                 if place:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.table.setItem(row, place, item)
-        self.table.resizeColumnToContents(0)
 
     def _show_field(self) -> None:
         """List another figure, and show it on the areas in plan."""

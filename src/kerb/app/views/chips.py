@@ -29,6 +29,8 @@ class FilterChips(QWidget):
         self.chips = [self._chip(place, *item) for place, item in enumerate(filters)]
         for chip in self.chips:
             self.flow.addWidget(chip)
+            # A layout counts a widget only once it is shown, which would be after the size is taken.
+            chip.show()
         self.setVisible(bool(self.chips))
         self.adjustSize()
 

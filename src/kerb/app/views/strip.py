@@ -96,4 +96,6 @@ class Strip(QWidget):
         self.modes[mode].setChecked(True)
         self.exaggeration.setVisible(mode != PLAN)
         self.slice.setVisible(mode == SECTION)
+        # Contours of a slice mean nothing, and the strip would be wider than the view.
+        self.contour.setVisible(mode != SECTION)
         self.adjustSize()

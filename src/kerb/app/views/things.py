@@ -94,7 +94,7 @@ def _shades(values: list[float | None]) -> list[QColor | None]:
             continue
         share = (value - low) / (high - low) if high > low else 0.5
         shade = QColor(*(int(v) for v in colours[round(share * (len(colours) - 1))]))
-        shade.setAlpha(200)
+        shade.setAlpha(150)
         shades.append(shade)
     return shades
 
@@ -129,11 +129,11 @@ def paint_lines(
         for colour, width in ((QColor(view.theme.sheet), 3.2), (ink, 1.5)):
             painter.setPen(QPen(colour, width))
             painter.drawPolyline(polygon)
-        if few and line.name:
+        if few and (line.name or shades[number]):
             painter.setFont(font(11))
             first = own[int(np.argmax(visible))]
             value = values[number] if values is not None else None
-            text = line.name if value is None else f"{line.name}  {_short(value)}"
+            text = line.name if value is None else f"{line.name}  {_short(value)}".strip()
             at_ = QPointF(first[0] + 5, first[1] - 5)
             if value is not None and view.mode == PLAN:
                 middle = own.mean(axis=0)
