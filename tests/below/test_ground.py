@@ -1,15 +1,21 @@
 """Ground, heights above it and height bands: against truth, SciPy and themselves in one piece."""
 
+import io
 import unittest
+from unittest import mock
 
 import laspy
 import numpy as np
 from scipy.interpolate import LinearNDInterpolator
 
+from kerb.core.cloud import heights as heights_module
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground
 from kerb.core.cloud.heights import banded, heights
+from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
+from kerb.core.surface.delaunay import delaunay
+from kerb.core.surface.elsewhere import Triangulators, serve
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.job.holdings import altered
@@ -124,6 +130,30 @@ class Heights(unittest.TestCase):
             self.assertEqual(float(np.abs(tiled[is_ground]).max()), 0.0)
             self.assertLess(float(np.nanmin(tiled)), -3.0, "low points lie below the ground: negative")
 
+    def test_gaps_wider_than_a_tile_and_ragged_edges(self):
+        """Triangles reach far over a lake, and along an outline that is not round."""
+        rng = np.random.default_rng(8)
+        xy = rng.uniform(0, 300, (160_000, 2))
+        away = np.hypot(*(xy - [130, 160]).T)
+        bay = (xy[:, 0] > 220) & (xy[:, 1] > 60) & (xy[:, 1] < 150)
+        land = (away > 90) & ~bay
+        xyz = np.column_stack([xy, 5 * np.sin(xy[:, 0] / 20) + 3 * np.cos(xy[:, 1] / 15)])
+        # over the lake and the bay only a boat here and there
+        keep = land | (rng.uniform(size=len(xy)) < 0.03)
+        store = store_of(xyz[keep] + UTM, scale=0.001, classes=np.where(land, 2, 1)[keep].astype(np.uint8))
+        repaired = []
+        own = heights_module.Ground._repaired
+        with mock.patch.object(heights_module.Ground, "_repaired", lambda *a: repaired.append(len(a[1])) or own(*a)):
+            tiled = heights(store, (2,), silent())
+        self.assertTrue(repaired, "nothing had to be looked for farther away")
+        np.testing.assert_array_equal(tiled, heights(store, (2,), silent(), tiled=False))
+        xyz = store.coordinates(slice(0, store.count)) - UTM
+        ground_ = np.asarray(store.column("classification")) == 2
+        plain = LinearNDInterpolator(xyz[ground_, :2], xyz[ground_, 2])(xyz[:, :2])
+        np.testing.assert_array_equal(np.isnan(tiled), np.isnan(plain))
+        known = np.isfinite(plain)
+        np.testing.assert_allclose(tiled[known], xyz[known, 2] - plain[known], atol=1e-3)
+
     def test_on_a_lattice(self):
         """Four points on every circle: still one answer."""
         side = np.arange(0, 60, 0.25)
@@ -141,9 +171,9 @@ class Heights(unittest.TestCase):
         feet, plain = heights(store, (2,), silent()), heights(metres, (2,), silent())
         order, other = np.argsort(store.column("number")), np.argsort(metres.column("number"))
         np.testing.assert_allclose(feet[order] * US_SURVEY_FOOT.metres, plain[other], atol=0.01)
-        aside = (np.asarray(store.column("classification")) == 5).astype(np.uint8)
-        store.add_attribute("aside", "", aside)
-        self.assertTrue(np.isnan(heights(store, (2,), silent())[aside != 0]).all())
+        aside = np.asarray(store.column("classification")) == 5
+        store.take_sets(PointSets(aside=store.keep_set(aside)))
+        self.assertTrue(np.isnan(heights(store, (2,), silent())[aside]).all())
         with self.assertRaises(NotDeterminable):
             heights(store, (8,), silent())
 
@@ -152,6 +182,36 @@ class Heights(unittest.TestCase):
         over = np.array([0.05, 0.1, 0.49, 0.5, 1.9, 2.0, 9.0, 9.0, 1.0, np.nan])
         classes = np.array([1, 1, 0, 1, 3, 4, 1, 6, 2, 1], np.uint8)
         np.testing.assert_array_equal(banded(classes, over, (0.1, 0.5, 2.0)), [1, 3, 3, 4, 4, 5, 5, 6, 2, 1])
+
+
+class Helpers(unittest.TestCase):
+    def test_helpers_give_the_same_triangles_and_may_die(self):
+        places = np.random.default_rng(6).uniform(0, 100, (30_000, 2))
+        own = delaunay(places)
+        with Triangulators(2) as helpers:
+            np.testing.assert_array_equal(helpers.triangles(places), own)
+            np.testing.assert_array_equal(helpers.triangles(places), own)
+            for process in helpers._all:
+                process.kill()
+                process.wait()
+            np.testing.assert_array_equal(helpers.triangles(places), own, "a helper that died must not be missed")
+            with self.assertRaises(NotDeterminable):
+                helpers.triangles(np.column_stack([np.arange(30_000.0), np.zeros(30_000)]))
+            gone = list(helpers._all)
+        self.assertTrue(all(process.poll() is not None for process in gone))
+
+    def test_serving_over_streams(self):
+        places = np.random.default_rng(7).uniform(0, 9, (50, 2))
+        line = np.column_stack([np.arange(5.0), np.zeros(5)])
+        asked = io.BytesIO(b"".join(len(p).to_bytes(8, "little") + p.tobytes() for p in (places, line)))
+        answers = io.BytesIO()
+        serve(asked, answers)
+        data = answers.getvalue()
+        count = int.from_bytes(data[:8], "little")
+        np.testing.assert_array_equal(
+            np.frombuffer(data[8 : 8 + 12 * count], np.int32).reshape(-1, 3), delaunay(places)
+        )
+        self.assertEqual(data[8 + 12 * count :], bytes(8))
 
 
 class Verbs(CommandLine):

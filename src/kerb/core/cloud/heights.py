@@ -13,15 +13,17 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy import ndimage
 from scipy.spatial import QhullError, cKDTree
 
-from kerb.core.arrays import Bytes, Floats, Ints, Mask
+from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
-from kerb.core.parallel import each
+from kerb.core.parallel import cores, each
 from kerb.core.progress import Progress
-from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.surface.elsewhere import Triangulators
+from kerb.core.surface.tin import Tin
 from kerb.core.surface.tin_kernels import locate
 
 HEIGHT = "height_above_ground"
@@ -29,6 +31,11 @@ HEIGHT = "height_above_ground"
 VEGETATION = (LOW_VEGETATION, MEDIUM_VEGETATION, HIGH_VEGETATION)
 OPEN_CLASSES = (0, UNCLASSIFIED, *VEGETATION)
 HALO_SPACINGS = 8.0
+MOST_HALO = 0.5
+MOST_GAP_CELLS = 4_000_000
+BLOCK_POINTS = 800_000
+REPAIR_POINTS = 32
+MOST_REPAIRS = 60
 CELLS_PER_TILE_SIDE = 8
 NUDGE = 1e-3
 EXACT = 1e-9
@@ -48,16 +55,20 @@ def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, til
     result = np.full(store.count, np.nan)
     aside = store.aside()
 
-    def some(rows: slice) -> None:
-        xyz = np.asarray(store.xyz[rows])
-        places = _nudged(store, xyz, ground.origin)
-        over = places[:, 2] - ground.under(places[:, :2], tiled)
-        if aside is not None:
-            over[np.asarray(aside[rows]) != 0] = np.nan
-        result[rows] = over
+    def some(tiles: Ints) -> None:
+        spans = [store.rows_of(int(tile)) for tile in tiles]
+        places = _nudged(store, np.concatenate([store.xyz[rows] for rows in spans]), ground.origin)
+        over = places[:, 2] - ground.under(places[:, :2], tiled, helpers)
+        at = 0
+        for rows in spans:
+            result[rows] = over[at : at + rows.stop - rows.start]
+            at += rows.stop - rows.start
 
-    pieces = [store.rows_of(tile) for tile in range(len(store.tiles))] if tiled else [slice(0, store.count)]
-    each(some, pieces, progress.within(0.2, 1.0), "Heights above ground")
+    blocks = _blocks(store) if tiled else [np.arange(len(store.tiles))]
+    with Triangulators() as helpers:
+        each(some, blocks, progress.within(0.2, 1.0), "Heights above ground")
+    if aside is not None:
+        result[np.asarray(aside) != 0] = np.nan
     return result
 
 
@@ -102,11 +113,7 @@ class Ground:
         if len(xyz) < 3:
             named = " and ".join(map(str, classes))
             raise NotDeterminable(f"class {named} has {len(xyz)} points; a ground surface needs three")
-        order = np.lexsort((xyz[:, 2], xyz[:, 1], xyz[:, 0]))
-        xyz = xyz[order]
-        first = np.ones(len(xyz), np.bool_)
-        first[1:] = (xyz[1:, :2] != xyz[:-1, :2]).any(axis=1)
-        xyz = xyz[first]
+        xyz = _lowest_of_each_place(xyz)
         low, _ = store.bounds
         origin = np.floor(low)
         places = _nudged(store, xyz, origin)
@@ -127,56 +134,107 @@ class Ground:
         """Outline of all ground points in plan."""
         return self.places[:, :2].min(axis=0), self.places[:, :2].max(axis=0)
 
-    def under(self, xy: Floats, tiled: bool) -> Floats:
+    def under(self, xy: Floats, tiled: bool, helpers: Triangulators) -> Floats:
         """Elevation of the ground under (n, 2) places that lie near each other, all from ``origin``; NaN outside it."""
         local = np.ascontiguousarray(xy)
+        if not tiled:
+            return _Surface.of(self, np.arange(len(self.places)), local, helpers).z
         low, high = local.min(axis=0), local.max(axis=0)
-        halo = HALO_SPACINGS * self.spacing if tiled else np.inf
-        while True:
-            box = (np.maximum(low - halo, self.box[0]), np.minimum(high + halo, self.box[1]))
-            whole = bool((box[0] <= self.box[0]).all() and (box[1] >= self.box[1]).all())
-            places = self.places if whole else self._within(box)
-            z, used, outside = _interpolated(places, local)
-            if whole or (used is not None and self._final(used, box, outside)):
-                return z
-            halo *= 4
+        halo = self._halo(low, high)
+        box = (np.maximum(low - halo, self.box[0]), np.minimum(high + halo, self.box[1]))
+        surface = _Surface.of(self, self._within(box), local, helpers)
+        unsure, bad = surface.unsure(box)
+        z = surface.z
+        if unsure.any():
+            z[unsure] = self._repaired(local[unsure], surface.corner_rows(bad), helpers)
+        return z
 
-    def _within(self, box: tuple[Floats, Floats]) -> Floats:
+    def _repaired(self, xy: Floats, rows: Ints, helpers: Triangulators) -> Floats:
+        """Elevation under places whose triangle reaches out of their surroundings.
+
+        Ground points that lie deepest in the circles of such triangles are added until no circle holds any more: what
+        is left are triangles of the whole ground, found from a small part of it.
+        """
+        rows = np.union1d(rows, self._outline_rows)
+        z = np.full(len(xy), np.nan)
+        todo = np.arange(len(xy))
+        for _ in range(MOST_REPAIRS):
+            surface = _Surface.of(self, rows, xy[todo], helpers)
+            unsure, bad = surface.unsure(None)
+            z[todo[~unsure]] = surface.z[~unsure]
+            if not unsure.any():
+                return z
+            centre, radius = _circles(surface.corners(bad))
+            away, near = map(np.asarray, self.tree.query(centre, k=min(REPAIR_POINTS, len(self.places))))
+            more = near[away < radius[:, None]]
+            lost = xy[todo[unsure & (surface.found < 0)]]
+            if len(lost):
+                _, beside = map(np.asarray, self.tree.query(lost, k=min(REPAIR_POINTS, len(self.places))))
+                more = np.union1d(more, beside.ravel())
+            grown = np.union1d(rows, more)
+            if len(grown) == len(rows):
+                break
+            rows, todo = grown, todo[unsure]
+        z[todo] = _Surface.of(self, np.arange(len(self.places)), xy[todo], helpers).z
+        return z
+
+    def _halo(self, low: Floats, high: Floats) -> float:
+        """How far round a box ground is taken at first: twice the reach of the widest gap in it, within reason.
+
+        A circle through three ground points with none inside has a radius of half a gap's width at most.
+        """
+        grid, cell = self._gaps
+        first = np.clip(np.floor(low / cell).astype(int), 0, np.array(grid.shape)[::-1] - 1)
+        last = np.clip(np.floor(high / cell).astype(int), 0, np.array(grid.shape)[::-1] - 1)
+        widest = float(grid[first[1] : last[1] + 1, first[0] : last[0] + 1].max())
+        most = MOST_HALO * float((high - low).max())
+        return max(HALO_SPACINGS * self.spacing, min(2 * widest + cell, most))
+
+    @cached_property
+    def _gaps(self) -> tuple[Floats32, float]:
+        """Distance to the next ground point for the cells of a grid (rows of northing), and the cell."""
+        size = self.places[:, :2].max(axis=0)
+        cell = max(2 * self.spacing, float(np.sqrt(max(np.prod(size), 1e-12) / MOST_GAP_CELLS)), 1e-6)
+        columns, rows = (int(n) + 1 for n in np.floor(size / cell))
+        empty = np.ones((rows, columns), np.bool_)
+        at = np.floor(self.places[:, :2] / cell).astype(np.int64)
+        empty[at[:, 1], at[:, 0]] = False
+        return (ndimage.distance_transform_edt(empty) * cell).astype(np.float32), cell
+
+    def _within(self, box: tuple[Floats, Floats]) -> Ints:
+        """Rows of the ground points in a box, rising."""
         columns, rows = self.shape
         first, last = (np.floor(corner / self.cell).astype(np.int64) for corner in box)
         c0, c1 = np.clip([first[0], last[0]], 0, columns - 1)
         r0, r1 = np.clip([first[1], last[1]], 0, rows - 1)
-        pieces = [
-            self.places[self.starts[r * columns + c0] : self.starts[r * columns + c1 + 1]] for r in range(r0, r1 + 1)
-        ]
-        places = np.concatenate(pieces)
-        return places[((places[:, :2] >= box[0]) & (places[:, :2] <= box[1])).all(axis=1)]
+        near = np.concatenate(
+            [np.arange(self.starts[r * columns + c0], self.starts[r * columns + c1 + 1]) for r in range(r0, r1 + 1)]
+        )
+        places = self.places[near, :2]
+        return near[((places >= box[0]) & (places <= box[1])).all(axis=1)]
 
-    def _final(self, used: Floats, box: tuple[Floats, Floats], outside: Floats) -> bool:
-        """Whether corners (m, 3, 2) are triangles of the whole ground, and places (k, 2) lie outside all of it."""
-        if len(outside) and self._inside_outline(outside).any():
-            return False
-        centre, radius = _circles(used)
-        low, high = centre - radius[:, None], centre + radius[:, None]
-        known = (np.maximum(low, self.box[0]) >= box[0]) & (np.minimum(high, self.box[1]) <= box[1])
-        left = np.nonzero(~known.all(axis=1))[0]
-        if not len(left):
-            return True
-        nearest, _ = self.tree.query(centre[left])
-        return bool((nearest >= radius[left] * (1 - EXACT)).all())
+    def holds(self, centre: Floats, radius: Floats) -> Mask:
+        """Which circles, centres (m, 2) and radii (m,), hold a ground point."""
+        nearest, _ = self.tree.query(centre)
+        return np.asarray(nearest < radius * (1 - EXACT))
 
-    def _inside_outline(self, places: Floats) -> Mask:
+    def inside_outline(self, places: Floats) -> Mask:
+        """Which places (k, 2) lie inside the outline of all ground points."""
         inside: Mask = ((places[:, None] - self._outline) * self._normals).sum(axis=2).max(axis=1) < 0
         return inside
 
     @cached_property
-    def _outline(self) -> Floats:
+    def _outline_rows(self) -> Ints:
         from scipy.spatial import ConvexHull
 
         try:
-            return np.asarray(self.places[ConvexHull(self.places[:, :2]).vertices, :2])
+            return np.asarray(ConvexHull(self.places[:, :2]).vertices, np.int64)
         except QhullError:
             raise NotDeterminable("the ground points lie on one line in plan, there is no surface of them") from None
+
+    @cached_property
+    def _outline(self) -> Floats:
+        return np.asarray(self.places[self._outline_rows, :2])
 
     @cached_property
     def _normals(self) -> Floats:
@@ -184,14 +242,27 @@ class Ground:
         return np.column_stack([edge[:, 1], -edge[:, 0]])
 
 
-def _nudged(store: CloudStore, xyz: Ints, origin: Floats) -> Floats:
+def _lowest_of_each_place(xyz: Ints32) -> Ints32:
+    """Integer places (m, 3), one for each easting and northing, with the lowest elevation there, by easting."""
+    whole = xyz[:, :2].astype(np.int64)
+    # Two numbers of 32 bits as one: sorted at once, many times faster than by one after the other.
+    key = (whole[:, 0] << 32) | (whole[:, 1] + 2**31)
+    order = np.argsort(key)
+    key = key[order]
+    first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]]))
+    lowest = xyz[order[first]].copy()
+    lowest[:, 2] = np.minimum.reduceat(xyz[order, 2], first)
+    return lowest
+
+
+def _nudged(store: CloudStore, xyz: Ints | Ints32, origin: Floats) -> Floats:
     """Places (n, 3) from an origin, moved in plan by less than the resolution; equal places move alike."""
     places = (store.origin - origin) + xyz * store.scale
     places[:, :2] += _nudges(xyz[:, :2]) * NUDGE * store.scale[:2]
     return np.asarray(places)
 
 
-def _nudges(xy: Ints) -> Floats:
+def _nudges(xy: Ints | Ints32) -> Floats:
     """A number from -½ to ½ for each integer place and axis, (n, 2), that looks random and is always the same."""
     mixed = xy[:, 0].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15) ^ xy[:, 1].astype(np.uint64) * np.uint64(
         0xC2B2AE3D27D4EB4F
@@ -218,25 +289,78 @@ def _sorted(places: Floats, origin: Floats, cell: float) -> Ground:
     return Ground(np.ascontiguousarray(places[order]), origin, cell, (columns, rows), starts)
 
 
-def _interpolated(places: Floats, xy: Floats) -> tuple[Floats, Floats | None, Floats]:
-    """Elevation under places, corners (m, 3, 2) of the triangles used, and the places under none.
+def _blocks(store: CloudStore) -> list[Ints]:
+    """Tiles in groups that lie together in plan, of about as many points each: their surroundings are shared."""
+    most = min(BLOCK_POINTS, max(store.count // (2 * cores()), 1))
+    middle = (store.tiles["low"] + store.tiles["high"])[:, :2] / 2
+    todo, done = [np.arange(len(store.tiles))], []
+    while todo:
+        tiles = todo.pop()
+        if len(tiles) == 1 or store.tiles["count"][tiles].sum() <= most:
+            done.append(tiles)
+            continue
+        axis = int(np.argmax(np.ptp(middle[tiles], axis=0)))
+        order = tiles[np.argsort(middle[tiles, axis], kind="stable")]
+        todo += [order[: len(order) // 2], order[len(order) // 2 :]]
+    return done
 
-    Corners are None where there is no surface yet.
+
+@dataclass
+class _Surface:
+    """The triangulation of some ground points and what lies under places: triangle ``found`` (-1: none) and ``z``.
+
+    ``rows`` are the ground points, rising, so that each triangle names its corners, and is computed, alike everywhere.
     """
-    if len(places) < 3:
-        return np.full(len(xy), np.nan), None, xy
-    try:
-        tin = triangulate(places)
-    except NotDeterminable:
-        return np.full(len(xy), np.nan), None, xy
-    # Corners in the order of the ground points: then each triangle is computed alike in every tile.
-    triangles = np.sort(tin.triangles, axis=1)
-    vertices = places
-    index = Tin(vertices, triangles, np.zeros(3)).index
-    found, z = np.empty(len(xy), np.int32), np.empty(len(xy))
-    locate(vertices, triangles, index.low, index.inverse, index.shape, index.starts, index.listed, xy, found, z)
-    used = np.unique(found[found >= 0])
-    return z, vertices[triangles[used], :2], xy[found < 0]
+
+    ground: Ground
+    rows: Ints
+    xy: Floats
+    triangles: Ints32
+    found: Ints32
+    z: Floats
+
+    @staticmethod
+    def of(ground: Ground, rows: Ints, xy: Floats, helpers: Triangulators) -> _Surface:
+        """Triangulate the ground points of some rows and look under places (n, 2)."""
+        found, z = np.full(len(xy), -1, np.int32), np.full(len(xy), np.nan)
+        places = np.ascontiguousarray(ground.places[rows])
+        try:
+            triangles = np.sort(helpers.triangles(places[:, :2]), axis=1)
+        except NotDeterminable:
+            return _Surface(ground, rows, xy, np.empty((0, 3), np.int32), found, z)
+        index = Tin(places, triangles, np.zeros(3)).index
+        locate(places, triangles, index.low, index.inverse, index.shape, index.starts, index.listed, xy, found, z)
+        return _Surface(ground, rows, xy, triangles, found, z)
+
+    def corners(self, triangles: Ints) -> Floats:
+        """Corners (m, 3, 2) of some triangles in plan."""
+        return np.asarray(self.ground.places[self.corner_rows(triangles).reshape(-1, 3), :2])
+
+    def corner_rows(self, triangles: Ints) -> Ints:
+        """Rows of the ground points that are corners of some triangles, (3 m,)."""
+        return self.rows[self.triangles[triangles]].ravel()
+
+    def unsure(self, box: tuple[Floats, Floats] | None) -> tuple[Mask, Ints]:
+        """Places (n,) whose triangle is none of the whole ground, or may be under one, and these triangles.
+
+        All ground points in ``box`` are among those triangulated.
+        """
+        used = np.unique(self.found[self.found >= 0]).astype(np.int64)
+        centre, radius = _circles(self.corners(used))
+        left = np.ones(len(used), np.bool_)
+        if box is not None:
+            low, high = centre - radius[:, None], centre + radius[:, None]
+            edge = self.ground.box
+            inside = (np.maximum(low, edge[0]) >= box[0]) & (np.minimum(high, edge[1]) <= box[1])
+            left = ~inside.all(axis=1)
+        bad = used[left]
+        if len(bad):
+            bad = bad[self.ground.holds(centre[left], radius[left])]
+        unsure: AnyArray = np.isin(self.found, bad)
+        lost = np.flatnonzero(self.found < 0)
+        if len(lost):
+            unsure[lost] = self.ground.inside_outline(self.xy[lost])
+        return np.asarray(unsure, np.bool_), bad
 
 
 def _circles(corners: Floats) -> tuple[Floats, Floats]:

@@ -216,7 +216,7 @@ class CloudStore:
         """
         if len(values) != self.count:
             raise ValueError(f"{len(values)} values for {self.count} points")
-        if name in self.meta.columns or name == "xyz":
+        if name in self.meta.columns or name in ("xyz", ASIDE, PART, CLASSES):
             raise ValueError(f"'{name}' is a column of the source and stays as it is")
         partial = self.folder / "attribute.partial.npy"
         np.save(partial, values)

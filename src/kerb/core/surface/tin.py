@@ -10,6 +10,7 @@ import pythoncdt
 
 from kerb.core.arrays import Floats, Ints, Ints32, Mask
 from kerb.core.errors import NotDeterminable
+from kerb.core.surface.delaunay import triangulation
 from kerb.core.surface.tin_kernels import elevations, index_triangles
 
 MAX_INDEX_CELLS = 4_000_000
@@ -123,9 +124,7 @@ def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
     vertices, place = _merged(both - origin)
     if len(vertices) < 3 or (np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices)):
         raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
-    mesh = pythoncdt.Triangulation(
-        pythoncdt.VertexInsertionOrder.AUTO, pythoncdt.IntersectingConstraintEdges.TRY_RESOLVE, 0.0
-    )
+    mesh = triangulation()
     mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))  # type: ignore[call-overload]
     if ring is None:
         mesh.erase_super_triangle()
