@@ -97,21 +97,110 @@ def heights(count: int) -> dict:
 
 
 def selecting(count: int) -> dict:
-    """Points inside a polygon of 60 vertices, against Shapely."""
+    """Points under an outline of 60 vertices drawn in plan, against Shapely on the same points; then set aside."""
     import shapely
 
-    from kerb.core.cloud.view import CloudView, Narrowing
+    from kerb.core.cloud.sets import PointSets
+    from kerb.draw.camera import Camera, fitted
+    from kerb.draw.scene import CloudLayer
+    from kerb.draw.select import under_outline
 
     def work(store) -> dict:
-        low, high = store.bounds
+        size = (900, 600)
+        camera = fitted(*store.bounds, size, Camera((0.0, 0.0, 0.0), 1.0))
         angle = np.linspace(0, 2 * np.pi, 60, endpoint=False)
-        reach = 0.35 * (high - low)[:2] * (1 + 0.1 * np.sin(5 * angle))[:, None]
-        ring = (low + high)[:2] / 2 + np.column_stack([np.cos(angle), np.sin(angle)]) * reach
-        CloudView(store, Narrowing(ring=ring)).all_rows()
-        seconds, rows = timed(lambda: CloudView(store, Narrowing(ring=ring)).all_rows())
-        xy = store.coordinates(slice(0, store.count))[:, :2]
-        plain, inside = timed(lambda: shapely.contains_xy(shapely.Polygon(ring), xy[:, 0], xy[:, 1]))
-        assert abs(len(rows) - int(inside.sum())) < 10
-        return {"kerb": seconds, "plain": plain, "library": "shapely"}
+        reach = 0.35 * size[1] * (1 + 0.1 * np.sin(5 * angle))[:, None]
+        ring = np.array(size) / 2 + np.column_stack([np.cos(angle), np.sin(angle)]) * reach
+        layer = CloudLayer(store)
+        under_outline(layer, camera, size, [ring], silent())
+        seconds, found = timed(lambda: under_outline(layer, camera, size, [ring], silent()), 3)
+        aside, _ = timed(lambda: store.take_sets(PointSets(aside=store.keep_set(found))))
+        back, _ = timed(lambda: store.take_sets(PointSets()))
+        seen = camera.project(store.coordinates(slice(0, store.count)), size)[:, :2]
+        plain, inside = timed(lambda: shapely.contains_xy(shapely.Polygon(ring), seen[:, 0], seen[:, 1]))
+        assert int((found != inside).sum()) < 10
+        return {"kerb": seconds, "plain": plain, "library": "shapely", "also": {"set aside": aside, "bring back": back}}
+
+    return _with_store(count, work)
+
+
+def filtering(count: int) -> dict:
+    """Two filters together, a range of elevations and two classes, against NumPy on arrays in memory."""
+    from kerb.core.cloud.filters import Filter, kept
+
+    def work(store) -> dict:
+        low, high = store.bounds[0][2] + 0.3, store.bounds[1][2] - 1.0
+        both = (Filter("elevation", low=low, high=high), Filter("classification", (2, 8)))
+        kept(store, both)
+        seconds, found = timed(lambda: kept(store, both), 3)
+        z, classes = store.coordinates(slice(0, store.count))[:, 2].copy(), np.array(store.column("classification"))
+        plain, wanted = timed(lambda: (z >= low) & (z <= high) & np.isin(classes, (2, 8)), 3)
+        assert int((found != wanted).sum()) == 0
+        return {"kerb": seconds, "plain": plain, "library": "NumPy"}
+
+    return _with_store(count, work)
+
+
+def thinning(count: int) -> dict:
+    """One point a cube, against NumPy's unique on the cells; the other ways beside it."""
+    from kerb.core.cloud.thinning import Thinning, thinned
+
+    def work(store) -> dict:
+        among = store.in_use()
+        seconds, _ = timed(lambda: thinned(store, Thinning("centre", 0.5), among, silent()))
+        also = {
+            way: timed(lambda: thinned(store, Thinning(way, 0.5), among, silent()))[0]  # noqa: B023
+            for way in ("lowest", "median", "apart", "random")
+        }
+        if count > 5_000_000:
+            return {"kerb": seconds, "also": also}
+        xyz = store.coordinates(slice(0, store.count)) - store.bounds[0]
+        plain, _ = timed(lambda: np.unique(np.floor(xyz / 0.5).astype(np.int32), axis=0, return_index=True))
+        return {"kerb": seconds, "plain": plain, "library": "numpy.unique, the first of each cube", "also": also}
+
+    return _with_store(count, work)
+
+
+def normals(count: int) -> dict:
+    """Normals from 16 neighbours, against SciPy's k-d tree on all cores and NumPy's eigh (up to 1 M points)."""
+    from scipy.spatial import cKDTree
+
+    from kerb.core.cloud.normals import normals as of
+
+    def work(store) -> dict:
+        seconds, found = timed(lambda: of(store, silent()))
+        if count > 1_000_000:
+            return {"kerb": seconds}
+        xyz = store.coordinates(slice(0, store.count)) - store.bounds[0]
+
+        def plainly() -> np.ndarray:
+            near = xyz[cKDTree(xyz).query(xyz, k=16, workers=-1)[1]]
+            near -= near.mean(axis=1, keepdims=True)
+            return np.linalg.eigh(np.einsum("nki,nkj->nij", near, near))[1][:, :, 0]
+
+        plain, wanted = timed(plainly)
+        even = np.abs((found * wanted).sum(axis=1))
+        assert float((even > 0.9999).mean()) > 0.999
+        return {"kerb": seconds, "plain": plain, "library": "SciPy k-d tree, NumPy eigh"}
+
+    return _with_store(count, work)
+
+
+def noise(count: int) -> dict:
+    """Points far from their neighbours, against SciPy's k-d tree on all cores (up to 5 M points)."""
+    from scipy.spatial import cKDTree
+
+    from kerb.core.cloud.finders import FINDERS
+
+    def work(store) -> dict:
+        among = store.in_use()
+        run = lambda key: FINDERS[key].find(store, FINDERS[key].usual(store), among, silent())  # noqa: E731
+        seconds, _ = timed(lambda: run("outliers"))
+        also = {FINDERS[key].title: timed(lambda: run(key))[0] for key in ("sparse", "low", "pieces", "duplicates")}  # noqa: B023
+        if count > 5_000_000:
+            return {"kerb": seconds, "also": also}
+        xyz = store.coordinates(slice(0, store.count)) - store.bounds[0]
+        plain, _ = timed(lambda: cKDTree(xyz).query(xyz, k=9, workers=-1)[0][:, 1:].mean(axis=1))
+        return {"kerb": seconds, "plain": plain, "library": "SciPy k-d tree, all cores", "also": also}
 
     return _with_store(count, work)

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from kerb import __version__
+from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.units import FILE_UNITS
 from kerb.headless import add, convert, info, options, prepare, stats, stockpile
@@ -47,6 +48,15 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
         default=0.0,
         help="keep one point in each cube of this size, in the input's unit (default: 0, all)",
     )
+    parser.add_argument(
+        "--thin", choices=[way for way, _ in WAYS],
+        help="which points stay: by --spacing, in the output's unit, by --every, or --count at random",
+    )  # fmt: skip
+    parser.add_argument("--count", type=int, default=100_000, help="points that stay with --thin random")
+    parser.add_argument(
+        "--without", type=convert.finder_list, default=(), metavar="LIST",
+        help=f"leave out what is found with usual settings: {', '.join(convert.LEFT_OUT)}, separated by commas",
+    )  # fmt: skip
     parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
     parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")

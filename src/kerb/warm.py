@@ -17,6 +17,7 @@ from kerb.core.cloud.ground import GroundSettings, ground
 from kerb.core.cloud.heights import heights
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.sieve import CellSet
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.progress import silent
@@ -77,6 +78,7 @@ def warm() -> float:
         index = NeighbourIndex(points)
         index.nearest(points, 4)
         index.within(points, 0.5)
+        slopes(store, silent())
         among = store.in_use()
         for finder in FINDERS.values():
             if finder.id != "overlap":

@@ -2,6 +2,7 @@
 
 import unittest
 
+import laspy
 import numpy as np
 from scipy import ndimage
 from scipy.spatial import cKDTree
@@ -27,7 +28,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
 from kerb.core.setting import settings_of
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
-from tests.support import FAR, store_of
+from tests.support import FAR, YARD, CommandLine, store_of
 
 RNG = np.random.default_rng(11)
 
@@ -255,3 +256,27 @@ class Registry(unittest.TestCase):
         np.testing.assert_array_equal(mask, (y >= box[1]) & (y <= box[3]))
         whole, _ = strip(store, (0.0, 0.0), 10**9)
         self.assertTrue(whole.all())
+
+
+class OnTheCommandLine(CommandLine):
+    def test_convert_thins_and_leaves_out(self):
+        before, out = laspy.read(YARD), self.folder / "out.laz"
+        found = self.json("convert", YARD, out, "--thin", "lowest", "--spacing", "2", "--force")
+        after = laspy.read(out)
+        self.assertEqual(found["figures"]["count_out"]["value"], len(after.x))
+        low = np.array([before.x, before.y, before.z]).min(axis=1)[:2]
+        keys = np.floor((np.column_stack([before.x, before.y]) - low) / 2 + 1e-9).astype(int)
+        _, number = np.unique(keys, axis=0, return_inverse=True)
+        lowest = np.full(number.max() + 1, np.inf)
+        np.minimum.at(lowest, number.ravel(), np.asarray(before.z))
+        self.assertLess(abs(len(after.x) - len(lowest)), 3)
+        np.testing.assert_allclose(np.sort(after.z)[:50], np.sort(lowest)[:50], atol=0.01)
+        self.json("convert", YARD, out, "--thin", "random", "--count", "777", "--force")
+        self.assertEqual(len(laspy.read(out).x), 777)
+        found = self.json("convert", YARD, out, "--without", "outliers,duplicates", "--force")
+        self.assertEqual([note["code"] for note in found["warnings"]][:2], ["left-out", "left-out"])
+        gone = len(before.x) - found["figures"]["count_out"]["value"]
+        self.assertIn(f"{gone} points left out", found["warnings"][0]["text"])
+        for words in (("--thin", "apart"), ("--without", "birds"), ("--thin", "random", "--count", "0")):
+            self.assertEqual(self.kerb("convert", YARD, self.folder / "no.laz", *words)[0], 2, words)
+        self.assertFalse((self.folder / "no.laz").exists())

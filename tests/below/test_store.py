@@ -8,9 +8,9 @@ from scipy.spatial import cKDTree
 
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.outgoing import from_store
 from kerb.core.cloud.partition import TILE_POINTS, leaves
-from kerb.core.cloud.slope import slopes
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import Cancelled, JobError, OutputError

@@ -18,7 +18,7 @@ from kerb.core.cloud.classes import GROUND, KEY_POINTS
 from kerb.core.cloud.filters import LISTED, offered
 from kerb.core.cloud.ground import GroundSettings
 from kerb.core.cloud.heights import HEIGHT, heights
-from kerb.core.cloud.slope import slopes
+from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.store import CLASSES, PART
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress

@@ -7,8 +7,14 @@ import argparse
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerb.core.cloud.outgoing import from_stream
+import numpy as np
+
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.finders import FINDERS
+from kerb.core.cloud.layout import PointStream
+from kerb.core.cloud.outgoing import from_store, from_stream
 from kerb.core.cloud.sieve import Sieve, Sieved
+from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.errors import InputError, OutputError
 from kerb.core.geometry import polygon
 from kerb.core.placing import CONVERT, TRANSFORM, Placing
@@ -21,8 +27,10 @@ from kerb.formats.polygons import one_polygon
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, examine
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
-from kerb.headless.options import check_output, progress_to_terminal
+from kerb.headless.options import check_output, progress_to_terminal, workspace
 from kerb.studies.outcome import Figure, Input, Note, Outcome
+
+LEFT_OUT = ("outliers", "sparse", "low", "pieces", "duplicates", "overlap")
 
 
 @dataclass(frozen=True)
@@ -35,6 +43,8 @@ class Wish:
     unit: str = ""
     to_crs: str = ""
     partial: bool = False
+    thinning: Thinning | None = None
+    without: tuple[str, ...] = ()
 
     def placing(self, source: ReferenceSystem) -> Placing:
         """What is done with numbers in ``source``. Raises InputError, when the system is not known."""
@@ -67,7 +77,13 @@ def run_convert(args: argparse.Namespace) -> Outcome:
     if not inputs:
         raise InputError("convert needs at least one input and one output file")
     check_output(out, args, [str(path) for path in inputs])
-    wish = Wish(_sieve(args), args.unit_in or "", args.crs or "", args.unit or "", args.to_crs or "", args.partial)
+    thinning = Thinning(args.thin, args.spacing, args.count, max(args.every, 1)) if args.thin else None
+    if thinning is not None:
+        thinning.check()
+    wish = Wish(
+        _sieve(args), args.unit_in or "", args.crs or "", args.unit or "", args.to_crs or "", args.partial, thinning,
+        args.without,
+    )  # fmt: skip
     progress = progress_to_terminal()
     seen = [examine(path) for path in inputs]
     kind = _kind(seen, out)
@@ -85,7 +101,9 @@ def _sieve(args: argparse.Namespace) -> Sieve:
     if args.within:
         path, _, name = str(args.within).partition("#")
         ring = tuple(map(tuple, polygon.checked(one_polygon(Path(path), name).xy, path).tolist()))
-    return Sieve(args.every, args.spacing, tuple(args.classes or ()), ring)
+    # With --thin these say how the points of the whole cloud are thinned, not those of each file as it is read.
+    every, spacing = (1, 0.0) if args.thin else (args.every, args.spacing)
+    return Sieve(every, spacing, tuple(args.classes or ()), ring)
 
 
 def _kind(seen: list[Examined], out: Path) -> str:
@@ -116,7 +134,10 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
         placings.append(wish.placing(source))
         streams.append(placed(sieved, placings[-1]))
     joined = streams[0] if len(streams) == 1 else Joined(streams)
-    written, notes = write_cloud(from_stream(joined), out, progress)
+    if wish.thinning is None and not wish.without:
+        written, notes = write_cloud(from_stream(joined), out, progress)
+    else:
+        written, notes = _write_found(joined, out, wish, progress)
     unit = joined.layout.reference
     outcome = _outcome(out, unit, [placing.sentence for placing in placings])
     outcome.inputs = [Input("file", str(path), s.seen, s.passed, source.sentence) for path, s, source in read]
@@ -132,11 +153,43 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
     return outcome
 
 
+def _write_found(stream: PointStream, out: Path, wish: Wish, progress: Progress) -> tuple[int, list[tuple[str, str]]]:
+    """Write what is left of a cloud after something was found in it, and after thinning."""
+    with workspace() as folder:
+        store = build(stream, folder / "cloud", progress.within(0.0, 0.4))
+        keep, notes = store.in_use(), []
+        for key in wish.without:
+            finder = FINDERS[key]
+            settings = finder.usual(store)
+            found = finder.find(store, settings, keep, progress.within(0.4, 0.6))
+            how = ", ".join(
+                f"{name} {value:g}" for name, value in vars(settings).items() if isinstance(value, (int, float))
+            )
+            words = f"{int(np.count_nonzero(found))} points left out as {finder.title.lower()}"
+            notes.append(("left-out", f"{words} ({how})" if how else words))
+            keep &= ~found
+        if wish.thinning is not None:
+            keep = thinned(store, wish.thinning, keep, progress.within(0.6, 0.8))
+        if not keep.any():
+            raise InputError(f"{stream.layout.source}: no point would be left")
+        outgoing = from_store(store, lambda: iter([np.flatnonzero(keep)]))
+        written, more = write_cloud(outgoing, out, progress.within(0.8, 1.0))
+    return written, [*notes, *more]
+
+
+def finder_list(text: str) -> tuple[str, ...]:
+    """Names of what is to be left out, separated by commas. Raises ArgumentTypeError for anything else."""
+    names = tuple(part.strip() for part in text.split(","))
+    if not all(name in LEFT_OUT for name in names):
+        raise argparse.ArgumentTypeError(f"'{text}': choose from {', '.join(LEFT_OUT)}")
+    return names
+
+
 def _convert_thing(seen: list[Examined], kind: str, out: Path, wish: Wish, progress: Progress) -> Outcome:
     if len(seen) > 1:
         raise InputError("only clouds can be joined; convert one file at a time")
-    if not wish.sieve.idle:
-        raise InputError(f"{seen[0].path}: --every, --spacing, --classes and --within are for clouds")
+    if not wish.sieve.idle or wish.thinning is not None or wish.without:
+        raise InputError(f"{seen[0].path}: --every, --spacing, --classes, --within, --thin, --without are for clouds")
     offer = seen[0].offer(kind)
     item, notes = read_offer(replace(seen[0], reference=wish.stated(seen[0].reference)), offer, Reading(), progress)
     item = replace(item, reference=wish.stated(item.reference))
@@ -158,7 +211,6 @@ def _convert_thing(seen: list[Examined], kind: str, out: Path, wish: Wish, progr
 
 def _convert_picture(path: Path, what: tuple[Placed, Placing], out: Path, progress: Progress) -> list[tuple[str, str]]:
     from kerb.formats.rasters import store_picture
-    from kerb.headless.options import workspace
 
     item, placing = what
     warp = None

@@ -11,7 +11,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, NOISE_CLASSES, UNCLASSIFIED
-from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground
+from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground, terrain_of
 from kerb.core.cloud.heights import HEIGHT, VEGETATION, banded, heights
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, from_store, with_elevations
@@ -32,7 +32,7 @@ def ground_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("cloud", metavar="CLOUD", help="a cloud file, or JOB.kerb#holding")
     parser.add_argument("--out", required=True, type=Path, help="the classified cloud, .las or .laz")
     kinds = "; ".join(f"{name}: {kind.title.lower()}" for name, kind in TERRAINS.items())
-    parser.add_argument("--terrain", choices=list(TERRAINS), default="rolling", help=f"{kinds} (default: rolling)")
+    parser.add_argument("--terrain", choices=list(TERRAINS), help=f"{kinds} (default: what the cloud is most like)")
     parser.add_argument("--slope", type=float, help="steepest ground, rise over run (default: by terrain)")
     parser.add_argument("--step", type=float, help="height over the ground's surface that is still ground, in job unit")
     parser.add_argument("--object-size", type=float, help="width of the largest thing to remove, in job unit")
@@ -71,11 +71,12 @@ def run_ground(args: argparse.Namespace) -> Outcome:
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.4))
         store = cloud.store
-        settings = GroundSettings.usual(args.terrain, store)
+        terrain = args.terrain or terrain_of(store)
+        settings = GroundSettings.usual(terrain, store)
         given = {name: getattr(args, name) for name in ("slope", "step", "object_size", "cell")}
         settings = replace(settings, **{name: value for name, value in given.items() if value is not None})
         classes = _named(args.cloud, lambda: ground(store, settings, progress.within(0.4, 0.8)))
-        outcome = _outcome("ground", store, {"terrain": args.terrain, **vars(settings), "out": str(args.out)})
+        outcome = _outcome("ground", store, {"terrain": terrain, **vars(settings), "out": str(args.out)})
         _write(from_store(store, made={"classification": classes}), args.out, outcome, progress.within(0.8, 1.0))
         counted = classes[store.in_use()]
         outcome.inputs = [Input("cloud", args.cloud, store.count, len(counted))]
@@ -84,6 +85,10 @@ def run_ground(args: argparse.Namespace) -> Outcome:
         "other": Figure(int((counted == UNCLASSIFIED).sum()), "", "Other (class 1)"),
         "noise": Figure(int(np.isin(counted, NOISE_CLASSES).sum()), "", "Noise, left as it was (classes 7 and 18)"),
     }
+    if args.terrain is None:
+        outcome.warnings.append(
+            Note("terrain", f"taken for {TERRAINS[terrain].title.lower()}; --terrain says otherwise")
+        )
     outcome.warnings += cloud.notes
     return outcome
 

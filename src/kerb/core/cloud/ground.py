@@ -38,6 +38,7 @@ SPACINGS_PER_CELL = 4.0
 LEAST_CELL_M = 0.5
 TERRAIN_CELL_M = 3.0
 FEWEST_TERRAIN_CELLS = 50
+STEPPED = 0.35
 MOST_CELL_M = 2.0
 
 
@@ -149,7 +150,7 @@ def terrain_of(store: CloudStore) -> str:
     """Which of :data:`TERRAINS` a cloud is most like, from the fall and the steps of its lowest points.
 
     Ground is taken as the lowest points of wide cells that an opening with a small disk leaves; its steepness decides,
-    and where a tenth of it is steeper than a slope can be it is one of benches or heaps.
+    and where most of it is much flatter than its steep parts it is one of benches or heaps.
     """
     metres = store.reference.unit.metres
     cell = max(TERRAIN_CELL_M / metres, 4 * store.spacing)
@@ -164,9 +165,9 @@ def terrain_of(store: CloudStore) -> str:
     rise_y, rise_x = np.gradient(bare.astype(float), cell)
     rise = np.hypot(rise_x, rise_y)[known]
     usual, steep = np.percentile(rise, [75, 92])
-    if steep > TERRAINS["steep"].slope:
-        return "benches" if usual < TERRAINS["rolling"].slope else "steep"
-    return next(name for name in ("flat", "rolling", "steep") if steep <= TERRAINS[name].slope)
+    if steep > TERRAINS["rolling"].slope and usual < STEPPED * steep:
+        return "benches"
+    return next((name for name in ("flat", "rolling") if steep <= TERRAINS[name].slope), "steep")
 
 
 def _spacing(store: CloudStore, cell: float) -> float:
@@ -218,7 +219,10 @@ def _bare(low: Floats, settings: GroundSettings, progress: Progress) -> Mask:
     for number, radius in enumerate(radii):
         progress.step(number / len(radii), "Finding ground: removing what stands on it")
         opened = _opened(last, radius)
-        bare &= last - opened <= settings.slope * (radius - before) * settings.cell + settings.step
+        # Between the growth of the window (Zhang et al.) and its whole radius (Pingel et al.): measured as the best of
+        # the three, most of all where ground comes in patches.
+        reach = (radius - before / 2) * settings.cell
+        bare &= last - opened <= settings.slope * reach + settings.step
         last, before = opened, radius
     return bare
 

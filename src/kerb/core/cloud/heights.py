@@ -347,12 +347,12 @@ class _Surface:
         """
         used = np.unique(self.found[self.found >= 0]).astype(np.int64)
         centre, radius = _circles(self.corners(used))
-        left = np.ones(len(used), np.bool_)
+        left: AnyArray = np.ones(len(used), np.bool_)
         if box is not None:
             low, high = centre - radius[:, None], centre + radius[:, None]
             edge = self.ground.box
             inside = (np.maximum(low, edge[0]) >= box[0]) & (np.minimum(high, edge[1]) <= box[1])
-            left = ~inside.all(axis=1)
+            left = np.asarray(~inside.all(axis=1))
         bad = used[left]
         if len(bad):
             bad = bad[self.ground.holds(centre[left], radius[left])]
