@@ -21,10 +21,12 @@ from kerb.app.bringing.dialog import BringIn
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.main import application
 from kerb.app.window import Window
+from kerb.core.cloud.filters import Filter
 from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.demo.files import write_files
 from kerb.demo.job import demo_file, make_demo
+from kerb.draw.select import brushed
 from kerb.job import holdings
 from kerb.job.places import Settings
 
@@ -44,7 +46,8 @@ def settle(window: Window) -> None:
         wait(0.04)
         session = window.session
         busy = session.tasks or not window.view.drawing.idle() or not session.live.idle() or session._rest.isActive()
-        busy = busy or not window.backdrop.idle()
+        busy = busy or not window.backdrop.idle() or not window.selection.idle()
+        busy = busy or window.right.find_page._rest.isActive()
         quiet = 0 if busy else quiet + 1
 
 
@@ -120,6 +123,8 @@ def data_pictures(save: Callable) -> None:
     bar.setValue(bar.maximum())
     wait(0.2)
     save(window, "holding")
+    window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Showed the areas", visible=True))
+    statistics_picture(window, save)
     window.handlers.open_data()
     page = window.right.catalogue
     page.start_agency()
@@ -146,24 +151,86 @@ def data_pictures(save: Callable) -> None:
 
 
 def point_pictures(window: Window, save: Callable) -> None:
-    """Points selected in the plan, and heights above ground; all taken back."""
+    """Points selected in plan, found, filtered, and given classes in section; all taken back."""
     window.handlers.run("fit")
     settle(window)
     window.handlers.run("select_points")
     middle = window.view.to_widget(np.append(yard.ORIGIN + np.array(yard.LOADER[0].centre), 4.0)[None])[0]
     angle = np.linspace(0, 2 * np.pi, 9)[:-1]
-    window.selection.take(middle + 34 * np.column_stack([np.cos(angle), np.sin(angle)]), "replace")
+    window.selection.take([middle + 34 * np.column_stack([np.cos(angle), np.sin(angle)])], "replace")
     settle(window)
     save(window, "select-points")
+    window.handlers.make_part("Loader")
+    settle(window)
+    window.handlers.select_with("surface")
+    layer = window.colouring.layer()
+    xy = layer.store.coordinates(slice(0, layer.store.count))[:, :2]
+    row = int(np.argmin(np.hypot(*(xy - yard.ORIGIN - [60, 30]).T)))
+    window.handlers._picked("surface", row, "replace")
+    settle(window)
+    window.handlers.make_part("Yard floor")
     window.use_edit_tool()
-    window.handlers.run("over_ground")
+    window.colouring.colour_by("elevation")
+    window.handlers.run("find_points")
+    window.right.find_page.show_finder("ground")
     settle(window)
-    window.handlers.run("view_orbit")
+    window.right.find_page.on_strip.setChecked(True)
     settle(window)
-    save(window, "height-above-ground")
+    window.colouring.colour_by("part")
+    settle(window)
+    save(window, "find-points")
+    window.right.find_page._close()
+    window.selection.forget()
+    window.colouring.colour_by("elevation")
+    window.filtering.set((Filter("elevation", low=4.2), Filter("classification", (2,))))
+    settle(window)
+    window.filtering.open("elevation")
+    settle(window)
+    save(window, "filter-points")
+    window.filtering.open(None)
+    window.filtering.set(())
+    window.colouring.colour_by("class")
+    window.handlers.run("view_section")
+    tree = yard.ORIGIN + np.array(yard.LOADER[0].centre)
+    window.strip.slice.setCurrentIndex(window.strip.slice.findData(5.0))
+    window.strip.slice_wanted.emit(5.0)
+    camera = replace(window.view.camera, target=(float(tree[0]), float(tree[1]), 6.0), heading=0.0)
+    window.view.set_camera(replace(camera, scale=0.055), False)
+    settle(window)
+    window.handlers.select_with("brush")
+    bar = window.selection_bar
+    bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
+    window.selection.take(brushed(np.array([[250.0, 250.0], [420.0, 250.0]]), 30.0), "replace")
+    settle(window)
+    save(window, "section-classes")
+    while window.session.job.can_undo:
+        window.session.undo()
+    bar.then.setCurrentIndex(0)
+    window.use_edit_tool()
+    window.selection.forget()
     window.colouring.colour_by("elevation")
     window.handlers.run("view_plan")
     window.handlers.run("fit_study")
+    settle(window)
+
+
+def statistics_picture(window: Window, save: Callable) -> None:
+    """Height above ground, and its statistics in the areas of a drawing."""
+    job = window.session.job
+    window.handlers.run("over_ground")
+    settle(window)
+    areas = job.state.holding("Yard lines")
+    window.right.show_page("statistics")
+    page = window.right.statistics
+    page.measure_areas(areas.id)
+    settle(window)
+    page.field.setCurrentIndex(page.field.findData("height_max"))
+    page._show_field()
+    window.handlers.fit()
+    settle(window)
+    save(window, "statistics")
+    window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Hid the areas", visible=False))
+    window.colouring.colour_by("elevation")
     settle(window)
 
 

@@ -162,6 +162,8 @@ class StatisticsPage(QWidget):
             self.names, self.values = [], {}
             self._mirror()
             return
+        self._fill_choices()
+        self.what.setCurrentIndex(self.what.findData(AREAS + key))
         store = job.store(cloud)
 
         def keep(values: dict[str, list[Any]]) -> None:

@@ -114,17 +114,20 @@ def _grown(cells: Cells, planes: _Planes, start: int, how: Smooth, progress: Pro
         progress.step(0.85, "Growing the surface")
         near = cells.around_of(front).astype(np.int64)
         a, b = np.repeat(front, near.shape[1]), near.ravel()
-        new = b >= 0
-        new[new] = ~grown[b[new]]
-        a, b = a[new], b[new]
+        there = b >= 0
+        a, b = a[there], b[there]
         planes.fit(b)
         smooth = planes.rough[b] <= how.roughness
         a, b = a[smooth], b[smooth]
         even = np.abs((planes.normal[a] * planes.normal[b]).sum(axis=1)) >= least
+        # Beside a cell that is turned too far lies an edge: it is reached, but the surface does not go on from it. Else
+        # it would creep along the edge, over cells that hold ever more of the other side.
+        edge = np.zeros(cells.count, np.bool_)
+        edge[a[~even]] = True
+        edge[start] = False
         # Each plane must go on to the middle of the other cell within the step.
         jump = np.maximum(np.abs(planes.over(a, planes.middle[b])), np.abs(planes.over(b, planes.middle[a])))
-        joined = even & (jump <= how.step)
-        front = np.unique(b[joined])
+        front = np.unique(b[even & ~edge[a] & ~grown[b] & (jump <= how.step)])
         grown[front] = True
     return grown
 
