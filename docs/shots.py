@@ -181,6 +181,19 @@ def point_pictures(window: Window, save: Callable) -> None:
     save(window, "find-points")
     window.right.find_page._close()
     window.selection.forget()
+    narrowed_pictures(window, save)
+    while window.session.job.can_undo:
+        window.session.undo()
+    window.use_edit_tool()
+    window.selection.forget()
+    window.colouring.colour_by("elevation")
+    window.handlers.run("view_plan")
+    window.handlers.run("fit_study")
+    settle(window)
+
+
+def narrowed_pictures(window: Window, save: Callable) -> None:
+    """Filters with their chips, and classes given with the brush in section."""
     window.colouring.colour_by("elevation")
     window.filtering.set((Filter("elevation", low=4.2), Filter("classification", (2,))))
     settle(window)
@@ -203,21 +216,15 @@ def point_pictures(window: Window, save: Callable) -> None:
     window.selection.take(brushed(np.array([[250.0, 250.0], [420.0, 250.0]]), 30.0), "replace")
     settle(window)
     save(window, "section-classes")
-    while window.session.job.can_undo:
-        window.session.undo()
     bar.then.setCurrentIndex(0)
-    window.use_edit_tool()
-    window.selection.forget()
-    window.colouring.colour_by("elevation")
-    window.handlers.run("view_plan")
-    window.handlers.run("fit_study")
-    settle(window)
 
 
 def statistics_picture(window: Window, save: Callable) -> None:
     """Height above ground, and its statistics in the areas of a drawing."""
     job = window.session.job
     window.handlers.run("over_ground")
+    settle(window)
+    window.right.heights.run()
     settle(window)
     areas = job.state.holding("Yard lines")
     window.right.show_page("statistics")

@@ -391,9 +391,63 @@ class Points(Windowed):
         old, new = self.session.job.state.holdings
         self.assertEqual((old.visible, new.points), (False, kept))
 
-    def test_height_above_ground_and_statistics(self):
+    def heights(self):
+        """Open the page and compute heights above ground."""
+        self.window.actions_by_id["over_ground"].trigger()
+        self.settle()
+        QTest.mouseClick(self.window.right.heights.compute, LEFT)
+        self.settle()
+
+    def test_height_bands_become_classes(self):
         self.window.handlers.run("over_ground")
         self.settle()
+        page = self.window.right.heights
+        self.assertEqual(page.chosen(), (2,))
+        self.assertFalse(page.give.isEnabled(), "there are no heights yet")
+        self.heights()
+        self.assertIn("points from", page.figure.text())
+        over = np.asarray(self.store.column(HEIGHT))
+        before = np.asarray(self.store.column("classification")).copy()
+        QTest.mouseClick(page.give, LEFT)
+        self.settle()
+        after = np.asarray(self.store.column("classification"))
+        open_ = np.isin(before, (0, 1, 3, 4, 5)) & (over >= 0.1)
+        wanted = np.where(open_, np.digitize(over, [0.1, 0.5, 2.0]) + 2, before)
+        np.testing.assert_array_equal(after, wanted)
+        self.assertFalse(self.store.outdated(HEIGHT), "bands do not change the ground")
+        self.session.undo()
+        self.settle()
+        np.testing.assert_array_equal(self.store.column("classification"), before)
+        self.assertFalse(self.store.outdated(HEIGHT))
+        self.window.selection.combine(self.holding.id, np.arange(self.store.count) < 50)
+        self.window.handlers.run("give_class:8")
+        self.settle()
+        shown = [page.notes.itemAt(i).widget().text() for i in range(page.notes.count())]
+        self.assertTrue(any("Class 8" in text for text in shown), shown)
+        self.assertTrue(any("before classes" in text for text in shown), shown)
+        page.boxes[8].setChecked(True)
+        self.settle()
+        shown = [page.notes.itemAt(i).widget().text() for i in range(page.notes.count())]
+        self.assertFalse(any("Class 8" in text for text in shown), shown)
+
+    def test_the_cloud_clicked_last_is_worked_on(self):
+        self.window.selection.combine(self.holding.id, np.arange(self.store.count) < 5000)
+        self.window.handlers.run("new_cloud")
+        self.settle()
+        old, new = self.session.job.state.holdings
+        self.assertEqual(self.window.colouring.main_cloud().id, old.id)
+        self.window.selection.combine(old.id, np.arange(self.store.count) < 10)
+        row = self.window.lists.rows[new.id]
+        QTest.mouseClick(row, LEFT, PLAIN, QPoint(120, 20))
+        self.settle()
+        self.assertEqual(self.window.colouring.main_cloud().id, new.id)
+        self.assertEqual(self.window.selection.count, 0, "what is selected belongs to the other cloud")
+        self.session.select(self.session.study_id)
+        self.settle()
+        self.assertEqual(self.window.colouring.main_cloud().id, old.id)
+
+    def test_height_above_ground_and_statistics(self):
+        self.heights()
         self.assertEqual(self.window.colouring.main_cloud().style["by"], HEIGHT)
         values = np.asarray(self.store.column(HEIGHT))
         ground = np.asarray(self.store.column("classification")) == 2
@@ -447,8 +501,7 @@ class Points(Windowed):
 
     def test_ground_is_found_and_given_as_classes(self):
         before = np.asarray(self.store.column("classification")).copy()
-        self.window.handlers.run("over_ground")
-        self.settle()
+        self.heights()
         self.window.actions_by_id["find_ground"].trigger()
         self.settle()
         page = self.window.right.find_page

@@ -75,7 +75,7 @@ ACTIONS: tuple[ActionEntry, ...] = (
                 "Data", "", "cloud"),
     ActionEntry("thin", "Thin and sample…", "One point a cell, a least distance, at random; a part or a new cloud", "Data",
                 "", "cloud"),
-    ActionEntry("over_ground", "Compute height above ground", "Height of each point over the surface of class 2", "Data", "",
+    ActionEntry("over_ground", "Height above ground…", "Height of each point over the ground, and height bands", "Data", "",
                 "cloud"),
     ActionEntry("cloud_statistics", "Statistics…", "Counts, elevations, classes: of what is shown, or of each area", "Data",
                 "", "cloud"),

@@ -44,10 +44,13 @@ class Colouring(QObject):
         self.style(low=low, high=high)
 
     def main_cloud(self) -> Holding | None:
-        """The cloud that view controls and new studies mean: that of the open study, else the first shown."""
+        """The cloud that controls and new studies mean: clicked last, of the open study, or the first shown."""
         if self.window.session.job is None:
             return None
         state = self.window.session.job.state
+        clicked = state.holding(self.window.chosen_cloud) if self.window.chosen_cloud else None
+        if clicked is not None and clicked.kind == CLOUD and clicked.visible:
+            return clicked
         study = self.window.session.study
         chosen = state.holding(study.setup.get("cloud", "")) if study else None
         clouds = state.of_kind(CLOUD)

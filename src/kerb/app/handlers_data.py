@@ -101,6 +101,8 @@ class DataHandlers:
     def look_over(self, key: str = "") -> None:
         holding = self._chosen(key)
         if holding is not None:
+            if holding.kind == CLOUD:
+                self.window.chosen_cloud = holding.id
             self.window.show_page("holding", holding.id)
 
     def rename_holding(self, key: str = "") -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QInputDialog
 
@@ -14,12 +13,10 @@ from kerb.app.scenes import value_names
 from kerb.app.tools.select import SelectPoints
 from kerb.app.views.selection_bar import PIECE, THEN
 from kerb.core.arrays import AnyArray, Bytes, Mask
-from kerb.core.cloud.classes import GROUND, KEY_POINTS
 from kerb.core.cloud.filters import LISTED, offered
 from kerb.core.cloud.ground import GroundSettings
-from kerb.core.cloud.heights import HEIGHT, heights
 from kerb.core.cloud.normals import slopes
-from kerb.core.cloud.store import CLASSES, PART
+from kerb.core.cloud.store import PART
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, quantity
@@ -85,7 +82,7 @@ class PointHandlers:
         if holding is None:
             return
         chosen = selection.mask if selection.count and selection.key == holding.id else None
-        self._do(lambda: pointwork.bring_back(self.session.job, holding, chosen), forget=chosen is not None)
+        self.do_points(lambda: pointwork.bring_back(self.session.job, holding, chosen), forget=chosen is not None)
 
     def new_part(self) -> None:
         if self._chosen_points() is not None:
@@ -162,7 +159,7 @@ class PointHandlers:
         """Put a part into another one: ``holding|part|into``."""
         key, number, into = which.split("|")
         holding = self.session.job.state.holding(key)
-        self._do(lambda: pointwork.merged_parts(self.session.job, holding, int(into), int(number)))
+        self.do_points(lambda: pointwork.merged_parts(self.session.job, holding, int(into), int(number)))
 
     def remove_part(self, which: str) -> None:
         holding, number = self._part(which)
@@ -190,7 +187,7 @@ class PointHandlers:
         def naming(value: int) -> str:
             return str(names.get(value, f"{title(column)} {value}"))
 
-        if self._do(lambda: pointwork.split_by(self.session.job, holding, column, naming)):
+        if self.do_points(lambda: pointwork.split_by(self.session.job, holding, column, naming)):
             self.window.colouring.colour_by(PART)
 
     def _part(self, which: str) -> tuple[Holding, int]:
@@ -217,32 +214,28 @@ class PointHandlers:
             f"{quantity(settings.object_size, unit)}, cell {quantity(settings.cell, unit)}"
         )
         words = pointwork.ground_words(holding, classes, job.store(holding).in_use(), how)
-        if self._do(lambda: pointwork.give_classes(job, holding, classes, words, vars(settings)), forget=True):
+        if self.do_points(lambda: pointwork.give_classes(job, holding, classes, words, vars(settings)), forget=True):
             self.window.colouring.colour_by("class")
 
     def ground_only(self) -> None:
         self.window.filtering.ground_only()
 
     def over_ground(self) -> None:
-        store = self.session.job.store(self.window.colouring.main_cloud())
-        keys = store.has(CLASSES) and bool(np.any(store.column(CLASSES) == KEY_POINTS))
-        found = lambda progress: heights(store, (GROUND,), progress).astype(np.float32)  # noqa: E731
-        unit = store.reference.vertical_unit.code
-        more = "Class 8 (key points) was not taken for ground; where it is used it belongs there." if keys else ""
-        self._compute_attribute((HEIGHT, unit), found, "height above ground (class 2)", more)
+        self.window.show_page("heights")
 
     def slope(self) -> None:
         store = self.session.job.store(self.window.colouring.main_cloud())
-        self._compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
+        self.compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
 
     def cloud_statistics(self) -> None:
         holding = self.window.colouring.main_cloud()
         layer = self.window.colouring.layer()
         self.window.show_statistics(holding, layer.shown(), "what is shown")
 
-    def _compute_attribute(
-        self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str, more: str = ""
-    ) -> None:
+    def compute_attribute(
+        self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str,
+        then: Callable[[AnyArray], None] | None = None,
+    ) -> None:  # fmt: skip
         """Compute an attribute, ``made`` its name and unit, of the main cloud in the background; then colour by it."""
         job, holding = self.session.job, self.window.colouring.main_cloud()
         store = job.store(holding)
@@ -251,8 +244,8 @@ class PointHandlers:
             store.add_attribute(*made, values)
             job.note(Change(f"Computed {words} of {holding.name}", lambda state: state))
             self.window.colouring.colour_by(made[0])
-            if more:
-                self.session.said.emit(more)
+            if then is not None:
+                then(values)
 
         self.session.start(work, f"Computing {words}", keep)
 
@@ -266,9 +259,9 @@ class PointHandlers:
     def _with_selection(self, making: Callable[..., Change]) -> bool:
         """Do something with the selected points as one step; whether it was done."""
         chosen = self._chosen_points()
-        return chosen is not None and self._do(lambda: making(self.session.job, *chosen), forget=True)
+        return chosen is not None and self.do_points(lambda: making(self.session.job, *chosen), forget=True)
 
-    def _do(self, making: Callable[[], Change], forget: bool = False) -> bool:
+    def do_points(self, making: Callable[[], Change], forget: bool = False) -> bool:
         """Carry out a step on points, or say why it cannot be; whether it was done."""
         try:
             change = making()

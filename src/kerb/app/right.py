@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLabel, QPushButton, QStackedWidget, QVBoxLayout, 
 from kerb.app.pages.catalogue import CataloguePage
 from kerb.app.pages.controller import ControllerPage
 from kerb.app.pages.find import FindPage
+from kerb.app.pages.heights import HeightsPage
 from kerb.app.pages.holding import HoldingPage
 from kerb.app.pages.statistics import StatisticsPage
 from kerb.app.sheets.bar import ComputeBar
@@ -23,7 +24,8 @@ WIDTH = 338
 
 
 class RightSide(QWidget):
-    """A stack: ``study`` with its compute bar, ``holding``, ``catalogue``, ``controller``, ``find``, ``statistics``."""
+    """A stack: ``study`` with its compute bar, ``holding``, ``catalogue``, ``controller``, ``find``, ``statistics``,
+    ``heights``."""
 
     action_wanted = Signal(str)
     page_changed = Signal(str)
@@ -40,6 +42,7 @@ class RightSide(QWidget):
         self.holding_page = HoldingPage(session, theme)
         self.catalogue, self.controller = CataloguePage(session, theme), ControllerPage(session)
         self.find_page, self.statistics = FindPage(window), StatisticsPage(window)
+        self.heights = HeightsPage(window)
         self.stack = QStackedWidget()
         study = QWidget()
         inner = QVBoxLayout(study)
@@ -50,14 +53,14 @@ class RightSide(QWidget):
         inner.addWidget(self.bar)
         self.pages = {
             "study": study, "holding": self.holding_page, "catalogue": self.catalogue, "controller": self.controller,
-            "find": self.find_page, "statistics": self.statistics,
+            "find": self.find_page, "statistics": self.statistics, "heights": self.heights,
         }  # fmt: skip
         for page in self.pages.values():
             self.stack.addWidget(page)
         column.addWidget(self.stack)
-        for page in (self.holding_page, self.catalogue, self.controller, self.find_page, self.statistics):
+        for page in (self.holding_page, self.catalogue, self.controller, self.find_page, self.statistics, self.heights):
             page.closed.connect(lambda: self.show_page("study"))
-        for widget in (self.sheet, self.bar, self.holding_page, self.find_page, self.statistics):
+        for widget in (self.sheet, self.bar, self.holding_page, self.find_page, self.statistics, self.heights):
             widget.action_wanted.connect(self.action_wanted)
         session.selected.connect(lambda: self.show_page("study"))
         session.opened.connect(lambda: self.show_page("study"))

@@ -38,6 +38,7 @@ class Selection(QObject):
         self.key, self.mask, self.count = "", None, 0
         self.only_seen = self.outside = False
         self.how = REPLACE
+        self._looking = False
         self._painted: tuple[object, QImage] | None = None
         self._worker = Latest("selecting", self)
         self._worker.done.connect(self._looked)
@@ -58,6 +59,7 @@ class Selection(QObject):
         """Count what rings (k, 2) in widget pixels would select, while they are drawn."""
         work = self._finding(rings)
         if work is not None:
+            self._looking = True
             self._worker.submit(lambda _overtaken: int(np.count_nonzero(work(silent()))))
 
     def take(self, rings: list[Floats], how: str) -> None:
@@ -100,7 +102,7 @@ class Selection(QObject):
         return work
 
     def _looked(self, result: object) -> None:
-        if isinstance(result, int):
+        if isinstance(result, int) and self._looking:
             self.counted.emit(result)
 
     def combine(self, key: str, found: Mask, how: str = REPLACE) -> None:
@@ -122,6 +124,8 @@ class Selection(QObject):
             self._keep(self.key, ~self.mask & layer.shown())
 
     def _keep(self, key: str, mask: Mask | None) -> None:
+        # What was still being counted came too late.
+        self._looking = False
         self.key, self.mask = key, mask
         self.count = int(np.count_nonzero(mask)) if mask is not None else 0
         self._painted = None

@@ -76,6 +76,8 @@ class Window(QMainWindow):
         self.actions_by_id: dict[str, QAction] = {}
         self.menu_shown: QMenu | None = None
         self.shown: set[str] = set()
+        # The cloud that was looked over last: what the tools act on, until another study is opened.
+        self.chosen_cloud = ""
         self._profiled: Outcome | None = None
         self._growing: GrowingCloud | None = None
         self._shown_before = False
@@ -242,6 +244,7 @@ class Window(QMainWindow):
 
     def _page_changed(self, name: str) -> None:
         """The tool and the marked row follow the page."""
+        self._refresh.start()
         self.lists.looked_over = self.right.holding_page.key if name == "holding" else ""
         self.lists.marks_study = name == "study"
         if self.session.job is not None:
@@ -274,6 +277,7 @@ class Window(QMainWindow):
             self.edit_tool.paint(painter)
 
     def _study_selected(self) -> None:
+        self.chosen_cloud = ""
         self.use_edit_tool()
         self.edit_tool.before = None
         self.edit_tool.chosen = None
@@ -303,6 +307,9 @@ class Window(QMainWindow):
             self.handlers.fit()
         self.colouring.mirror()
         self.filtering.mirror()
+        main = self.colouring.main_cloud()
+        if self.selection.key and (main is None or main.id != self.selection.key):
+            self.selection.forget()
         self._place_overlays()
         self._advance_guide()
         name = self.session.job.state.title.name if has_job else ""

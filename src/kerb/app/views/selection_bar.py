@@ -157,6 +157,9 @@ class SelectionBar(QWidget):
         selection, holding = self.window.selection, self.window.colouring.main_cloud()
         chosen = selection.count
         self.label.setText(f"{count(chosen)} points selected" if chosen else "Nothing selected yet")
+        self.label.setToolTip(
+            f"Points of {holding.name}; click another cloud in the list to work on that" if holding else ""
+        )
         for key in ("set_aside", "keep_only", "part", "class", "more"):
             self.buttons[key].setEnabled(chosen > 0)
         self.buttons["bring_back"].setEnabled(holding is not None and bool(holding.aside))

@@ -228,9 +228,14 @@ class CloudStore:
         self.meta.made_with[name] = self.sets.mark
         self.write_meta()
 
+    def confirm(self, name: str) -> None:
+        """Say that an attribute holds for the classes and set-aside points as they are now."""
+        self.meta.made_with[name] = f"{self.meta.made_with.get(name, '')} {self.sets.mark}"
+        self.write_meta()
+
     def outdated(self, name: str) -> bool:
         """Whether classes were given or points set aside since an attribute was computed."""
-        return self.meta.made_with.get(name, self.sets.mark) != self.sets.mark
+        return self.sets.mark not in self.meta.made_with.get(name, self.sets.mark)
 
     def lend(self, name: str, values: AnyArray) -> None:
         """Show values for every point under a name for as long as the store is open; nothing is written.

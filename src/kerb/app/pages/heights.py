@@ -1,0 +1,186 @@
+"""Heights above ground: which classes are the ground, and height bands as classes of vegetation."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
+from kerb.core.arrays import Floats
+from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
+from kerb.core.cloud.heights import HEIGHT, banded, heights
+from kerb.core.cloud.store import CLASSES
+from kerb.core.quantity import count, quantity, rounded, symbol
+from kerb.core.setting import Setting
+from kerb.job import pointwork
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
+
+BANDS = (("Low vegetation from", 3, 0.1), ("Medium vegetation from", 4, 0.5), ("High vegetation from", 5, 2.0))
+
+
+class HeightsPage(QWidget):
+    """Choose the ground, compute heights over it, give bands of height their classes."""
+
+    action_wanted = Signal(str)
+    closed = Signal()
+
+    def __init__(self, window: Window) -> None:
+        super().__init__()
+        self.setObjectName("sheetBody")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.window, self.session = window, window.session
+        self.boxes: dict[int, QCheckBox] = {}
+        self.limits: list[NumberField] = []
+        self._unit = ""
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        scroll = QScrollArea(widgetResizable=True)
+        body = QWidget(objectName="sheetBody")
+        scroll.setWidget(body)
+        outer.addWidget(scroll, 1)
+        whole = column(body, (18, 14, 18, 16))
+        heading = QLabel("Height above ground")
+        heading.setProperty("role", "heading")
+        words = QLabel(
+            "Height of every point over the triangulated ground, positive above it. Elevations stay as they are.",
+            wordWrap=True,
+        )
+        words.setProperty("role", "small")
+        for widget in (heading, words, hairline(), section("Ground")):
+            whole.addWidget(widget)
+        self.classes = column()
+        whole.addLayout(self.classes)
+        self.notes = column()
+        whole.addLayout(self.notes)
+        whole.addWidget(hairline())
+        whole.addWidget(section("Bands"))
+        for label, code, _metres in BANDS:
+            about = Setting(label, f"From this height on points become class {code}", "length", low=0.0)
+            field = NumberField(about, False)
+            field.committed.connect(lambda value, f=field: f.show_value(value, symbol(self.session.unit)))
+            self.limits.append(field)
+            whole.addWidget(Line(label, field, about.help))
+        words = QLabel(
+            "Bands change points of classes 0, 1, 3, 4 and 5 only: ground, buildings, water and noise stay.",
+            wordWrap=True,
+        )
+        words.setProperty("role", "small")
+        whole.addWidget(words)
+        whole.addWidget(hairline())
+        whole.addWidget(section("Found"))
+        self.figure = QLabel("—", wordWrap=True)
+        self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        whole.addWidget(self.figure)
+        whole.addStretch(1)
+        outer.addWidget(self._bar())
+        self.session.changed.connect(self.mirror)
+
+    def _bar(self) -> QWidget:
+        bar = QWidget(objectName="bar")
+        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        rows = QVBoxLayout(bar)
+        rows.setContentsMargins(18, 8, 14, 9)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        self.compute = QPushButton("Compute heights", toolTip="Keep the height of each point as an attribute")
+        self.compute.setProperty("role", "main")
+        self.compute.clicked.connect(self.run)
+        self.give = QPushButton("Give classes 3, 4, 5", toolTip="Classes by the bands; Ctrl+Z takes it back")
+        self.give.clicked.connect(self.give_bands)
+        how = QPushButton("How it is computed", toolTip="Method, formulas, sources and limits")
+        how.setProperty("role", "link")
+        how.clicked.connect(lambda: self.action_wanted.emit("method:ground.md"))
+        close = QPushButton("Close", toolTip="Back to the study")
+        close.clicked.connect(self.closed)
+        first.addWidget(self.give)
+        first.addStretch(1)
+        first.addWidget(self.compute)
+        second.addWidget(how)
+        second.addStretch(1)
+        second.addWidget(close)
+        rows.addLayout(first)
+        rows.addLayout(second)
+        return bar
+
+    def chosen(self) -> tuple[int, ...]:
+        """The classes that are ground."""
+        return tuple(code for code, box in self.boxes.items() if box.isChecked())
+
+    def mirror(self) -> None:
+        """Show the classes of the main cloud, and what is odd about the choice."""
+        holding = self.window.colouring.main_cloud()
+        if not self.isVisible() or holding is None:
+            return
+        store = self.session.job.store(holding)
+        present: list[int] = []
+        if store.has(CLASSES):
+            present = np.unique(store.column(CLASSES)[:: max(1, store.count // 2_000_000)]).tolist()
+        if list(self.boxes) != present:
+            kept = set(self.chosen()) or {GROUND}
+            while self.classes.count():
+                self.classes.takeAt(0).widget().deleteLater()
+            self.boxes = {code: QCheckBox(class_words(code), checked=code in kept) for code in present}
+            for box in self.boxes.values():
+                box.toggled.connect(lambda _on: self.mirror())
+                self.classes.addWidget(box)
+        if self._unit != self.session.unit:
+            self._unit = self.session.unit
+            metres = store.reference.vertical_unit.metres
+            for field, (_, _, limit) in zip(self.limits, BANDS, strict=True):
+                field.show_value(rounded(limit / metres), symbol(self._unit))
+        chosen, notes = self.chosen(), []
+        if not present:
+            notes.append("The cloud has no classes: find the ground first.")
+        elif KEY_POINTS in present and KEY_POINTS not in chosen:
+            notes.append("Class 8 (key points) is not taken for ground; where it is used it belongs there.")
+        if store.has(HEIGHT) and store.outdated(HEIGHT):
+            notes.append("The heights there are were computed before classes or set-aside points changed.")
+        fill_warnings(self.notes, notes)
+        self.compute.setEnabled(bool(chosen))
+        self.give.setEnabled(store.has(HEIGHT) and not store.outdated(HEIGHT))
+
+    def run(self) -> None:
+        """Compute heights over the chosen classes in the background."""
+        holding = self.window.colouring.main_cloud()
+        store, chosen = self.session.job.store(holding), self.chosen()
+        unit = store.reference.vertical_unit.code
+
+        def keep(over: Floats) -> None:
+            known = over[np.isfinite(over)]
+            lowest, highest = (quantity(float(v), unit) for v in (known.min(), known.max()))
+            rest = f"{count(len(over) - len(known))} lie outside the outline of the ground or are set aside"
+            self.figure.setText(f"{count(len(known))} points from {lowest} to {highest}; {rest} and have none.")
+
+        words = f"height above ground (class {', '.join(map(str, chosen))})"
+        self.window.handlers.compute_attribute(
+            (HEIGHT, unit), lambda progress: heights(store, chosen, progress).astype(np.float32), words, keep
+        )
+
+    def give_bands(self) -> None:
+        """Give points classes of vegetation by their height."""
+        job, holding = self.session.job, self.window.colouring.main_cloud()
+        limits = tuple(float(field.text()) for field in self.limits)
+        if not limits[0] < limits[1] < limits[2]:
+            self.session.said.emit("The three heights of the bands must rise.")
+            return
+        store = job.store(holding)
+        over = np.nan_to_num(np.asarray(store.column(HEIGHT), float), nan=-1.0)
+        classes = banded(np.asarray(store.column(CLASSES)), over, limits)
+        classes[~store.in_use()] = np.asarray(store.column(CLASSES))[~store.in_use()]
+        unit = self.session.unit
+        bands = zip(BANDS, limits, strict=True)
+        how = ", ".join(f"class {code} from {quantity(limit, unit)}" for (_, code, _), limit in bands)
+        words, settings = f"Gave height bands of {holding.name} classes: {how}", {"bands": limits}
+        if self.window.handlers.do_points(lambda: pointwork.give_classes(job, holding, classes, words, settings)):
+            # The heights are those over the ground, which the bands do not touch.
+            store.confirm(HEIGHT)
+            self.window.colouring.colour_by("class")
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self.mirror()
