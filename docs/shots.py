@@ -179,7 +179,7 @@ def point_pictures(window: Window, save: Callable) -> None:
     window.colouring.colour_by("part")
     settle(window)
     save(window, "find-points")
-    window.right.find_page._close()
+    window.right.find_page.shut()
     window.selection.forget()
     narrowed_pictures(window, save)
     while window.session.job.can_undo:

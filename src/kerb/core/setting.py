@@ -5,6 +5,10 @@ from __future__ import annotations
 from dataclasses import Field, dataclass, field, fields
 from typing import Any
 
+import numpy as np
+
+from kerb.core.errors import InputError
+
 
 @dataclass(frozen=True)
 class Setting:
@@ -32,6 +36,13 @@ def settings_of(kind: type) -> dict[str, tuple[Setting, Any]]:
         if about is not None:
             found[item.name] = (about, item.default)
     return found
+
+
+def check_positive(**lengths: float) -> None:
+    """Raises InputError, when a named length is not above zero."""
+    for name, value in lengths.items():
+        if not (np.isfinite(value) and value > 0):
+            raise InputError(f"{name.replace('_', ' ')} must be above zero, not {value:g}")
 
 
 def described(item: Field) -> Setting | None:

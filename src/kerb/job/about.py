@@ -72,6 +72,11 @@ def _what(job: Job, holding: Holding, found: Overview | None) -> Rows:
         ]
         if found is not None:
             rows += [("Density", f"{number(found.mean_density, 1)} per {unit}²"), ("Set aside", count(found.aside))]
+        rows += [(f"Part {part.name}", f"{count(part.count)} points") for part in holding.parts]
+        if holding.given:
+            rows.append(("Classes given", f"in {len(holding.given)} steps; those of the file stay underneath"))
+        rows += [(name, "computed before classes or set-aside points changed") for name in store.meta.made_with
+                 if store.outdated(name)]  # fmt: skip
         return rows
     thing = job.thing(holding).thing
     if isinstance(thing, TriangleMesh):

@@ -7,10 +7,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton
 
+from kerb.app.pages.page import Page
 from kerb.app.selection import TINT
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
 from kerb.app.views.view import PLAN, View
@@ -33,17 +34,11 @@ THEN = {CLASSES: "Give classes 2 and 1", PART: "Make a part of it"}
 KIND = {"shown": "What is shown is looked at.", "used": "All points that are not set aside are looked at."}
 
 
-class FindPage(QWidget):
+class FindPage(Page):
     """Choose what to find, set it while a strip shows the effect, find it everywhere."""
 
-    action_wanted = Signal(str)
-    closed = Signal()
-
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.setObjectName("sheetBody")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.window, self.session = window, window.session
+        super().__init__(window, "Find points", "How it decides")
         self.finder: Finder = FINDERS["outliers"]
         self.kept: dict[tuple[str, str], Any] = {}
         self.fields: dict[str, NumberField | ChoiceField] = {}
@@ -52,55 +47,44 @@ class FindPage(QWidget):
         self._task: Task | None = None
         self._rest = QTimer(self, singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(lambda: self._run(whole=False))
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        scroll = QScrollArea(widgetResizable=True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        body = QWidget(objectName="sheetBody")
-        scroll.setWidget(body)
-        outer.addWidget(scroll, 1)
-        self._build_body(column(body, (18, 14, 18, 16)))
-        outer.addWidget(self._build_bar())
+        self._build_body()
+        self._build_actions()
         self.session.changed.connect(self._job_changed)
 
-    def _build_body(self, whole: QVBoxLayout) -> None:
-        name = QLabel("Find points")
-        name.setProperty("role", "heading")
-        self.help = QLabel("", wordWrap=True)
-        self.help.setProperty("role", "small")
+    @property
+    def help_page(self) -> str:
+        """The method page of what is looked for."""
+        return self.finder.page
+
+    def _build_body(self) -> None:
         self.choice = QComboBox(toolTip="What is looked for")
         for key, finder in FINDERS.items():
             self.choice.addItem(finder.title, key)
         self.choice.activated.connect(lambda _i: self.show_finder(self.choice.currentData()))
-        for widget in (name, self.choice, self.help, hairline(), section("How")):
-            whole.addWidget(widget)
+        self.body.addWidget(self.choice)
+        self.help = self.words("")
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("How"))
         self.terrain = ChoiceField(tuple((key, kind.title) for key, kind in TERRAINS.items()))
         self.terrain.setToolTip("Usual settings for a kind of terrain")
         self.terrain.committed.connect(self._take_terrain)
         self.terrain_line = Line("Terrain", self.terrain)
-        whole.addWidget(self.terrain_line)
+        self.body.addWidget(self.terrain_line)
         self.form = column()
-        whole.addLayout(self.form)
-        whole.addWidget(hairline())
-        whole.addWidget(section("Where"))
-        self.among = QLabel("", wordWrap=True)
-        self.among.setProperty("role", "small")
-        whole.addWidget(self.among)
+        self.body.addLayout(self.form)
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("Where"))
+        self.among = self.words("")
         self.on_strip = QCheckBox(
             "Look at a strip first", toolTip="A strip through the middle of the view answers fast"
         )
         self.on_strip.setChecked(True)
         self.on_strip.toggled.connect(lambda _on: self._changed())
-        whole.addWidget(self.on_strip)
-        whole.addWidget(hairline())
-        whole.addWidget(section("Found"))
-        self.figure = QLabel("—", wordWrap=True)
-        self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        whole.addWidget(self.figure)
-        self.note = QLabel("", wordWrap=True)
-        self.note.setProperty("role", "small")
-        whole.addWidget(self.note)
+        self.body.addWidget(self.on_strip)
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("Found"))
+        self.figure = self.result()
+        self.note = self.words("")
         row = QHBoxLayout()
         self.sides: dict[str, QPushButton] = {}
         for key, words in (("both", "Both"), ("stayed", "Ground"), ("gone", "Taken out")):
@@ -109,15 +93,10 @@ class FindPage(QWidget):
             self.sides[key] = button
             row.addWidget(button)
         row.addStretch(1)
-        whole.addLayout(row)
-        whole.addStretch(1)
+        self.body.addLayout(row)
+        self.body.addStretch(1)
 
-    def _build_bar(self) -> QWidget:
-        bar = QWidget(objectName="bar")
-        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        rows = QVBoxLayout(bar)
-        rows.setContentsMargins(18, 8, 14, 9)
-        first, second = QHBoxLayout(), QHBoxLayout()
+    def _build_actions(self) -> None:
         self.everywhere = QPushButton("Find everywhere", toolTip="Look through the whole cloud with these settings")
         self.everywhere.clicked.connect(self._pressed)
         self.apply = QPushButton("Set aside")
@@ -127,21 +106,10 @@ class FindPage(QWidget):
             "New cloud", toolTip="A cloud of its own of what was found; this one is hidden and stays"
         )
         self.other.clicked.connect(lambda: self.action_wanted.emit("new_cloud:hide"))
-        first.addWidget(self.everywhere)
-        first.addStretch(1)
-        first.addWidget(self.apply)
-        how = QPushButton("How it decides", toolTip="Method, formulas, sources and limits")
-        how.setProperty("role", "link")
-        how.clicked.connect(lambda: self.action_wanted.emit(f"method:{self.finder.page}"))
-        close = QPushButton("Close", toolTip="Back to the study")
-        close.clicked.connect(self._close)
-        second.addWidget(how)
-        second.addStretch(1)
-        second.addWidget(self.other)
-        second.addWidget(close)
-        rows.addLayout(first)
-        rows.addLayout(second)
-        return bar
+        self.actions_row.addWidget(self.everywhere)
+        self.actions_row.addStretch(1)
+        self.actions_row.addWidget(self.apply)
+        self.more.insertWidget(2, self.other)
 
     # What is looked for
 
@@ -376,6 +344,6 @@ class FindPage(QWidget):
         super().hideEvent(event)
         self._forget()
 
-    def _close(self) -> None:
+    def shut(self) -> None:
         self._forget()
-        self.closed.emit()
+        super().shut()

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QPushButton
 
+from kerb.app.pages.page import Page
 from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
 from kerb.core.arrays import Floats
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
@@ -23,89 +23,46 @@ if TYPE_CHECKING:
 BANDS = (("Low vegetation from", 3, 0.1), ("Medium vegetation from", 4, 0.5), ("High vegetation from", 5, 2.0))
 
 
-class HeightsPage(QWidget):
+class HeightsPage(Page):
     """Choose the ground, compute heights over it, give bands of height their classes."""
 
-    action_wanted = Signal(str)
-    closed = Signal()
+    help_page = "ground.md"
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.setObjectName("sheetBody")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.window, self.session = window, window.session
+        super().__init__(window, "Height above ground", "How it is computed")
         self.boxes: dict[int, QCheckBox] = {}
         self.limits: list[NumberField] = []
         self._unit = ""
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        scroll = QScrollArea(widgetResizable=True)
-        body = QWidget(objectName="sheetBody")
-        scroll.setWidget(body)
-        outer.addWidget(scroll, 1)
-        whole = column(body, (18, 14, 18, 16))
-        heading = QLabel("Height above ground")
-        heading.setProperty("role", "heading")
-        words = QLabel(
-            "Height of every point over the triangulated ground, positive above it. Elevations stay as they are.",
-            wordWrap=True,
+        self.words(
+            "Height of every point over the triangulated ground, positive above it. Elevations stay as they are."
         )
-        words.setProperty("role", "small")
-        for widget in (heading, words, hairline(), section("Ground")):
-            whole.addWidget(widget)
-        self.classes = column()
-        whole.addLayout(self.classes)
-        self.notes = column()
-        whole.addLayout(self.notes)
-        whole.addWidget(hairline())
-        whole.addWidget(section("Bands"))
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("Ground"))
+        self.classes, self.notes = column(), column()
+        self.body.addLayout(self.classes)
+        self.body.addLayout(self.notes)
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("Bands"))
         for label, code, _metres in BANDS:
             about = Setting(label, f"From this height on points become class {code}", "length", low=0.0)
             field = NumberField(about, False)
             field.committed.connect(lambda value, f=field: f.show_value(value, symbol(self.session.unit)))
             self.limits.append(field)
-            whole.addWidget(Line(label, field, about.help))
-        words = QLabel(
-            "Bands change points of classes 0, 1, 3, 4 and 5 only: ground, buildings, water and noise stay.",
-            wordWrap=True,
-        )
-        words.setProperty("role", "small")
-        whole.addWidget(words)
-        whole.addWidget(hairline())
-        whole.addWidget(section("Found"))
-        self.figure = QLabel("—", wordWrap=True)
-        self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        whole.addWidget(self.figure)
-        whole.addStretch(1)
-        outer.addWidget(self._bar())
-        self.session.changed.connect(self.mirror)
-
-    def _bar(self) -> QWidget:
-        bar = QWidget(objectName="bar")
-        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        rows = QVBoxLayout(bar)
-        rows.setContentsMargins(18, 8, 14, 9)
-        first, second = QHBoxLayout(), QHBoxLayout()
+            self.body.addWidget(Line(label, field, about.help))
+        self.words("Bands change points of classes 0, 1, 3, 4 and 5 only: ground, buildings, water and noise stay.")
+        self.body.addWidget(hairline())
+        self.body.addWidget(section("Found"))
+        self.figure = self.result()
+        self.body.addStretch(1)
         self.compute = QPushButton("Compute heights", toolTip="Keep the height of each point as an attribute")
         self.compute.setProperty("role", "main")
         self.compute.clicked.connect(self.run)
         self.give = QPushButton("Give classes 3, 4, 5", toolTip="Classes by the bands; Ctrl+Z takes it back")
         self.give.clicked.connect(self.give_bands)
-        how = QPushButton("How it is computed", toolTip="Method, formulas, sources and limits")
-        how.setProperty("role", "link")
-        how.clicked.connect(lambda: self.action_wanted.emit("method:ground.md"))
-        close = QPushButton("Close", toolTip="Back to the study")
-        close.clicked.connect(self.closed)
-        first.addWidget(self.give)
-        first.addStretch(1)
-        first.addWidget(self.compute)
-        second.addWidget(how)
-        second.addStretch(1)
-        second.addWidget(close)
-        rows.addLayout(first)
-        rows.addLayout(second)
-        return bar
+        self.actions_row.addWidget(self.give)
+        self.actions_row.addStretch(1)
+        self.actions_row.addWidget(self.compute)
+        self.session.changed.connect(self.mirror)
 
     def chosen(self) -> tuple[int, ...]:
         """The classes that are ground."""

@@ -94,6 +94,7 @@ class HoldingPage(QWidget):
         self.key = ""
         self.facts: Facts | None = None
         self.overviews: dict[str, Overview] = {}
+        self._looking: set[str] = set()
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -126,15 +127,26 @@ class HoldingPage(QWidget):
         """Show another holding."""
         self.key = key
         self.mirror()
+        self._look_over()
+
+    def _look_over(self) -> None:
+        """Look at the points in the background, once for each state of them."""
         holding = self.holding
-        if holding is not None and holding.kind == CLOUD and key not in self.overviews:
+        key = self._mark(holding) if holding is not None else ""
+        if holding is not None and holding.kind == CLOUD and key not in self.overviews and key not in self._looking:
+            self._looking.add(key)
             store, words = self.session.job.store(holding), f"Looking over {holding.name}"
-            self.session.start(lambda progress: overview_of(store, progress), words, lambda o: self._keep(key, o))
+            work = lambda progress: overview_of(store, progress)  # noqa: E731
+            task = self.session.start(work, words, lambda found: self._keep(key, found))
+            task.ended.connect(lambda: self._looking.discard(key))
 
     def _keep(self, key: str, found: Overview) -> None:
         self.overviews[key] = found
-        if key == self.key:
+        if self.holding is not None and key == self._mark(self.holding):
             self.mirror()
+
+    def _mark(self, holding: Holding) -> str:
+        return f"{holding.id} {holding.sets.mark}"
 
     def mirror(self) -> None:
         """Show the holding as it is now."""
@@ -144,7 +156,9 @@ class HoldingPage(QWidget):
                 self.closed.emit()
             self.key = ""
             return
-        self.facts = facts_of(self.session.job, holding, self.overviews.get(self.key))
+        if self.isVisible():
+            self._look_over()
+        self.facts = facts_of(self.session.job, holding, self.overviews.get(self._mark(holding)))
         at = self.scroll.verticalScrollBar().value()
         body = QWidget(objectName="sheetBody")
         column = QVBoxLayout(body)
@@ -169,7 +183,7 @@ class HoldingPage(QWidget):
         self.scroll.verticalScrollBar().setValue(at)
 
     def _add_pictures(self, column: QVBoxLayout, holding: Holding) -> None:
-        found = self.overviews.get(holding.id)
+        found = self.overviews.get(self._mark(holding))
         if holding.kind != CLOUD:
             return
         if found is None:

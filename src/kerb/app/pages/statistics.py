@@ -6,21 +6,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QComboBox,
-    QHBoxLayout,
-    QHeaderView,
-    QLabel,
-    QPushButton,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QPushButton, QTableWidget, QTableWidgetItem
 
+from kerb.app.pages.page import Page
 from kerb.app.sheets.fields import hairline
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES
@@ -66,33 +56,24 @@ def shown(name: str, value: Any, unit: str) -> str:
     return f"{number(float(value), 3 if code else 1)} {symbol(code)}".rstrip()
 
 
-class StatisticsPage(QWidget):
+class StatisticsPage(Page):
     """A table of figures that can be copied; of areas one figure at a time, which is shown on them in plan too."""
 
-    action_wanted = Signal(str)
-    closed = Signal()
+    help_page = "statistics.md"
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.setObjectName("sheetBody")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.window, self.session = window, window.session
+        super().__init__(window, "Statistics", "How it is computed")
         self.names: list[str] = []
         self.values: dict[str, list[Any]] = {}
         self.areas_key = ""
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        body = QVBoxLayout()
-        body.setContentsMargins(18, 14, 18, 10)
-        body.setSpacing(6)
-        heading = QLabel("Statistics")
-        heading.setProperty("role", "heading")
         self.what = QComboBox(toolTip="Points the figures are of")
         self.what.activated.connect(lambda _i: self._chosen())
+        self.body.addWidget(self.what)
+        self.note = self.words("")
+        self.body.addWidget(hairline())
         self.field = QComboBox(toolTip="The figure that is listed and shown on the areas in plan")
         self.field.activated.connect(lambda _i: self._show_field())
-        self.note = QLabel("", wordWrap=True)
-        self.note.setProperty("role", "small")
+        self.body.addWidget(self.field)
         self.table = QTableWidget(0, 2)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.verticalHeader().hide()
@@ -101,42 +82,20 @@ class StatisticsPage(QWidget):
         head.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setShowGrid(False)
-        for widget in (heading, self.what, self.note, hairline(), self.field, self.table):
-            body.addWidget(widget)
-        outer.addLayout(body, 1)
-        outer.addWidget(self._bar())
-        self.session.changed.connect(self._fill_choices)
-
-    def _bar(self) -> QWidget:
-        bar = QWidget(objectName="bar")
-        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        rows = QVBoxLayout(bar)
-        rows.setContentsMargins(18, 8, 14, 9)
-        first, second = QHBoxLayout(), QHBoxLayout()
-        self.again = QPushButton("Compute", toolTip="Compute the figures of the points as they are now")
-        self.again.setProperty("role", "main")
-        self.again.clicked.connect(self._chosen)
+        self.body.addWidget(self.table, 1)
+        again = QPushButton("Compute", toolTip="Compute the figures of the points as they are now")
+        again.setProperty("role", "main")
+        again.clicked.connect(self._chosen)
         self.copy = QPushButton("Copy", toolTip="All figures with tabs, for a spreadsheet")
         self.copy.clicked.connect(self.copy_text)
-        self.write = QPushButton(
-            "Write areas…", toolTip="Write the areas with their fields: GeoPackage, GeoJSON, Shapefile"
-        )
+        self.write = QPushButton("Write areas…", toolTip="The areas with their fields: GeoPackage, GeoJSON, Shapefile")
         self.write.clicked.connect(lambda: self.action_wanted.emit(f"write_holding:{self.areas_key}"))
-        how = QPushButton("How it is computed", toolTip="What the figures are")
-        how.setProperty("role", "link")
-        how.clicked.connect(lambda: self.action_wanted.emit("method:statistics.md"))
-        close = QPushButton("Close", toolTip="Back to the study")
-        close.clicked.connect(self.closed)
+        self.again = again
         for widget in (self.copy, self.write):
-            first.addWidget(widget)
-        first.addStretch(1)
-        first.addWidget(self.again)
-        second.addWidget(how)
-        second.addStretch(1)
-        second.addWidget(close)
-        rows.addLayout(first)
-        rows.addLayout(second)
-        return bar
+            self.actions_row.addWidget(widget)
+        self.actions_row.addStretch(1)
+        self.actions_row.addWidget(again)
+        self.session.changed.connect(self._fill_choices)
 
     def show_points(self, holding: Holding, points: Mask, words: str) -> None:
         """Figures of points, (n,), of a cloud."""
@@ -147,7 +106,7 @@ class StatisticsPage(QWidget):
 
         def keep(found: dict[str, Any]) -> None:
             self.names, self.values = [holding.name], {name: [value] for name, value in found.items()}
-            self.note.setText(self._words(holding, words))
+            self.note.setText(self._about(holding, words))
             self._mirror()
 
         self.session.start(lambda _p: figures(store, np.flatnonzero(points)), "Computing figures", keep)
@@ -175,12 +134,12 @@ class StatisticsPage(QWidget):
             self.areas_key, self.names, self.values = key, names, values
             empty = sum(not number_ for number_ in values["count"])
             more = f" {empty} of {len(names)} areas have no points." if empty else ""
-            self.note.setText(self._words(cloud, f"the areas of {areas.name}, kept as their fields") + more)
+            self.note.setText(self._about(cloud, f"the areas of {areas.name}, kept as their fields") + more)
             self._mirror()
 
         self.session.start(lambda progress: of_areas(store, shapes, progress), "Statistics of areas", keep)
 
-    def _words(self, holding: Holding, words: str) -> str:
+    def _about(self, holding: Holding, words: str) -> str:
         store = self.session.job.store(holding)
         text = f"{holding.name}: {words}. Noise classes and what is set aside do not count."
         if store.has(HEIGHT) and store.outdated(HEIGHT):

@@ -141,6 +141,13 @@ class Cells:
         return sums
 
 
+def marked(rows: Ints, total: int) -> Mask:
+    """Rows as a mask, (total,)."""
+    mask = np.zeros(total, np.bool_)
+    mask[rows] = True
+    return mask
+
+
 def _start(store: CloudStore, corner: Floats) -> Ints:
     """The corner in whole steps: places in cells are then exact, however large the coordinates are."""
     return np.asarray(np.round((corner - store.origin) / store.scale), np.int64)

@@ -8,7 +8,8 @@ from kerb.core.jit import inline, kernel
 
 
 @inline
-def _slot(x, y, z, last):
+def slot(x, y, z, last):
+    """Where a cell belongs in a table of ``last + 1`` places, a power of two."""
     h = (x * 73856093) ^ (y * 19349663) ^ (z * 83492791)
     h = (h ^ (h >> 29)) * -4658895280553007687
     return (h ^ (h >> 32)) & last
@@ -18,13 +19,28 @@ def _slot(x, y, z, last):
 def _find(table, keys, x, y, z):
     """Number of a cell, or -1."""
     last = table.shape[0] - 1
-    at = _slot(x, y, z, last)
+    at = slot(x, y, z, last)
     while table[at] >= 0:
         k = table[at]
         if keys[k, 0] == x and keys[k, 1] == y and keys[k, 2] == z:
             return k
         at = (at + 1) & last
     return -1
+
+
+@inline
+def _enter(table, keys, x, y, z, found):
+    """Number of a cell, which is entered as number ``found`` where it is not there yet."""
+    last = table.shape[0] - 1
+    at = slot(x, y, z, last)
+    while table[at] >= 0:
+        k = table[at]
+        if keys[k, 0] == x and keys[k, 1] == y and keys[k, 2] == z:
+            return k
+        at = (at + 1) & last
+    table[at] = found
+    keys[found, 0], keys[found, 1], keys[found, 2] = x, y, z
+    return found
 
 
 @kernel
@@ -35,7 +51,6 @@ def number_points(xyz, keep, start, scale, inverse, table, keys, number):
     never more than half full; ``keys`` has room for n cells. Returns how many cells there are.
     """
     found = 0
-    last = table.shape[0] - 1
     for i in range(xyz.shape[0]):
         if not keep[i]:
             number[i] = -1
@@ -43,18 +58,8 @@ def number_points(xyz, keep, start, scale, inverse, table, keys, number):
         x = np.int64(np.floor((xyz[i, 0] - start[0]) * scale[0] * inverse[0]))
         y = np.int64(np.floor((xyz[i, 1] - start[1]) * scale[1] * inverse[1]))
         z = np.int64(np.floor((xyz[i, 2] - start[2]) * scale[2] * inverse[2]))
-        at = _slot(x, y, z, last)
-        mine = -1
-        while table[at] >= 0:
-            k = table[at]
-            if keys[k, 0] == x and keys[k, 1] == y and keys[k, 2] == z:
-                mine = k
-                break
-            at = (at + 1) & last
-        if mine < 0:
-            mine = found
-            table[at] = found
-            keys[found, 0], keys[found, 1], keys[found, 2] = x, y, z
+        mine = _enter(table, keys, x, y, z, found)
+        if mine == found:
             found += 1
         number[i] = mine
     return found
@@ -64,21 +69,10 @@ def number_points(xyz, keep, start, scale, inverse, table, keys, number):
 def merge_cells(several, table, keys, number):
     """Number cells (m, 3) that may be named more than once; as :func:`number_points`. Returns how many there are."""
     found = 0
-    last = table.shape[0] - 1
     for i in range(several.shape[0]):
         x, y, z = np.int64(several[i, 0]), np.int64(several[i, 1]), np.int64(several[i, 2])
-        at = _slot(x, y, z, last)
-        mine = -1
-        while table[at] >= 0:
-            k = table[at]
-            if keys[k, 0] == x and keys[k, 1] == y and keys[k, 2] == z:
-                mine = k
-                break
-            at = (at + 1) & last
-        if mine < 0:
-            mine = found
-            table[at] = found
-            keys[found, 0], keys[found, 1], keys[found, 2] = x, y, z
+        mine = _enter(table, keys, x, y, z, found)
+        if mine == found:
             found += 1
         number[i] = mine
     return found

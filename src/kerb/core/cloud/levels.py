@@ -7,11 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Mask
-from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.cells import Cells, marked
 from kerb.core.cloud.store import CloudStore
-from kerb.core.errors import InputError
 from kerb.core.progress import Progress
-from kerb.core.setting import Setting, setting
+from kerb.core.setting import Setting, check_positive, setting
 
 
 @dataclass(frozen=True)
@@ -43,12 +42,12 @@ def lowest_surface(store: CloudStore, how: LowestSurface, among: Mask, progress:
 
     Raises InputError, when a value cannot be; Cancelled.
     """
-    _check(how.cell, how.thickness)
+    check_positive(cell=how.cell, thickness=how.thickness)
     cells, z, starts, order = _columns(store, how.cell, among, progress)
     sorted_z, column = z[order], np.repeat(np.arange(cells.count), np.diff(starts))
     level = first_level(sorted_z, column, how.fewest, how.thickness, cells.count)
     over = sorted_z - level[column]
-    return _marked(order[(over >= 0) & (over <= how.thickness)], store.count)
+    return marked(order[(over >= 0) & (over <= how.thickness)], store.count)
 
 
 def underside(store: CloudStore, how: Underside, among: Mask, progress: Progress) -> Mask:
@@ -56,14 +55,14 @@ def underside(store: CloudStore, how: Underside, among: Mask, progress: Progress
 
     Columns without such a space under something have no underside. Raises InputError; Cancelled.
     """
-    _check(how.cell, how.thickness, how.clear)
+    check_positive(cell=how.cell, thickness=how.thickness, clear_height=how.clear)
     cells, z, starts, order = _columns(store, how.cell, among, progress)
     sorted_z, column = z[order], np.repeat(np.arange(cells.count), np.diff(starts))
     gap = np.zeros(len(sorted_z), np.bool_)
     gap[1:] = (column[1:] == column[:-1]) & (np.diff(sorted_z) >= how.clear)
     level = _of_first(gap, sorted_z, column, cells.count)
     over = sorted_z - level[column]
-    return _marked(order[(over >= 0) & (over <= how.thickness)], store.count)
+    return marked(order[(over >= 0) & (over <= how.thickness)], store.count)
 
 
 def _columns(store: CloudStore, cell: float, among: Mask, progress: Progress) -> tuple[Cells, Floats, Ints, Ints]:
@@ -91,14 +90,3 @@ def _of_first(good: Mask, z: Floats, column: Ints, count: int) -> Floats:
     level = np.full(count, np.nan)
     level[mine[first]] = z[rows[first]]
     return level
-
-
-def _marked(rows: Ints, total: int) -> Mask:
-    mask = np.zeros(total, np.bool_)
-    mask[rows] = True
-    return mask
-
-
-def _check(*lengths: float) -> None:
-    if not all(np.isfinite(value) and value > 0 for value in lengths):
-        raise InputError("cell, thickness and clear height must be above zero")

@@ -120,6 +120,20 @@ def nearest(ordered, order, starts, low, cell, shape, queries, limit, distances,
                 indices[q, i] = -1
 
 
+@inline
+def _apart(ordered, i, x, y, z):
+    """Square of the distance from a point to a place."""
+    dx, dy, dz = ordered[i, 0] - x, ordered[i, 1] - y, ordered[i, 2] - z
+    return dx * dx + dy * dy + dz * dz
+
+
+@inline
+def _reach(value, radius, low, inverse, size):
+    """First and last cell along an axis that a radius round a value can touch."""
+    first = max(int(np.floor((value - radius - low) * inverse)), 0)
+    return first, min(int(np.floor((value + radius - low) * inverse)), size - 1)
+
+
 @kernel
 def crowded(ordered, starts, low, cell, shape, queries, radius, enough, out):
     """Whether at least ``enough`` points lie within ``radius`` of each query; stops counting there."""
@@ -127,28 +141,20 @@ def crowded(ordered, starts, low, cell, shape, queries, radius, enough, out):
     limit = radius * radius
     for q in range(queries.shape[0]):
         x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
-        a0 = max(int(np.floor((x - radius - low[0]) * inverse)), 0)
-        a1 = min(int(np.floor((x + radius - low[0]) * inverse)), shape[0] - 1)
-        b0 = max(int(np.floor((y - radius - low[1]) * inverse)), 0)
-        b1 = min(int(np.floor((y + radius - low[1]) * inverse)), shape[1] - 1)
-        c0, c1 = 0, shape[2] - 1
-        if shape[2] > 1:
-            c0 = max(int(np.floor((z - radius - low[2]) * inverse)), 0)
-            c1 = min(int(np.floor((z + radius - low[2]) * inverse)), shape[2] - 1)
+        a0, a1 = _reach(x, radius, low[0], inverse, shape[0])
+        b0, b1 = _reach(y, radius, low[1], inverse, shape[1])
+        c0, c1 = _reach(z, radius, low[2], inverse, shape[2]) if shape[2] > 1 else (0, 0)
         # Outwards from the middle column: the nearest are there, and counting ends sooner.
-        am = min(max(int(np.floor((x - low[0]) * inverse)), a0), a1)
+        middle = min(max(int(np.floor((x - low[0]) * inverse)), a0), a1)
         count = 0
         for step in range(2 * (a1 - a0) + 2):
-            a = am + ((step + 1) // 2 if step % 2 == 1 else -(step // 2))
+            a = middle + ((step + 1) // 2 if step % 2 == 1 else -(step // 2))
             if a < a0 or a > a1 or c0 > c1:
                 continue
             for b in range(b0, b1 + 1):
                 row = (a * shape[1] + b) * shape[2]
                 for i in range(starts[row + c0], starts[row + c1 + 1]):
-                    dx = ordered[i, 0] - x
-                    dy = ordered[i, 1] - y
-                    dz = ordered[i, 2] - z
-                    if dx * dx + dy * dy + dz * dz <= limit:
+                    if _apart(ordered, i, x, y, z) <= limit:
                         count += 1
                         if count >= enough:
                             break
@@ -166,14 +172,9 @@ def within(ordered, order, starts, low, cell, shape, queries, radius, offsets, f
     limit = radius * radius
     for q in range(queries.shape[0]):
         x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
-        a0 = max(int(np.floor((x - radius - low[0]) * inverse)), 0)
-        a1 = min(int(np.floor((x + radius - low[0]) * inverse)), shape[0] - 1)
-        b0 = max(int(np.floor((y - radius - low[1]) * inverse)), 0)
-        b1 = min(int(np.floor((y + radius - low[1]) * inverse)), shape[1] - 1)
-        c0, c1 = 0, shape[2] - 1
-        if shape[2] > 1:
-            c0 = max(int(np.floor((z - radius - low[2]) * inverse)), 0)
-            c1 = min(int(np.floor((z + radius - low[2]) * inverse)), shape[2] - 1)
+        a0, a1 = _reach(x, radius, low[0], inverse, shape[0])
+        b0, b1 = _reach(y, radius, low[1], inverse, shape[1])
+        c0, c1 = _reach(z, radius, low[2], inverse, shape[2]) if shape[2] > 1 else (0, 0)
         at = offsets[q]
         for a in range(a0, a1 + 1):
             for b in range(b0, b1 + 1):
@@ -181,10 +182,7 @@ def within(ordered, order, starts, low, cell, shape, queries, radius, offsets, f
                     continue
                 row = (a * shape[1] + b) * shape[2]
                 for i in range(starts[row + c0], starts[row + c1 + 1]):
-                    dx = ordered[i, 0] - x
-                    dy = ordered[i, 1] - y
-                    dz = ordered[i, 2] - z
-                    if dx * dx + dy * dy + dz * dz <= limit:
+                    if _apart(ordered, i, x, y, z) <= limit:
                         if fill:
                             found[at] = order[i]
                         at += 1

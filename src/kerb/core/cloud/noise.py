@@ -22,7 +22,7 @@ from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import InputError
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.setting import Setting, setting
+from kerb.core.setting import Setting, check_positive, setting
 
 FARTHEST_SPACINGS = 10.0
 
@@ -90,7 +90,7 @@ def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) 
 
 def sparse(store: CloudStore, how: Sparse, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), with fewer than ``fewest`` others within the radius. Raises InputError; Cancelled."""
-    _positive(radius=how.radius)
+    check_positive(radius=how.radius)
 
     def alone(points: Floats, around: Floats) -> Floats:
         index = NeighbourIndex(around)
@@ -109,7 +109,7 @@ def low_points(store: CloudStore, how: LowPoints, among: Mask, progress: Progres
 
     A surface is where more than ``most`` points of a cell lie within ``drop`` in height. Raises InputError; Cancelled.
     """
-    _positive(drop=how.drop, around=how.cell)
+    check_positive(drop=how.drop, around=how.cell)
     cells = Cells.of(store, how.cell, among, progress.within(0.0, 0.5), upright=True)
     z = np.asarray(store.xyz[:, 2], float) * float(store.scale[2])
     starts, order = cells.ordered(z, progress.within(0.5, 0.8))
@@ -172,9 +172,3 @@ def _by_tile(
 
     each(of_tile, range(len(store.tiles)), progress, "Looking at neighbours")
     return result
-
-
-def _positive(**lengths: float) -> None:
-    for name, value in lengths.items():
-        if not (np.isfinite(value) and value > 0):
-            raise InputError(f"{name} must be above zero, not {value:g}")

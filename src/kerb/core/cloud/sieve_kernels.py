@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kerb.core.cloud.cells_kernels import slot
 from kerb.core.jit import kernel
 
 
@@ -15,9 +16,7 @@ def admit(cells, table, used, keep):
     added = 0
     for i in range(cells.shape[0]):
         x, y, z = cells[i, 0], cells[i, 1], cells[i, 2]
-        h = (x * 73856093) ^ (y * 19349663) ^ (z * 83492791)
-        h = (h ^ (h >> 29)) * -4658895280553007687
-        at = (h ^ (h >> 32)) & last
+        at = slot(x, y, z, last)
         fresh = True
         while used[at]:
             if table[at, 0] == x and table[at, 1] == y and table[at, 2] == z:

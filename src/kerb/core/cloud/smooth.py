@@ -13,10 +13,10 @@ import numpy as np
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.store import CloudStore
-from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.setting import Setting, setting
+from kerb.core.setting import Setting, check_positive, setting
 
 FEWEST_IN_CELL = 4
 # A cell whose points lie along a line has no plane: its middle eigenvalue must be this share of the largest.
@@ -47,8 +47,7 @@ def smooth_surface(store: CloudStore, how: Smooth, row: int, among: Mask, progre
     ------
     InputError, when a value cannot be; NotDeterminable, when there is no plane at the point; Cancelled.
     """
-    if not all(np.isfinite(v) and v > 0 for v in (how.step, how.roughness, how.turn, how.cell)):
-        raise InputError("step, roughness, turn and cell must be above zero")
+    check_positive(**vars(how))
     cells = Cells.of(store, how.cell, among, progress.within(0.0, 0.5))
     planes = _Planes(cells, cells.moments(store, progress.within(0.5, 0.8)))
     seed = int(cells.number[row])

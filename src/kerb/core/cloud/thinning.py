@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints, Mask
-from kerb.core.cloud.cells import Cells
+from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.cells import Cells, marked
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning_kernels import apart
 from kerb.core.errors import InputError
@@ -62,17 +62,17 @@ def thinned(store: CloudStore, how: Thinning, among: Mask, progress: Progress) -
     if how.way == RANDOM:
         return _random(how.count, among)
     if how.way == EVERY:
-        return _marked(np.flatnonzero(among)[:: how.every], store.count)
+        return marked(np.flatnonzero(among)[:: how.every], store.count)
     cells = Cells.of(store, how.spacing, among, progress.within(0.0, 0.6), upright=how.way != CENTRE)
     rest = progress.within(0.6, 1.0)
     if how.way == MEDIAN:
         starts, order = cells.ordered(np.asarray(store.xyz[:, 2], float), rest)
         # The lower of the two middle ones where their number is even: a point of the cloud, not a mean of two.
-        return _marked(order[(starts[:-1] + starts[1:] - 1) // 2], store.count)
+        return marked(order[(starts[:-1] + starts[1:] - 1) // 2], store.count)
     if how.way == CENTRE:
-        return _marked(cells.best(store, lambda rows: _from_centre(store, cells, rows), rest), store.count)
+        return marked(cells.best(store, lambda rows: _from_centre(store, cells, rows), rest), store.count)
     sign = -1.0 if how.way == HIGHEST else 1.0
-    return _marked(cells.best(store, lambda rows: sign * store.xyz[rows, 2].astype(float), rest), store.count)
+    return marked(cells.best(store, lambda rows: sign * store.xyz[rows, 2].astype(float), rest), store.count)
 
 
 def _from_centre(store: CloudStore, cells: Cells, rows: slice) -> Floats:
@@ -104,10 +104,4 @@ def _random(count: int, among: Mask) -> Mask:
     rows = np.flatnonzero(among)
     if len(rows) <= count:
         return among.copy()
-    return _marked(rows[np.random.default_rng(len(rows)).choice(len(rows), count, replace=False)], len(among))
-
-
-def _marked(rows: Ints, total: int) -> Mask:
-    mask = np.zeros(total, np.bool_)
-    mask[rows] = True
-    return mask
+    return marked(rows[np.random.default_rng(len(rows)).choice(len(rows), count, replace=False)], len(among))

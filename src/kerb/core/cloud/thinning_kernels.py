@@ -4,14 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.jit import inline, kernel
-
-
-@inline
-def _slot(x, y, z, last):
-    h = (x * 73856093) ^ (y * 19349663) ^ (z * 83492791)
-    h = (h ^ (h >> 29)) * -4658895280553007687
-    return (h ^ (h >> 32)) & last
+from kerb.core.cloud.cells_kernels import slot
+from kerb.core.jit import kernel
 
 
 @kernel
@@ -38,7 +32,7 @@ def apart(xyz, keep, scale, distance, first, heads, places, following, count):
                 da, db, dc = k // 9 - 1, (k // 3) % 3 - 1, k % 3 - 1
                 if da == 0 and db == 0 and dc == 0:
                     continue
-            at = heads[_slot(a + da, b + db, c + dc, last)]
+            at = heads[slot(a + da, b + db, c + dc, last)]
             while at >= 0:
                 dx, dy, dz = places[at, 0] - x, places[at, 1] - y, places[at, 2] - z
                 if dx * dx + dy * dy + dz * dz < limit:
@@ -49,9 +43,9 @@ def apart(xyz, keep, scale, distance, first, heads, places, following, count):
                 break
         keep[i] = free
         if free:
-            slot = _slot(a, b, c, last)
+            own = slot(a, b, c, last)
             places[count, 0], places[count, 1], places[count, 2] = x, y, z
-            following[count] = heads[slot]
-            heads[slot] = count
+            following[count] = heads[own]
+            heads[own] = count
             count += 1
     return count

@@ -1,0 +1,80 @@
+"""What the pages at the right have in common: a body that scrolls, and a bar with help and close that does not."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from kerb.app.sheets.fields import column
+
+if TYPE_CHECKING:
+    from kerb.app.window import Window
+
+
+class Page(QWidget):
+    """A page about the points of the main cloud. ``body`` takes its content, ``actions`` and ``more`` its buttons."""
+
+    action_wanted = Signal(str)
+    closed = Signal()
+
+    def __init__(self, window: Window, title: str, help_words: str) -> None:
+        super().__init__()
+        self.setObjectName("sheetBody")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.window, self.session = window, window.session
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        self.scroll = QScrollArea(widgetResizable=True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = QWidget(objectName="sheetBody")
+        self.scroll.setWidget(inner)
+        outer.addWidget(self.scroll, 1)
+        self.body = column(inner, (18, 14, 18, 16))
+        heading = QLabel(title)
+        heading.setProperty("role", "heading")
+        self.body.addWidget(heading)
+        outer.addWidget(self._bar(help_words))
+
+    @property
+    def help_page(self) -> str:
+        """The method page that the bar offers."""
+        raise NotImplementedError
+
+    def _bar(self, help_words: str) -> QWidget:
+        bar = QWidget(objectName="bar")
+        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        rows = QVBoxLayout(bar)
+        rows.setContentsMargins(18, 8, 14, 9)
+        self.actions_row, self.more = QHBoxLayout(), QHBoxLayout()
+        how = QPushButton(help_words, toolTip="Method, formulas, sources and limits")
+        how.setProperty("role", "link")
+        how.clicked.connect(lambda: self.action_wanted.emit(f"method:{self.help_page}"))
+        close = QPushButton("Close", toolTip="Back to the study")
+        close.clicked.connect(self.shut)
+        self.more.addWidget(how)
+        self.more.addStretch(1)
+        self.more.addWidget(close)
+        rows.addLayout(self.actions_row)
+        rows.addLayout(self.more)
+        return bar
+
+    def shut(self) -> None:
+        """Put the page away."""
+        self.closed.emit()
+
+    def words(self, text: str) -> QLabel:
+        """A small text in the body."""
+        label = QLabel(text, wordWrap=True)
+        label.setProperty("role", "small")
+        self.body.addWidget(label)
+        return label
+
+    def result(self, text: str = "—") -> QLabel:
+        """A text in the body that can be marked and copied."""
+        label = QLabel(text, wordWrap=True)
+        label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.body.addWidget(label)
+        return label
