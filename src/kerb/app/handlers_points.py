@@ -16,10 +16,11 @@ from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.filters import LISTED, offered
 from kerb.core.cloud.ground import GroundSettings
 from kerb.core.cloud.normals import slopes
-from kerb.core.cloud.store import PART
+from kerb.core.cloud.store import CLASSES, PART
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, quantity
+from kerb.draw.ramps import class_table
 from kerb.job import pointwork
 from kerb.job.job import Change
 from kerb.job.state import Holding
@@ -187,7 +188,12 @@ class PointHandlers:
         def naming(value: int) -> str:
             return str(names.get(value, f"{title(column)} {value}"))
 
-        if self.do_points(lambda: pointwork.split_by(self.session.job, holding, column, naming)):
+        def inking(value: int) -> str:
+            """Classes keep the colours they are shown in."""
+            return QColor(*(int(v) for v in class_table()[value])).name()
+
+        inks = inking if column == CLASSES else None
+        if self.do_points(lambda: pointwork.split_by(self.session.job, holding, column, naming, inks)):
             self.window.colouring.colour_by(PART)
 
     def _part(self, which: str) -> tuple[Holding, int]:

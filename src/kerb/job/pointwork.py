@@ -127,8 +127,10 @@ def removed_part(holding: Holding, number: int) -> Change:
     return _altered(holding, f"Removed part {part.name} of {holding.name}; its points stay", parts=parts)
 
 
-def split_by(job: Job, holding: Holding, column: str, naming: Callable[[int], str]) -> Change:
-    """Make a part of each value of a listed column, in place of the parts there are.
+def split_by(
+    job: Job, holding: Holding, column: str, naming: Callable[[int], str], inking: Callable[[int], str] | None = None
+) -> Change:
+    """Make a part of each value of a listed column, in place of the parts there are; ``inking`` gives it its colour.
 
     Raises InputError, when it has too many values to be parts, or one only; JobError.
     """
@@ -141,7 +143,7 @@ def split_by(job: Job, holding: Holding, column: str, naming: Callable[[int], st
     parts = []
     for number, value in enumerate(found, 1):
         mine = (values == value) & used
-        ink = INKS[(number - 1) % len(INKS)]
+        ink = inking(value) if inking is not None else INKS[(number - 1) % len(INKS)]
         parts.append(Part(number, naming(value), _kept(store, mine), int(np.count_nonzero(mine)), ink))
     return _altered(holding, f"Split {holding.name} by {column} into {len(parts)} parts", parts=tuple(parts))
 
