@@ -62,6 +62,18 @@ def run_part(part: str, names: list[str]) -> dict:
     }
 
 
+def start_part(part: str, folder: Path) -> tuple[subprocess.Popen, Path, Path]:
+    """A part in a process and folders of its own: the process, what it says, and where its counts will be."""
+    said, out = folder / "said.txt", folder / "counts.json"
+    (folder / "scratch").mkdir(parents=True)
+    home = {f"XDG_{kind}_HOME": str(folder / kind) for kind in ("DATA", "CONFIG")}
+    env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen", "TMPDIR": str(folder / "scratch")}
+    command = [sys.executable, "-X", "faulthandler", "-m", "tests", "--part", part, str(out), *sys.argv[1:]]
+    with open(said, "w") as stream:
+        process = subprocess.Popen(command, env=env, cwd=HERE.parent, stderr=stream, stdout=stream)
+    return process, said, out
+
+
 def main() -> int:
     if len(sys.argv) > 2 and sys.argv[1] == "--part":
         part, out, *names = sys.argv[2:]
@@ -70,26 +82,13 @@ def main() -> int:
         os._exit(0)
     passed = failed = skipped = 0
     with tempfile.TemporaryDirectory() as folder:
-        for part in PARTS:
-            out = Path(folder) / f"{part}.json"
-            home = {f"XDG_{kind}_HOME": str(Path(folder) / kind) for kind in ("DATA", "CONFIG")}
-            scratch = Path(folder) / "scratch"
-            scratch.mkdir(exist_ok=True)
-            env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen", "TMPDIR": str(scratch)}
-            command = [
-                sys.executable,
-                "-X",
-                "faulthandler",
-                "-m",
-                "tests",
-                "--part",
-                part,
-                str(out),
-                *sys.argv[1:],
-            ]
-            ended = subprocess.run(command, env=env, cwd=HERE.parent, check=False)
+        # Both parts at once: each keeps about one core busy.
+        started = [(part, *start_part(part, Path(folder) / part)) for part in PARTS]
+        for part, process, said, out in started:
+            status = process.wait()
+            sys.stderr.write(said.read_text(errors="replace"))
             if not out.exists():
-                sys.stderr.write(f"the tests of '{part}' died (status {ended.returncode})\n")
+                sys.stderr.write(f"the tests of '{part}' died (status {status})\n")
                 failed += 1
                 continue
             counts = json.loads(out.read_text())

@@ -21,7 +21,7 @@ from kerb.job.holdings import ImportWish, import_file
 from kerb.job.job import Job
 from tests.support import DATA, Folder
 
-SECONDS, MEGABYTES = 20.0, 900
+SECONDS, MEGABYTES = 60.0, 900
 LANDXML = (
     '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2"><Units><Metric linearUnit="meter"/></Units>{}</LandXML>'
 )

@@ -99,8 +99,14 @@ class Filters(unittest.TestCase):
             with self.assertRaises(InputError):
                 bad.check()
         self.assertIn("elevation", filters.offered(self.store))
-        edges, counts = filters.spread(self.store, "elevation", self.classes == 2)
+        edges, counts = filters.spread(self.store, "elevation", (Filter(CLASSES, (2,)),))
         self.assertLess(abs(counts.sum() - (self.classes == 2).sum()), 20)
+        self.store.take_sets(PointSets(aside=self.store.keep_set(self.classes == 3)))
+        want = dict(
+            zip(*(v.tolist() for v in np.unique(self.classes[self.classes != 3], return_counts=True)), strict=True)
+        )
+        self.assertEqual(filters.counts(self.store, CLASSES), want)
+        self.assertEqual(len(filters.counts(self.store, "number")), self.store.used)
         self.assertGreater(edges[0], self.z.min() - 1e-6)
 
 

@@ -238,7 +238,7 @@ class Pages(Bringing):
         self.settle()
         page = self.window.right.holding_page
         self.assertEqual(self.window.right.page, "holding")
-        found = page.overviews[page.key]
+        found = page.overviews[page._mark(page.holding)]
         store = self.session.job.store(page.holding)
         classes = np.bincount(store.column("classification"))
         self.assertEqual(found.tables["classification"], {int(c): int(n) for c, n in enumerate(classes) if n})

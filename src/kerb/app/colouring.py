@@ -9,8 +9,8 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
 from kerb.app import scenes
-from kerb.app.handlers import classes_in
 from kerb.core.cloud import filters
+from kerb.core.cloud.classes import present
 from kerb.core.cloud.store import PART
 from kerb.core.quantity import symbol
 from kerb.core.things import CLOUD
@@ -82,7 +82,7 @@ class Colouring(QObject):
         if style.by == PART:
             off = set(layer.hidden_parts)
         if style.by == "class":
-            self.window.legend.show_classes(classes_in(layer.store), off)
+            self.window.legend.show_classes(present(layer.store.column("classification")), off)
         elif style.by in scenes.VALUE_COLUMNS:
             entries = scenes.value_entries(layer.store, style.by, self.main_cloud())
             self.window.legend.show_values(scenes.TITLES[style.by], entries, off)

@@ -5,15 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QInputDialog
 
 from kerb.app import scenes
 from kerb.app.views.chips import FilterChips
 from kerb.app.views.filter_card import FilterCard
-from kerb.core.cloud.classes import GROUND, KEY_POINTS
-from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, holds, offered, spread
+from kerb.core.cloud.classes import GROUND, KEY_POINTS, present
+from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, counts, offered, spread
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.quantity import number, symbol
 from kerb.job.job import Change
@@ -75,8 +74,8 @@ class Filtering(QObject):
         if store is None or not store.has(CLASSES):
             self.window.session.said.emit("The cloud has no classes; find the ground first.")
             return
-        present = set(np.unique(store.column(CLASSES)[:: max(1, store.count // 2_000_000)]).tolist())
-        wanted = Filter(CLASSES, tuple(code for code in (GROUND, KEY_POINTS) if code in present) or (GROUND,))
+        there = present(store.column(CLASSES))
+        wanted = Filter(CLASSES, tuple(code for code in (GROUND, KEY_POINTS) if code in there) or (GROUND,))
         rest = tuple(f for f in self.current() if f.column != CLASSES)
         self.set(rest if wanted in self.current() else (*rest, wanted))
 
@@ -159,11 +158,8 @@ class Filtering(QObject):
             self.card.show_values(column, value_counts(store, column, holding), mine)
         else:
             others = tuple(f for f in self.current() if f.column != column and f.on)
-            among = store.in_use()
-            for condition in others:
-                among &= holds(store, condition, slice(0, store.count))
             unit = symbol(scenes.unit_of(store, column, self.window.session.unit))
-            self.card.show_range(column, spread(store, column, among), unit, mine)
+            self.card.show_range(column, spread(store, column, others), unit, mine)
         self.place()
 
     def _try(self, condition: Filter | None) -> None:
@@ -207,12 +203,9 @@ def title(column: str) -> str:
 
 def value_counts(store: CloudStore, column: str, holding: Holding) -> list[tuple[int, str, int]]:
     """Values of a listed column with their names and how many points in use have them."""
-    codes, counts = np.unique(np.asarray(store.column(column))[store.in_use()], return_counts=True)
     names = scenes.value_names(store, column, holding)
-    return [
-        (int(code), f"{code}  {names[code]}" if code in names else str(code), int(n))
-        for code, n in zip(codes.tolist(), counts.tolist(), strict=True)
-    ]
+    found = counts(store, column)
+    return [(code, f"{code}  {names[code]}" if code in names else str(code), n) for code, n in found.items()]
 
 
 def words(condition: Filter, store: CloudStore, holding: Holding, unit: str) -> str:

@@ -17,7 +17,7 @@ from kerb.app.handlers_data import DataHandlers
 from kerb.app.handlers_points import PointHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.core.cloud.classes import class_words
+from kerb.core.cloud.classes import class_words, present
 from kerb.core.errors import KerbError
 from kerb.core.geometry.features import bounds_of
 from kerb.core.things import PICTURE
@@ -313,13 +313,13 @@ class Handlers(DataHandlers, PointHandlers):
         if setup is None or holding is None or not self.session.job.store(holding).has("classification"):
             self.session.said.emit("The cloud has no classes.")
             return
-        present = classes_in(self.session.job.store(holding))
+        there = present(self.session.job.store(holding).column("classification"))
         menu = QMenu(self.window)
         every = menu.addAction("All but noise")
         every.setCheckable(True)
         every.setChecked(not setup.classes)
         every.triggered.connect(lambda: self.session.commit("uses all classes but noise", classes=()))
-        for code in present:
+        for code in there:
             action = menu.addAction(class_words(code))
             action.setCheckable(True)
             action.setChecked(code in setup.classes)
@@ -383,9 +383,3 @@ def near_boxes(boxes: list) -> list[bool]:
     reach = FAR * max(float(np.median(sizes)), 1.0)
     close = np.hypot(*(middles[:, None] - middles[None]).transpose(2, 0, 1)) <= reach
     return close[int(np.argmax(close.sum(axis=1)))].tolist()
-
-
-def classes_in(store) -> list[int]:
-    """Classes present in a cloud, from a thinned look at it."""
-    column = store.column("classification")
-    return [int(code) for code in np.unique(column[:: max(1, len(column) // 2_000_000)])]

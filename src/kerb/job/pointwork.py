@@ -15,6 +15,7 @@ import numpy as np
 from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.classes import GROUND, class_words
 from kerb.core.cloud.excerpt import excerpt
+from kerb.core.cloud.filters import counts
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
@@ -137,7 +138,7 @@ def split_by(
     store = job.store(holding)
     values = np.asarray(store.column(column))
     used = store.in_use()
-    found = np.unique(values[used]).tolist()
+    found = list(counts(store, column))
     if not 2 <= len(found) <= MOST_SPLIT:
         raise InputError(f"{column} has {len(found)} values; parts are made of 2 to {MOST_SPLIT}")
     parts = []
@@ -223,7 +224,7 @@ def _without(store: CloudStore, holding: Holding, points: Mask, but: int = 0) ->
     if not holding.parts:
         return ()
     numbers = np.asarray(store.column(PART))
-    touched = set(np.unique(numbers[points]).tolist()) - {0, but}
+    touched = set(np.flatnonzero(np.bincount(numbers[points], minlength=1)).tolist()) - {0, but}
     parts = []
     for part in holding.parts:
         if part.number not in touched:

@@ -228,14 +228,15 @@ class FindPage(Page):
             self.note.setText(text)
 
         words = f"Finding: {finder.title.lower()}"
-        self._task = self.session.start(work, words, keep, fail)
-        self._task.ended.connect(self._ended)
+        task = self._task = self.session.start(work, words, keep, fail)
+        task.ended.connect(lambda: self._ended(task))
         self.figure.setText("Looking at a strip…" if cut else "Looking…")
         self._mirror()
 
-    def _ended(self) -> None:
-        self._task = None
-        self._mirror()
+    def _ended(self, task: Task) -> None:
+        if self._task is task:
+            self._task = None
+            self._mirror()
 
     def _stop(self) -> None:
         if self._task is not None:

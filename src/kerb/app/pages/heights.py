@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from kerb.app.pages.page import Page
 from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
 from kerb.core.arrays import Floats
-from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
+from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words, present
 from kerb.core.cloud.heights import HEIGHT, banded, heights
 from kerb.core.cloud.store import CLASSES
 from kerb.core.quantity import count, quantity, rounded, symbol
@@ -74,14 +74,12 @@ class HeightsPage(Page):
         if not self.isVisible() or holding is None:
             return
         store = self.session.job.store(holding)
-        present: list[int] = []
-        if store.has(CLASSES):
-            present = np.unique(store.column(CLASSES)[:: max(1, store.count // 2_000_000)]).tolist()
-        if list(self.boxes) != present:
+        there = present(store.column(CLASSES)) if store.has(CLASSES) else []
+        if list(self.boxes) != there:
             kept = set(self.chosen()) or {GROUND}
             while self.classes.count():
                 self.classes.takeAt(0).widget().deleteLater()
-            self.boxes = {code: QCheckBox(class_words(code), checked=code in kept) for code in present}
+            self.boxes = {code: QCheckBox(class_words(code), checked=code in kept) for code in there}
             for box in self.boxes.values():
                 box.toggled.connect(lambda _on: self.mirror())
                 self.classes.addWidget(box)
@@ -91,9 +89,9 @@ class HeightsPage(Page):
             for field, (_, _, limit) in zip(self.limits, BANDS, strict=True):
                 field.show_value(rounded(limit / metres), symbol(self._unit))
         chosen, notes = self.chosen(), []
-        if not present:
+        if not there:
             notes.append("The cloud has no classes: find the ground first.")
-        elif KEY_POINTS in present and KEY_POINTS not in chosen:
+        elif KEY_POINTS in there and KEY_POINTS not in chosen:
             notes.append("Class 8 (key points) is not taken for ground; where it is used it belongs there.")
         if store.has(HEIGHT) and store.outdated(HEIGHT):
             notes.append("The heights there are were computed before classes or set-aside points changed.")

@@ -159,20 +159,41 @@ def is_wide(store: CloudStore) -> bool:
     return column.dtype.itemsize > 1 and int(np.max(column[:20_000], initial=0)) > 255
 
 
+def counts(store: CloudStore, column: str) -> dict[int, int]:
+    """How many points in use have each value of a listed column."""
+    values, aside = store.column(column), store.aside()
+    if values.dtype.kind != "u" or values.dtype.itemsize > 2:
+        found, numbers = np.unique(np.asarray(values)[store.in_use()], return_counts=True)
+        return dict(zip(found.tolist(), numbers.tolist(), strict=True))
+
+    def some(span: tuple[int, int]) -> AnyArray:
+        own = np.asarray(values[slice(*span)])
+        own = own if aside is None else own[np.asarray(aside[slice(*span)]) == 0]
+        return np.bincount(own, minlength=1 << (8 * values.dtype.itemsize))
+
+    total = np.sum(each(some, ranges(store.count, least=500_000)), axis=0)
+    return {int(value): int(total[value]) for value in np.flatnonzero(total)}
+
+
 def _size(store: CloudStore, rows: slice | AnyArray) -> int:
     return len(range(*rows.indices(store.count))) if isinstance(rows, slice) else len(rows)
 
 
-def spread(store: CloudStore, column: str, among: Mask | None, bins: int = 96) -> tuple[Floats, Floats]:
-    """Edges (bins + 1,) and counts (bins,) of a column over a fair sample of each tile, ``among`` some points or all.
+def spread(
+    store: CloudStore, column: str, conditions: tuple[Filter, ...] = (), bins: int = 96
+) -> tuple[Floats, Floats]:
+    """Edges (bins + 1,) and counts (bins,) of a column over a fair sample of each tile of what passes some filters.
 
     The ends leave out the outermost 0.1 percent, so that one stray value does not squeeze all others into a bar.
     """
     tiles = store.tiles
     most = max(1, 400_000 // len(tiles))
     rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
-    if among is not None:
-        rows = rows[among[rows]]
+    aside = store.aside()
+    keep = np.ones(len(rows), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
+    for condition in conditions:
+        keep &= holds(store, condition, rows)
+    rows = rows[keep]
     if column == ELEVATION:
         values = store.xyz[rows, 2] * store.scale[2] + store.origin[2]
     else:

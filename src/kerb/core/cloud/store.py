@@ -179,11 +179,7 @@ class CloudStore:
             if wanted.aside:
                 columns[ASIDE] = self.set_of(wanted.aside).view(np.uint8)
         if wanted.parts != before.parts:
-            columns.pop(PART, None)
-            if wanted.parts:
-                columns[PART] = np.zeros(self.count, np.uint8)
-                for number, name in wanted.parts:
-                    columns[PART][sets.taken(self.folder, name, self.count)] = number
+            self._make_parts(columns, wanted)
         if wanted.given != before.given:
             self._give_classes(columns, wanted)
         # Only now: a set that cannot be read leaves everything as it was.
@@ -191,6 +187,20 @@ class CloudStore:
         self._gone = int(np.count_nonzero(columns[ASIDE])) if ASIDE in columns else 0
         self.remembered.clear()
         self.mask = None
+
+    def _make_parts(self, columns: dict[str, AnyArray], wanted: PointSets) -> None:
+        """The column of parts from the one there was: only parts that changed are read."""
+        before = columns.pop(PART, None)
+        if not wanted.parts:
+            return
+        numbers = np.zeros(self.count, np.uint8) if before is None else np.array(before)
+        new = [part for part in wanted.parts if part not in self.sets.parts]
+        for part in self.sets.parts:
+            if part not in wanted.parts:
+                numbers[numbers == part[0]] = 0
+        for number, name in new:
+            numbers[sets.taken(self.folder, name, self.count)] = number
+        columns[PART] = numbers
 
     def _give_classes(self, columns: dict[str, AnyArray], wanted: PointSets) -> None:
         before = self.sets.given
