@@ -16,6 +16,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats
 from kerb.core.errors import FormatError
+from kerb.formats.las_layers import check_layers
 from kerb.formats.las_read import LasStream, is_fault, laszip_record
 
 INFO = ("copc", 1)
@@ -58,6 +59,7 @@ class CopcStream(LasStream):
         """Records of the chosen nodes, about ``size`` at a time."""
         data = laszip_record(self.head)
         with open(self.path, "rb") as stream:
+            check_layers(stream, self.head, data)
             for batch in _batches(sorted(self.nodes, key=lambda node: node.offset), size):
                 packed = bytearray()
                 for node in batch:
@@ -94,6 +96,8 @@ class CopcStream(LasStream):
     def _entries(self, at: int, length: int) -> Iterator[Node]:
         """Every node of the hierarchy; a page that was visited is not visited again, so that none can loop."""
         pages, visited, total = [(at, length)], set(), 0
+        # A node that claims more points than the file has would have us reserve room for them.
+        most = min(MOST_PER_NODE, self.head.count)
         with open(self.path, "rb") as stream:
             while pages:
                 at, length = pages.pop()
@@ -109,7 +113,7 @@ class CopcStream(LasStream):
                 for *key, offset, size, count in ENTRY.iter_unpack(stream.read(length)):
                     if count == -1:
                         pages.append((offset, size))
-                    elif not (0 <= key[0] <= MOST_DEPTH and 0 <= count <= MOST_PER_NODE and size >= 0):
+                    elif not (0 <= key[0] <= MOST_DEPTH and 0 <= count <= most and size >= 0):
                         raise FormatError(f"{self.path}: an entry of the COPC hierarchy makes no sense")
                     elif offset + size > self.head.size:
                         raise FormatError(f"{self.path}: a node of the COPC hierarchy lies outside the file")

@@ -20,6 +20,7 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.layout import Columns, Layout
 from kerb.core.errors import FormatError, InputError, TruncatedError
 from kerb.formats.las_header import LASZIP, LasHead, read_head
+from kerb.formats.las_layers import check_layers
 from kerb.formats.las_reference import reference_of
 
 SAFE_LAZ_CHUNK = 5_000_000
@@ -93,6 +94,9 @@ class LasStream:
         each = max(1, most // len(places))
         if self.head.compressed and not self._can_seek():
             return next(self.chunks(most))
+        if self.head.compressed:
+            with open(self.path, "rb") as stream:
+                check_layers(stream, self.head, laszip_record(self.head))
         pieces = []
         try:
             with open(self.path, "rb") as stream:
@@ -190,6 +194,8 @@ def _decompressor(stream: BinaryIO, head: LasHead) -> Any:
     data = laszip_record(head)
     if len(data) < 34:
         raise FormatError(f"{head.path}: the compression record is too short")
+    check_layers(stream, head, data)
+    stream.seek(head.points_at)
     if _chunk_table_sound(stream, head, data):
         return lazrs.ParLasZipDecompressor(stream, data)
     return _front_to_back(stream, head, data)
