@@ -78,13 +78,14 @@ class Colouring(QObject):
         self.window.strip.set_unit(symbol(unit))
         self.window.strip.set_colours(scenes.colour_choices(layer.store), style.by)
         self.window.strip.set_contour(style.contour)
-        off = filters.hidden_values(layer.filters, scenes.VALUE_COLUMNS.get(style.by, ""))
-        if style.by == PART:
-            off = set(layer.hidden_parts)
+        column = scenes.VALUE_COLUMNS.get(style.by, "")
         if style.by == "class":
-            self.window.legend.show_classes(present(layer.store.column("classification")), off)
-        elif style.by in scenes.VALUE_COLUMNS:
+            codes = present(layer.store.column(column))
+            self.window.legend.show_classes(codes, filters.hidden_values(layer.filters, column, codes))
+        elif column:
             entries = scenes.value_entries(layer.store, style.by, self.main_cloud())
+            off = filters.hidden_values(layer.filters, column, [code for code, _, _ in entries])
+            off |= set(layer.hidden_parts) if style.by == PART else set()
             self.window.legend.show_values(scenes.TITLES[style.by], entries, off)
         elif style.by in ("colour", "plain"):
             self.window.legend.hide()

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -96,17 +97,18 @@ def kept(store: CloudStore, conditions: tuple[Filter, ...], progress: Progress |
 
 def toggled(conditions: tuple[Filter, ...], column: str, value: int) -> tuple[Filter, ...]:
     """The filters after a value of a listed column was hidden, or shown again if it was."""
-    mine = next((f for f in conditions if f.column == column and f.values and f.outside), None)
+    mine = next((f for f in conditions if f.column == column and f.values and f.on), None)
     if mine is None:
         return (*conditions, Filter(column, (value,), outside=True))
     values = tuple(sorted(set(mine.values) ^ {value}))
-    changed = (Filter(column, values, outside=True),) if values else ()
+    changed = (replace(mine, values=values),) if values else ()
     return tuple(item for f in conditions for item in (changed if f is mine else (f,)))
 
 
-def hidden_values(conditions: tuple[Filter, ...], column: str) -> set[int]:
-    """Values of a listed column that some filter takes out by name."""
-    return {v for f in conditions if f.on and f.outside and f.column == column for v in f.values}
+def hidden_values(conditions: tuple[Filter, ...], column: str, values: Iterable[int]) -> set[int]:
+    """Which of some values of a listed column are taken out by name."""
+    mine = [f for f in conditions if f.on and f.column == column and f.values]
+    return {value for value in values if any((value in f.values) == f.outside for f in mine)}
 
 
 def with_range(conditions: tuple[Filter, ...], column: str, low: float, high: float) -> tuple[Filter, ...]:
