@@ -138,7 +138,8 @@ def paint_lines(
             if value is not None and view.mode == PLAN:
                 middle = own.mean(axis=0)
                 at_ = QPointF(middle[0] - painter.fontMetrics().horizontalAdvance(text) / 2, middle[1] + 4)
-            _outlined(painter, at_, text, ink, QColor(view.theme.sheet))
+            # A line's own ink may be that of the fill under it.
+            _outlined(painter, at_, text, ink if value is None else QColor(view.theme.ink), QColor(view.theme.sheet))
 
 
 def _short(value: float) -> str:
