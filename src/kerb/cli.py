@@ -14,7 +14,7 @@ from kerb import __version__
 from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, convert, info, options, prepare, stats, stockpile
+from kerb.headless import add, choosing, convert, info, options, prepare, stats, stockpile
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 
@@ -54,9 +54,11 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--count", type=int, default=100_000, help="points that stay with --thin random")
     parser.add_argument(
-        "--without", type=convert.finder_list, default=(), metavar="LIST",
-        help=f"leave out what is found with usual settings: {', '.join(convert.LEFT_OUT)}, separated by commas",
+        "--without", type=choosing.searches, default=(), metavar="LIST",
+        help=f"leave out what is found: {', '.join(choosing.LEFT_OUT)}, separated by commas; settings that are not the "
+        "usual ones as low:drop=0.3:cell=2",
     )  # fmt: skip
+    choosing.add_only(parser)
     parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
     parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")

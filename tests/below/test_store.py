@@ -7,6 +7,7 @@ import shapely
 from scipy.spatial import cKDTree
 
 from kerb.core.cloud.builder import build
+from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.outgoing import from_store
@@ -151,7 +152,10 @@ class Views(Folder):
 
     def test_box_and_attribute_range(self):
         low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]
-        view = CloudView(self.store, Narrowing(box=(tuple(low), tuple(high)), ranges={"intensity": (20_000, 30_000)}))
+        view = CloudView(
+            self.store,
+            Narrowing(box=(tuple(low), tuple(high)), filters=(Filter("intensity", low=20_000, high=30_000),)),
+        )
         intensity = self.store.column("intensity")
         want = (
             np.all((self.every >= low) & (self.every <= high), axis=1) & (intensity >= 20_000) & (intensity <= 30_000)

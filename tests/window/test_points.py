@@ -2,16 +2,19 @@
 
 import contextlib
 
+import laspy
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtWidgets import QFileDialog, QInputDialog
 
+from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.heights import HEIGHT
+from kerb.core.progress import silent
 from kerb.core.quantity import count
 from kerb.demo import yard
-from kerb.job import studies
+from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
 
@@ -391,6 +394,90 @@ class Points(Windowed):
         old, new = self.session.job.state.holdings
         self.assertEqual((old.visible, new.points), (False, kept))
 
+    def test_a_study_counts_what_the_view_shows(self):
+        self.draw_toe()
+        self.window.handlers.run("compute")
+        self.settle()
+        every = self.session.outcome().value("net")
+        z = self.store.coordinates(slice(0, self.store.count))[:, 2]
+        xy = self.store.coordinates(slice(0, self.store.count))[:, :2]
+        heap = np.hypot(*(xy - yard.ORIGIN - HEAP.centre).T) < 4
+        low = Filter("elevation", high=float(np.percentile(z[heap], 50)))
+        self.window.filtering.set((low, Filter("intensity", low=0.0, on=False)))
+        self.settle()
+        self.assertFalse(self.session.stale(self.session.study), "what is shown is no input")
+        sheet = self.window.sheet
+        self.assertIn("none", sheet.only.text())
+        QTest.mouseClick(sheet.only, LEFT)
+        menu = self.window.menu_shown
+        self.assertEqual([a.text() for a in menu.actions()], ["As the view shows it now", "Every point"])
+        menu.actions()[0].trigger()
+        menu.close()
+        self.settle()
+        self.assertEqual(self.session.setup.only, (low,))
+        self.assertIn("Elevation … –", sheet.only.text())
+        self.assertLess(self.session.outcome().value("net"), every)
+        self.assertIn("counts points by Elevation", self.session.job.record_text())
+        self.window.filtering.set(())
+        self.settle()
+        self.assertEqual(self.session.setup.only, (low,), "the study does not follow the view")
+        self.session.undo()
+        self.settle()
+        self.assertEqual((self.session.setup.only, self.session.outcome().value("net")), ((), every))
+
+    def test_colour_taken_from_a_point(self):
+        for name in ("red", "green", "blue"):
+            values = np.full(self.store.count, 40, np.uint8)
+            values[: self.store.count // 2] = 200
+            self.store.lend(name, values)
+        self.window.filtering.open("colour")
+        QTest.mouseClick(self.window.filtering.card.pick, LEFT)
+        hit = next(r for r in self.view.picture.buffer.rows[200:400, 200:400].ravel().tolist() if r >= 0)
+        place = self.place_of(hit)
+        found = self.view.point_at(QPointF(place))
+        self.click(place)
+        wait(0.4)
+        self.settle()
+        row = found[1]
+        colour = int(self.store.column("red")[row])
+        condition = self.window.colouring.main_cloud().filters[0]
+        self.assertEqual((condition.column, condition.colour), ("colour", (colour,) * 3))
+        alike = np.asarray(self.store.column("red")) == colour
+        noise = np.asarray(self.store.column("classification")) == 7
+        np.testing.assert_array_equal(self.window.colouring.layer().shown(), alike & ~noise)
+        QTest.mouseClick(self.window.filtering.card.pick, LEFT)
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertIs(self.view.tool, self.window.edit_tool)
+
+    def test_heights_written_in_place_of_elevations_once(self):
+        said = []
+        self.session.complained.connect(lambda title, text: said.append(text))
+        self.heights()
+        target = self.place.parent / "flat.laz"
+        with answered(QFileDialog, "getSaveFileName", (str(target), "")):
+            QTest.mouseClick(self.window.right.heights.flat, LEFT)
+            self.settle()
+        las = laspy.read(target)
+        over = np.asarray(self.store.column(HEIGHT))
+        known = np.isfinite(over)
+        self.assertEqual(len(las.z), int(known.sum()))
+        z = self.store.coordinates(slice(0, self.store.count))[:, 2]
+        np.testing.assert_allclose(np.sort(np.asarray(las["elevation"])), np.sort(z[known]), atol=1e-6)
+        np.testing.assert_allclose(np.sort(np.asarray(las.z)), np.sort(over[known]), atol=1e-3)
+        self.assertIn("Wrote", self.session.job.record_text())
+        job = self.session.job
+        flat = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(target), silent())
+        self.session.execute(holdings.added(job, flat))
+        QTest.mouseClick(self.window.lists.rows[flat.id], LEFT, PLAIN, QPoint(120, 20))
+        self.window.handlers.run("over_ground")
+        self.settle()
+        page = self.window.right.heights
+        self.assertFalse(page.compute.isEnabled() or page.flat.isEnabled())
+        self.window.handlers.write_to(flat, self.place.parent / "twice.laz", HEIGHT)
+        self.settle()
+        self.assertIn("replaced already", said[-1])
+        self.assertFalse((self.place.parent / "twice.laz").exists())
+
     def heights(self):
         """Open the page and compute heights above ground."""
         self.window.actions_by_id["over_ground"].trigger()
@@ -495,6 +582,15 @@ class Points(Windowed):
         self.settle()
         self.assertEqual(self.session.job.state.holding("bays").style["field"], "p50")
         self.assertIn("bay\t", page.text())
+        self.window.filtering.ground_only()
+        self.settle()
+        page.only_shown.setChecked(True)
+        QTest.mouseClick(page.again, LEFT)
+        self.settle()
+        ground = inside & (np.asarray(self.store.column("classification")) == 2)
+        self.assertEqual(page.values["count"], [int(ground.sum())])
+        self.assertIn("what is shown in", page.note.text())
+        self.session.undo()
         self.session.undo()
         self.settle()
         self.assertEqual(self.session.job.thing(self.session.job.state.holding("bays")).thing.fields, {})

@@ -9,12 +9,14 @@ from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QInputDialog
 
 from kerb.app import scenes
+from kerb.app.tools.pick_colour import PickColour
 from kerb.app.views.chips import FilterChips
 from kerb.app.views.filter_card import FilterCard
+from kerb.core.cloud import filters as filtered
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, present
 from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, counts, offered, spread
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import symbol
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
 
@@ -22,7 +24,6 @@ if TYPE_CHECKING:
     from kerb.app.window import Window
 
 REST_MS = 300
-MOST_NAMED = 3
 
 
 class Filtering(QObject):
@@ -46,6 +47,7 @@ class Filtering(QObject):
         self.card.save_wanted.connect(self.save)
         self.card.saved_wanted.connect(self.use_saved)
         self.card.closed.connect(lambda: self.open(None))
+        self.card.pick_wanted.connect(self.pick_colour)
 
     def current(self) -> tuple[Filter, ...]:
         """The filters as they are shown now."""
@@ -63,7 +65,7 @@ class Filtering(QObject):
             return
         after = replace(holding, filters=filters)
         store = self.window.session.job.store(holding)
-        said = "; ".join(words(f, store, holding, self.window.session.unit) for f in filters if f.on) or "everything"
+        said = sentence(filters, store, holding, self.window.session.unit)
         change = Change(f"Shows of {holding.name}: {said}", lambda s: s.with_holding(after), {}, undoable=False)
         self.window.session.execute(change)
 
@@ -146,6 +148,17 @@ class Filtering(QObject):
         """Set the filters that were saved under a name."""
         self.set(dict(self.window.session.job.state.filters)[name])
 
+    def pick_colour(self) -> None:
+        """Wait for a click on a point whose colour is asked for."""
+
+        def taken(colour: tuple[int, ...] | None) -> None:
+            self.window.use_edit_tool()
+            if colour is not None:
+                self.open(COLOUR)
+                self.card.take_colour(colour)
+
+        self.window.use_tool(PickColour(self.window.view, taken))
+
     def _show_column(self, column: str) -> None:
         layer, holding = self.window.colouring.layer(), self.window.colouring.main_cloud()
         if layer is None or holding is None:
@@ -208,17 +221,14 @@ def value_counts(store: CloudStore, column: str, holding: Holding) -> list[tuple
     return [(code, f"{code}  {names[code]}" if code in names else str(code), n) for code, n in found.items()]
 
 
+def sentence(conditions: tuple[Filter, ...], store: CloudStore, holding: Holding, unit: str) -> str:
+    """Filters that are on, in words."""
+    return "; ".join(words(f, store, holding, unit) for f in conditions if f.on) or "everything"
+
+
 def words(condition: Filter, store: CloudStore, holding: Holding, unit: str) -> str:
     """A filter in words, for its chip."""
-    name, no = title(condition.column), "not " if condition.outside else ""
-    if condition.column == COLOUR:
-        return f"{name} {no}like #{bytes(condition.colour).hex()}"
-    if condition.values:
-        names = scenes.value_names(store, condition.column, holding)
-        shown = [str(names.get(v, v)) for v in condition.values[:MOST_NAMED]]
-        more = f" and {len(condition.values) - MOST_NAMED} more" if len(condition.values) > MOST_NAMED else ""
-        return f"{name} {no}{', '.join(shown)}{more}"
-    mark = symbol(scenes.unit_of(store, condition.column, unit)) if condition.column != ELEVATION else symbol(unit)
-    wide = (condition.high or 0) - (condition.low or 0) > 1000
-    low, high = (number(v, 0 if wide else 2) if v is not None else "…" for v in (condition.low, condition.high))
-    return f"{name} {no}{low} – {high} {mark}".rstrip()
+    column = condition.column
+    own = unit if column == ELEVATION else scenes.unit_of(store, column, unit)
+    names = scenes.value_names(store, column, holding) if condition.values else {}
+    return filtered.words(condition, title(column), names, own)

@@ -13,11 +13,13 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
 from kerb import __version__
 from kerb.app.dialogs.reading import Reading, keys_page, method_page
 from kerb.app.dialogs.title import TitleBlock
+from kerb.app.filtering import sentence as filter_sentence
 from kerb.app.handlers_data import DataHandlers
 from kerb.app.handlers_points import PointHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.cloud.classes import class_words, present
+from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
 from kerb.core.geometry.features import bounds_of
 from kerb.core.things import PICTURE
@@ -309,8 +311,9 @@ class Handlers(DataHandlers, PointHandlers):
 
     def choose_classes(self) -> None:
         """A menu of the classes that are there, ticked where they count."""
-        setup, holding = self.session.setup, self.window.colouring.main_cloud()
-        if setup is None or holding is None or not self.session.job.store(holding).has("classification"):
+        setup = self.session.setup
+        holding = self.session.job.state.holding(setup.cloud) if setup is not None else None
+        if holding is None or not self.session.job.store(holding).has("classification"):
             self.session.said.emit("The cloud has no classes.")
             return
         there = present(self.session.job.store(holding).column("classification"))
@@ -331,6 +334,29 @@ class Handlers(DataHandlers, PointHandlers):
     def _toggle_class(self, code: int) -> None:
         chosen = set(self.session.setup.classes) ^ {code}
         self.session.commit(f"uses classes {sorted(chosen)}", classes=tuple(sorted(chosen)))
+
+    def choose_filters(self) -> None:
+        """A menu to take over the filters that are set on the cloud, saved ones, or none."""
+        setup = self.session.setup
+        holding = self.session.job.state.holding(setup.cloud) if setup is not None else None
+        if holding is None:
+            return
+        menu = QMenu(self.window)
+        shown = tuple(f for f in holding.filters if f.on)
+        offers = [("As the view shows it now", shown), *self.session.job.state.filters]
+        for name, conditions in offers:
+            action = menu.addAction(name, lambda c=conditions: self.use_filters(c))
+            action.setEnabled(bool(conditions))
+        menu.addAction("Every point", lambda: self.use_filters(()))
+        link = self.window.sheet.only
+        menu.popup(link.mapToGlobal(link.rect().bottomLeft()))
+        self.window.menu_shown = menu
+
+    def use_filters(self, conditions: tuple[Filter, ...]) -> None:
+        """Let only points that pass some filters count in the open study."""
+        holding = self.session.job.state.holding(self.session.setup.cloud)
+        said = filter_sentence(conditions, self.session.job.store(holding), holding, self.session.unit)
+        self.session.commit(f"counts points by {said}", only=conditions)
 
     # Help
 

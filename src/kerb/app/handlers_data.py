@@ -15,7 +15,8 @@ from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.dialogs.write import ask_target
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
-from kerb.core.cloud.outgoing import from_store
+from kerb.core.cloud.heights import HEIGHT
+from kerb.core.cloud.outgoing import from_store, with_elevations
 from kerb.core.errors import JobError, KerbError
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, local_grid
@@ -23,7 +24,7 @@ from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed
 from kerb.core.units import LENGTH_UNITS
 from kerb.formats.stac import TileService
-from kerb.formats.write_things import endings_for, write_cloud, write_thing
+from kerb.formats.write_things import CLASSED, endings_for, write_cloud, write_thing
 from kerb.job import holdings, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
@@ -208,16 +209,31 @@ class DataHandlers:
             self.session.settings.set("write_folder", str(target.parent))
             self.write_to(holding, target)
 
-    def write_to(self, holding: Holding, target: Path) -> None:
-        """Write a holding to a file; sources of the job are never written to."""
+    def write_heights(self, key: str = "") -> None:
+        """Write a cloud with heights above ground in place of elevations, which become an attribute of its own."""
+        holding = self._chosen(key)
+        start = self.session.settings.get("write_folder", str(Path.home()))
+        target = ask_target(self.window, f"{holding.name}, heights", CLASSED, start)
+        if target is not None:
+            self.write_to(holding, target, HEIGHT)
+
+    def write_to(self, holding: Holding, target: Path, level: str = "") -> None:
+        """Write a holding to a file, with the attribute ``level`` in place of elevations where one is named.
+
+        Sources of the job are never written to.
+        """
         job = self.session.job
         sources = [Path(h.source) for h in job.state.holdings if h.source]
         if target.exists() and any(source.exists() and target.samefile(source) for source in sources):
             self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
             return
-        job.note(Change(f"Wrote {holding.name} to {target}", lambda state: state))
         if holding.kind == CLOUD:
             outgoing = from_store(job.store(holding))
+            try:
+                outgoing = with_elevations(outgoing, level) if level else outgoing
+            except ValueError as error:
+                self.session.complained.emit("Not written", f"{holding.name}: {error}")
+                return
             work = lambda progress: write_cloud(outgoing, target, progress)[1]  # noqa: E731
         else:
             item, data = job.thing(holding), job.folder / holding.data
@@ -225,9 +241,10 @@ class DataHandlers:
             def work(progress: Progress) -> list[tuple[str, str]]:
                 return write_thing(item, target, progress, data / "picture.tif")
 
-        self.session.start(work, f"Writing {target.name}", lambda notes: self._wrote(target, notes))
+        self.session.start(work, f"Writing {target.name}", lambda notes: self._wrote(holding, target, notes))
 
-    def _wrote(self, target: Path, notes: list[tuple[str, str]]) -> None:
+    def _wrote(self, holding: Holding, target: Path, notes: list[tuple[str, str]]) -> None:
+        self.session.job.note(Change(f"Wrote {holding.name} to {target}", lambda state: state))
         words = "; ".join(text for _code, text in notes)
         self.session.said.emit(f"Wrote {target}" + (f" ({words})" if words else ""))
 

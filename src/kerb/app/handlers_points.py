@@ -236,7 +236,7 @@ class PointHandlers:
     def cloud_statistics(self) -> None:
         holding = self.window.colouring.main_cloud()
         layer = self.window.colouring.layer()
-        self.window.show_statistics(holding, layer.shown(), "what is shown")
+        self.window.show_statistics(holding, layer.shown() & layer.store.in_use(), "what is shown")
 
     def compute_attribute(
         self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str,
@@ -248,7 +248,7 @@ class PointHandlers:
 
         def keep(values: AnyArray) -> None:
             store.add_attribute(*made, values)
-            job.note(Change(f"Computed {words} of {holding.name}", lambda state: state))
+            job.note(pointwork.computed(holding, made[0], words))
             self.window.colouring.colour_by(made[0])
             if then is not None:
                 then(values)

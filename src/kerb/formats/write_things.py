@@ -23,6 +23,8 @@ ENDINGS = {
     MODEL: (".obj", ".stl", ".ply", ".off", ".dxf"),
     PICTURE: (".tif", ".png", ".jpg"),
 }
+# Clouds of these formats keep classes and added dimensions.
+CLASSED = (".laz", ".las")
 NAMES = {
     ".laz": "LAZ", ".las": "LAS", ".e57": "E57", ".ply": "PLY", ".xyz": "XYZ text", ".pts": "PTS text",
     ".csv": "CSV text", ".txt": "Text", ".dxf": "DXF", ".xml": "LandXML", ".gpkg": "GeoPackage",

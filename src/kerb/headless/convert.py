@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.cloud.builder import build
-from kerb.core.cloud.finders import FINDERS
+from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.outgoing import from_store, from_stream
 from kerb.core.cloud.sieve import Sieve, Sieved
@@ -27,10 +27,9 @@ from kerb.formats.polygons import one_polygon
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, examine
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
+from kerb.headless.choosing import Search, chosen, without
 from kerb.headless.options import check_output, progress_to_terminal, workspace
 from kerb.studies.outcome import Figure, Input, Note, Outcome
-
-LEFT_OUT = ("outliers", "sparse", "low", "pieces", "duplicates", "overlap")
 
 
 @dataclass(frozen=True)
@@ -44,7 +43,8 @@ class Wish:
     to_crs: str = ""
     partial: bool = False
     thinning: Thinning | None = None
-    without: tuple[str, ...] = ()
+    without: tuple[Search, ...] = ()
+    only: tuple[Filter, ...] = ()
 
     def placing(self, source: ReferenceSystem) -> Placing:
         """What is done with numbers in ``source``. Raises InputError, when the system is not known."""
@@ -82,7 +82,7 @@ def run_convert(args: argparse.Namespace) -> Outcome:
         thinning.check()
     wish = Wish(
         _sieve(args), args.unit_in or "", args.crs or "", args.unit or "", args.to_crs or "", args.partial, thinning,
-        args.without,
+        args.without, tuple(args.only),
     )  # fmt: skip
     progress = progress_to_terminal()
     seen = [examine(path) for path in inputs]
@@ -134,7 +134,7 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
         placings.append(wish.placing(source))
         streams.append(placed(sieved, placings[-1]))
     joined = streams[0] if len(streams) == 1 else Joined(streams)
-    if wish.thinning is None and not wish.without:
+    if wish.thinning is None and not wish.without and not wish.only:
         written, notes = write_cloud(from_stream(joined), out, progress)
     else:
         written, notes = _write_found(joined, out, wish, progress)
@@ -157,17 +157,8 @@ def _write_found(stream: PointStream, out: Path, wish: Wish, progress: Progress)
     """Write what is left of a cloud after something was found in it, and after thinning."""
     with workspace() as folder:
         store = build(stream, folder / "cloud", progress.within(0.0, 0.4))
-        keep, notes = store.in_use(), []
-        for key in wish.without:
-            finder = FINDERS[key]
-            settings = finder.usual(store)
-            found = finder.find(store, settings, keep, progress.within(0.4, 0.6))
-            how = ", ".join(
-                f"{name} {value:g}" for name, value in vars(settings).items() if isinstance(value, (int, float))
-            )
-            words = f"{int(np.count_nonzero(found))} points left out as {finder.title.lower()}"
-            notes.append(("left-out", f"{words} ({how})" if how else words))
-            keep &= ~found
+        keep = chosen(store, list(wish.only), stream.layout.source, progress.within(0.4, 0.45))
+        keep, notes = without(store, wish.without, keep, progress.within(0.45, 0.6))
         if wish.thinning is not None:
             keep = thinned(store, wish.thinning, keep, progress.within(0.6, 0.8))
         if not keep.any():
@@ -177,19 +168,13 @@ def _write_found(stream: PointStream, out: Path, wish: Wish, progress: Progress)
     return written, [*notes, *more]
 
 
-def finder_list(text: str) -> tuple[str, ...]:
-    """Names of what is to be left out, separated by commas. Raises ArgumentTypeError for anything else."""
-    names = tuple(part.strip() for part in text.split(","))
-    if not all(name in LEFT_OUT for name in names):
-        raise argparse.ArgumentTypeError(f"'{text}': choose from {', '.join(LEFT_OUT)}")
-    return names
-
-
 def _convert_thing(seen: list[Examined], kind: str, out: Path, wish: Wish, progress: Progress) -> Outcome:
     if len(seen) > 1:
         raise InputError("only clouds can be joined; convert one file at a time")
-    if not wish.sieve.idle or wish.thinning is not None or wish.without:
-        raise InputError(f"{seen[0].path}: --every, --spacing, --classes, --within, --thin, --without are for clouds")
+    if not wish.sieve.idle or wish.thinning is not None or wish.without or wish.only:
+        raise InputError(
+            f"{seen[0].path}: --every, --spacing, --classes, --within, --only, --thin, --without are for clouds"
+        )
     offer = seen[0].offer(kind)
     item, notes = read_offer(replace(seen[0], reference=wish.stated(seen[0].reference)), offer, Reading(), progress)
     item = replace(item, reference=wish.stated(item.reference))

@@ -6,10 +6,12 @@ import argparse
 import re
 from pathlib import Path
 
+from kerb.core.cloud.filters import to_json
 from kerb.core.cloud.statistics import of_areas, unit_of
 from kerb.core.errors import InputError
 from kerb.core.reference import ReferenceSystem
 from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
+from kerb.headless.choosing import add_only, chosen
 from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
@@ -23,6 +25,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--epoch", default="", metavar="DATE",
         help="also write the fields as NAME_DATE, so that those of other epochs stay beside them",
     )  # fmt: skip
+    add_only(parser)
     add_common(parser)
 
 
@@ -38,13 +41,16 @@ def run_stats(args: argparse.Namespace) -> Outcome:
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.6))
         store = cloud.store
-        values = of_areas(store, areas.shapes, progress.within(0.6, 1.0))
+        among = chosen(store, args.only, args.cloud, progress.within(0.6, 0.65)) if args.only else store.in_use()
+        values = of_areas(store, areas.shapes, progress.within(0.65, 1.0), among)
     used = sum(int(number or 0) for number in values["count"])
     reference = store.reference
     unit = reference.unit.code
     columns = (Column("name"), *(Column(name, unit_of(name, unit)) for name in values))
     table = tuple(zip(areas.names, *values.values(), strict=True))
-    settings = {"areas": str(args.areas), "out": str(args.out or ""), "epoch": args.epoch}
+    settings = {
+        "areas": str(args.areas), "out": str(args.out or ""), "epoch": args.epoch, "only": to_json(tuple(args.only)),
+    }  # fmt: skip
     outcome = Outcome("stats", unit, reference.code or reference.name, {}, settings)
     outcome.inputs = [
         Input("cloud", args.cloud, store.count, used),

@@ -19,6 +19,7 @@ from kerb.core.things import CLOUD, MODEL, SURFACE, relocated
 from kerb.formats.polygons import NamedRing, one_polygon
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, Offer, examine
+from kerb.headless.choosing import add_only, chosen
 from kerb.headless.options import (
     add_common,
     check_output,
@@ -56,6 +57,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         else:
             parser.add_argument(flag, default=default, help=_safe(about.help))
     parser.add_argument("--classes", type=class_list, default=(), help="classes that count (default: all but noise)")
+    add_only(parser)
     add_common(parser, report=True)
 
 
@@ -75,7 +77,8 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
     # A toe with typed elevations would override the ground; a file's elevations are rarely meant so: plan only.
     values = {name: getattr(args, name) for name in settings_of(StockpileSetup)}
     setup = StockpileSetup(
-        cloud=args.cloud, toe=tuple(map(tuple, ring.xy.tolist())), classes=args.classes, **values
+        cloud=args.cloud, toe=tuple(map(tuple, ring.xy.tolist())), classes=args.classes, only=tuple(args.only),
+        **values
     )  # fmt: skip
     setup.check()
     progress = progress_to_terminal()
@@ -84,6 +87,8 @@ def run_stockpile(args: argparse.Namespace) -> Outcome:
         if setup.part and setup.part not in cloud.store.part_names:
             known = ", ".join(cloud.store.part_names) or "none"
             raise InputError(f"{args.cloud}: has no part '{setup.part}'; there are: {known}")
+        if args.only:
+            chosen(cloud.store, args.only, args.cloud, Progress())
         base: OpenedBase | None = None
         unit = cloud.store.reference.unit
         if setup.base == "surface":

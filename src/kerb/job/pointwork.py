@@ -182,6 +182,18 @@ def ground_words(holding: Holding, classes: Bytes, used: Mask, how: str) -> str:
     return f"Found the ground of {holding.name}: {count(found)} of {count(int(np.count_nonzero(used)))} points. {how}"
 
 
+def computed(holding: Holding, attribute: str, words: str) -> Change:
+    """An attribute was computed, anew or for the first time: what was found by the one before is stale."""
+
+    def apply(state: JobState) -> JobState:
+        now = state.holding(holding.id)
+        if now is None:
+            return state
+        return state.with_holding(replace(now, computed={**now.computed, attribute: uuid.uuid4().hex[:10]}))
+
+    return Change(f"Computed {words} of {holding.name}", apply, undoable=False)
+
+
 def cloud_of(job: Job, holding: Holding, points: Mask, name: str, progress: Progress) -> Holding:
     """Write points as a cloud of its own into the job's folder; :func:`cloud_added` puts it into the job.
 

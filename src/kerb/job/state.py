@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 from kerb.core.cloud.filters import Filter
+from kerb.core.cloud.filters import from_json as filters_from_json
 from kerb.core.cloud.sets import PointSets
 from kerb.core.quantity import Decimals
 from kerb.core.reference import UNKNOWN, ReferenceSystem
@@ -35,7 +36,8 @@ class Holding:
 
     ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about. Of a
     cloud, ``aside`` names the kept set of the points that are set aside, ``given`` the classes that sets of points were
-    given since the import, one after the other, and ``filters`` say which of the rest are shown.
+    given since the import, one after the other, and ``filters`` say which of the rest are shown; ``computed`` marks
+    each attribute anew whenever it is computed, so that what was found by it before is known to be stale.
     """
 
     id: str
@@ -54,6 +56,7 @@ class Holding:
     parts: tuple[Part, ...] = ()
     given: tuple[tuple[str, int], ...] = ()
     filters: tuple[Filter, ...] = ()
+    computed: dict[str, str] = field(default_factory=dict)
 
     @property
     def sets(self) -> PointSets:
@@ -146,7 +149,7 @@ class JobState:
         return replace(self, studies=tuple(s for s in self.studies if s.id != key))
 
     def looking_like(self, other: JobState) -> JobState:
-        """With colours, filters and hidden parts as another state has them: undo does not change how things look."""
+        """With looks and marks of attributes as another state has them: undo passes over these."""
         holdings = []
         for holding in self.holdings:
             seen = other.holding(holding.id)
@@ -159,7 +162,8 @@ class JobState:
                 if part.number in looks else part
                 for part in holding.parts
             )  # fmt: skip
-            holdings.append(replace(holding, style=seen.style, filters=seen.filters, parts=parts))
+            like = replace(holding, style=seen.style, filters=seen.filters, parts=parts, computed=seen.computed)
+            holdings.append(like)
         return replace(self, holdings=tuple(holdings), filters=other.filters)
 
     def to_json(self) -> dict[str, Any]:
@@ -178,10 +182,10 @@ class JobState:
             values["steps"] = tuple(values.get("steps", ()))
             values["parts"] = tuple(Part(**_known(Part, part)) for part in values.get("parts", ()))
             values["given"] = tuple((name, int(code)) for name, code in values.get("given", ()))
-            values["filters"] = _filters(values.get("filters", ()))
+            values["filters"] = filters_from_json(values.get("filters", ()))
             holdings.append(Holding(**values))
         studies = tuple(StudyRecord(**_known(StudyRecord, item)) for item in data["studies"])
-        saved = tuple((name, _filters(items)) for name, items in data.get("filters", ()))
+        saved = tuple((name, filters_from_json(items)) for name, items in data.get("filters", ()))
         return JobState(Title(**title), tuple(holdings), studies, saved)
 
 
@@ -193,16 +197,6 @@ def free_name(wanted: str, taken: list[str]) -> str:
     while f"{wanted} ({number})" in taken:
         number += 1
     return f"{wanted} ({number})"
-
-
-def _filters(items: Any) -> tuple[Filter, ...]:
-    found = []
-    for item in items:
-        values = _known(Filter, item)
-        values["values"] = tuple(values.get("values", ()))
-        values["colour"] = tuple(values.get("colour", ()))
-        found.append(Filter(**values))
-    return tuple(found)
 
 
 def _known(kind: type, data: dict[str, Any]) -> dict[str, Any]:

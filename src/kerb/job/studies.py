@@ -71,11 +71,15 @@ def fingerprint_of(state: JobState, study: StudyRecord) -> str:
     used = [state.holding(setup.get(key, "")) for key in ("cloud", "base_surface")]
     part = next((p.points for h in used[:1] if h for p in h.parts if p.name == setup.get("part")), "")
     # Parts do not matter unless one is named: sorting points into parts makes no study stale.
-    inputs = [
+    inputs: list[Any] = [
         [h.id, h.points, *([h.aside] if h.aside else []), *map(list, h.given)] if h is not None else None for h in used
     ]
     if part:
         inputs.append([part])
+    columns = [item["column"] for item in setup.get("only", ())]
+    marks = [[name, h.computed[name]] for h in used[:1] if h for name in columns if name in h.computed]
+    if marks:
+        inputs.append(marks)
     return fingerprint(study.kind, setup, inputs, state.title.unit, state.title.reference)
 
 

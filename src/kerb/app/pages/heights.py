@@ -60,7 +60,10 @@ class HeightsPage(Page):
         self.compute.clicked.connect(self.run)
         self.give = QPushButton("Give classes 3, 4, 5", toolTip="Classes by the bands; Ctrl+Z takes it back")
         self.give.clicked.connect(self.give_bands)
+        self.flat = QPushButton("Write…", toolTip="A file with heights in place of elevations, which it carries along")
+        self.flat.clicked.connect(lambda: self.action_wanted.emit("write_heights"))
         self.actions_row.addWidget(self.give)
+        self.actions_row.addWidget(self.flat)
         self.actions_row.addStretch(1)
         self.actions_row.addWidget(self.compute)
         self.session.changed.connect(self.mirror)
@@ -100,7 +103,9 @@ class HeightsPage(Page):
             notes.append("The heights there are were computed before classes or set-aside points changed.")
         fill_warnings(self.notes, notes)
         self.compute.setEnabled(bool(chosen) and ELEVATION not in store.names)
-        self.give.setEnabled(store.has(HEIGHT) and not store.outdated(HEIGHT))
+        usable = store.has(HEIGHT) and not store.outdated(HEIGHT)
+        self.give.setEnabled(usable)
+        self.flat.setEnabled(usable and ELEVATION not in store.names)
 
     def run(self) -> None:
         """Compute heights over the chosen classes in the background."""

@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QPushButton, QTableWidget, QTableWidgetItem
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QComboBox,
+    QHeaderView,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+)
 
 from kerb.app.pages.page import Page
 from kerb.app.sheets.fields import hairline
@@ -17,6 +25,7 @@ from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.statistics import figures, of_areas, unit_of
 from kerb.core.errors import KerbError
+from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, plain, symbol
 from kerb.job import measured
 from kerb.job.job import Change
@@ -69,6 +78,8 @@ class StatisticsPage(Page):
         self.what = QComboBox(toolTip="Points the figures are of")
         self.what.activated.connect(lambda _i: self._chosen())
         self.body.addWidget(self.what)
+        self.only_shown = QCheckBox("Only points that are shown", toolTip="Filters and hidden classes and parts count")
+        self.body.addWidget(self.only_shown)
         self.note = self.words("")
         self.body.addWidget(hairline())
         self.field = QComboBox(toolTip="The figure that is listed and shown on the areas in plan")
@@ -123,7 +134,13 @@ class StatisticsPage(Page):
             return
         self._fill_choices()
         self.what.setCurrentIndex(self.what.findData(AREAS + key))
-        store = job.store(cloud)
+        store, layer = job.store(cloud), self.window.colouring.layer()
+        limited = self.only_shown.isChecked() and layer is not None
+        # What is set aside does not count, even while it is shown in grey.
+        among = layer.shown() & store.in_use() if limited else None
+
+        def work(progress: Progress) -> dict[str, list[Any]]:
+            return of_areas(store, shapes, progress, among)
 
         def keep(values: dict[str, list[Any]]) -> None:
             try:
@@ -134,10 +151,13 @@ class StatisticsPage(Page):
             self.areas_key, self.names, self.values = key, names, values
             empty = sum(not number_ for number_ in values["count"])
             more = f" {empty} of {len(names)} areas have no points." if empty else ""
-            self.note.setText(self._about(cloud, f"the areas of {areas.name}, kept as their fields") + more)
+            which = "what is shown in" if limited else ""
+            self.note.setText(
+                self._about(cloud, f"{which} the areas of {areas.name}, kept as their fields".strip()) + more
+            )
             self._mirror()
 
-        self.session.start(lambda progress: of_areas(store, shapes, progress), "Statistics of areas", keep)
+        self.session.start(work, "Statistics of areas", keep)
 
     def _about(self, holding: Holding, words: str) -> str:
         store = self.session.job.store(holding)
@@ -168,6 +188,7 @@ class StatisticsPage(Page):
 
     def _mirror(self) -> None:
         several = bool(self.areas_key)
+        self.only_shown.setVisible(str(self.what.currentData()).startswith(AREAS))
         self.field.setVisible(several)
         self.write.setVisible(several)
         unit = self.session.unit

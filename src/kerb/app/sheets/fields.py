@@ -49,8 +49,9 @@ class Line(QWidget):
         row.setSpacing(10)
         self.label = QLabel(words)
         self.value = right or QLabel("—")
-        self.label.setToolTip(tip)
-        self.value.setToolTip(tip)
+        self.label.setToolTip(tip or self.value.toolTip())
+        if tip:
+            self.value.setToolTip(tip)
         if isinstance(self.value, QLabel):
             self.value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

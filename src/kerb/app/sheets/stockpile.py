@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from kerb.app.filtering import sentence
 from kerb.app.session import Session
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField, column, fill_warnings, hairline, section
 from kerb.core.geometry import polygon
@@ -19,6 +20,7 @@ from kerb.studies.stockpile import BASES, StockpileSetup
 from kerb.studies.stockpile.figures import LABELS, mass_per_volume
 
 LENGTHS = ("cell", "gap_edge", "toe_error", "bias")
+MOST_LETTERS = 34
 SHOWN = (
     "above", "below", "plan_area", "surface_area", "highest", "height", "mean_slope", "steepest_slope", "gap_area",
     "check_net", "check_percent",
@@ -99,6 +101,13 @@ class StockpileSheet(QWidget):
         self.classes.setToolTip("Classes of points that count; noise classes never do unless chosen")
         self.classes.clicked.connect(lambda: self.action_wanted.emit("choose_classes"))
         self.column.addWidget(Line("Points", self.classes))
+        self.only = QPushButton("")
+        self.only.setProperty("role", "link")
+        self.only.setToolTip(
+            "Filters that points must pass to count, each in its own unit; they do not follow the view"
+        )
+        self.only.clicked.connect(lambda: self.action_wanted.emit("choose_filters"))
+        self.column.addWidget(Line("Filters", self.only))
         self._section("Against")
         self._add("base", "Base", ChoiceField(BASES), self.about["base"][0].help)
         self._add("level", "Level", NumberField(self.about["level"][0], True), self.about["level"][0].help)
@@ -197,6 +206,7 @@ class StockpileSheet(QWidget):
             self.lines[f"field:{name}"].setVisible(self.more.isChecked())
         chosen = ", ".join(map(str, setup.classes))
         self.classes.setText(f"classes {chosen} ▾" if chosen else "all but noise ▾")
+        self.only.setText(f"{self._filter_words(setup)} ▾")
         self.draw.setText("Draw anew" if setup.toe else "Draw toe line")
         self.draw.setProperty("role", "" if setup.toe else "main")
         self.draw.style().polish(self.draw)
@@ -213,6 +223,14 @@ class StockpileSheet(QWidget):
         if [field.itemData(i) for i in range(field.count())] != [key for key, _ in wanted]:
             field.set_choices(wanted)
         self.lines["field:part"].setVisible(bool(names))
+
+    def _filter_words(self, setup: StockpileSetup) -> str:
+        holding = self.session.job.state.holding(setup.cloud)
+        if not setup.only or holding is None:
+            return "none"
+        said = sentence(setup.only, self.session.job.store(holding), holding, self.session.unit)
+        self.only.setToolTip(f"Only points with {said} count")
+        return said if len(said) < MOST_LETTERS else f"{len(setup.only)} filters"
 
     def _toe_words(self, setup: StockpileSetup) -> str:
         if not setup.toe:

@@ -136,8 +136,7 @@ class SelectPoints(OutlineTool):
             self.selection.take(rings, self.how)
 
     def _pick(self, at: QPointF) -> None:
-        picture, ratio = self.view.picture, self.view.ratio
-        found = picture.row_at(at.x() * ratio, at.y() * ratio, round(5 * ratio)) if picture is not None else None
+        found = self.view.point_at(at)
         layer = self.selection.window.colouring.layer()
         if found is not None and layer is not None and found[0].store is layer.store:
             self.pick(self.shape, found[1], self.how)

@@ -139,6 +139,7 @@ class FilterCard(QWidget):
     save_wanted = Signal()
     saved_wanted = Signal(str)
     closed = Signal()
+    pick_wanted = Signal()
 
     def __init__(self, theme: Theme, parent: QWidget) -> None:
         super().__init__(parent)
@@ -223,6 +224,9 @@ class FilterCard(QWidget):
         self.swatch = QPushButton("Choose a colour…", toolTip="Points of about this colour are shown")
         self.swatch.clicked.connect(self._choose_colour)
         row.addWidget(self.swatch)
+        self.pick = QPushButton("Take from a point", toolTip="Click a point in the view: its colour is asked for")
+        self.pick.clicked.connect(self.pick_wanted)
+        row.addWidget(self.pick)
         row.addStretch(1)
         column.addLayout(row)
         self.tolerance = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=128, value=TOLERANCE)
@@ -280,7 +284,7 @@ class FilterCard(QWidget):
         self._paint_swatch()
         self.stack.setCurrentIndex(2)
 
-    def take_colour(self, colour: tuple[int, int, int]) -> None:
+    def take_colour(self, colour: tuple[int, ...]) -> None:
         """Ask for points of about this colour."""
         self.colour = colour
         self._paint_swatch()

@@ -16,7 +16,7 @@ from kerb.app.views.drawing import Drawing
 from kerb.core.arrays import Floats
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import Picture
-from kerb.draw.scene import Scene
+from kerb.draw.scene import CloudLayer, Scene
 
 PLAN, ORBIT, SECTION = "plan", "orbit", "section"
 DRAG_PIXELS = 4
@@ -121,6 +121,14 @@ class View(QWidget):
     def to_widget(self, places: Floats) -> Floats:
         """Widget positions (n, 2) of job places (n, 3)."""
         return self.camera.project(np.atleast_2d(places), self.pixels)[:, :2] / self.ratio
+
+    def point_at(self, position: QPointF) -> tuple[CloudLayer, int] | None:
+        """The cloud and row of the point drawn at or near a widget position; None where there is none."""
+        picture = self.picture
+        if picture is None or picture.camera.target != self.camera.target:
+            return None
+        share = self.ratio * picture.size[0] / self.pixels[0]
+        return picture.row_at(position.x() * share, position.y() * share, round(5 * share))
 
     def place_under(self, position: QPointF) -> Floats | None:
         """Job coordinates under a widget position: of the point drawn there; in plan of the place even without one."""

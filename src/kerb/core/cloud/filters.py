@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, fields, replace
+from typing import Any
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Mask
+from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
+from kerb.core.quantity import number, symbol
 
 ELEVATION, COLOUR = "elevation", "colour"
 CHANNELS = ("red", "green", "blue")
@@ -20,6 +23,7 @@ LISTED = (
     CLASSES, PART, "point_source_id", "source_file", "return_number", "number_of_returns", "user_data",
     "scan_direction_flag", "edge_of_flight_line", "scanner_channel", "synthetic", "key_point", "withheld", "overlap",
 )  # fmt: skip
+MOST_NAMED = 3
 NOT_FILTERED = (*CHANNELS, "nir", "aside")
 
 
@@ -51,6 +55,57 @@ class Filter:
         for end in (self.low, self.high):
             if end is not None and not np.isfinite(end):
                 raise InputError(f"the filter on {self.column} has a limit that is no number")
+
+
+def to_json(conditions: tuple[Filter, ...]) -> list[dict[str, Any]]:
+    """Filters as plain dictionaries, equal to what is read back from a file."""
+    plain = [asdict(condition) for condition in conditions]
+    return [{k: list(v) if isinstance(v, tuple) else v for k, v in item.items()} for item in plain]
+
+
+def from_json(items: Iterable[dict[str, Any]]) -> tuple[Filter, ...]:
+    """Filters of plain dictionaries; keys of newer versions are left out. Raises TypeError for anything else."""
+    known = {item.name for item in fields(Filter)}
+    found = []
+    for item in items:
+        values = {key: value for key, value in item.items() if key in known}
+        for key in ("values", "colour"):
+            values[key] = tuple(values.get(key, ()))
+        found.append(Filter(**values))
+    return tuple(found)
+
+
+def words(condition: Filter, title: str, names: Mapping[int, str], unit: str) -> str:
+    """A filter in words: ``title`` is what its column is called, ``names`` what its values are, ``unit`` a code."""
+    no = "not " if condition.outside else ""
+    if condition.column == COLOUR:
+        return f"{title} {no}like #{bytes(condition.colour).hex()}"
+    if condition.values:
+        shown = [str(names.get(value, value)) for value in condition.values[:MOST_NAMED]]
+        left = len(condition.values) - MOST_NAMED
+        return f"{title} {no}{', '.join(shown)}" + (f" and {left} more" if left > 0 else "")
+    wide = (condition.high or 0) - (condition.low or 0) > 1000
+    low, high = (number(v, 0 if wide else 2) if v is not None else "…" for v in (condition.low, condition.high))
+    return f"{title} {no}{low} – {high} {symbol(unit)}".rstrip()
+
+
+def worded(conditions: tuple[Filter, ...], store: CloudStore) -> str:
+    """Filters that are on as a sentence for a report; units as the cloud has them."""
+    said = []
+    for condition in conditions:
+        name = condition.column
+        own = store.reference.vertical_unit.code if name == ELEVATION else store.meta.attributes.get(name, "")
+        names = CLASS_NAMES if name == CLASSES else {}
+        if condition.on:
+            said.append(words(condition, name.replace("_", " "), names, own))
+    return "; ".join(said)
+
+
+def lacking(store: CloudStore, conditions: tuple[Filter, ...]) -> list[str]:
+    """Columns that filters ask for and the cloud does not have."""
+    needed = {COLOUR: "red", ELEVATION: ""}
+    names = [needed.get(f.column, f.column) for f in conditions if f.on]
+    return [name for name in names if name and not store.has(name)]
 
 
 def offered(store: CloudStore) -> list[str]:
@@ -153,6 +208,12 @@ def _near_colour(store: CloudStore, condition: Filter, rows: slice | AnyArray) -
         inside = away if inside is None else inside & away
     assert inside is not None
     return inside
+
+
+def colour_of(store: CloudStore, row: int) -> tuple[int, ...]:
+    """Red, green and blue of a point, 0 to 255 each. Raises KeyError, when the cloud has no colours."""
+    wide = is_wide(store)
+    return tuple(int(store.column(name)[row]) >> (8 if wide else 0) for name in CHANNELS)
 
 
 def is_wide(store: CloudStore) -> bool:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from kerb.core.arrays import Floats, Ints
+from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import CloudStore
@@ -20,13 +20,12 @@ LENGTHS = ("lowest", "highest", "mean", "std", "p05", "p25", "p50", "p75", "p95"
            "height_mean", "height_std")  # fmt: skip
 
 
-def area_rows(store: CloudStore, areas: list[Any], progress: Progress) -> list[Ints]:
-    """Rows of the points inside each area in plan (shapely polygons, with holes), set-aside points left out.
+def area_rows(store: CloudStore, areas: list[Any], progress: Progress, among: Mask) -> list[Ints]:
+    """Rows of the points of ``among`` (n,) inside each area in plan (shapely polygons, with holes).
 
     Raises Cancelled.
     """
     tree = shapely.STRtree(areas)
-    aside = store.aside()
 
     def of_tile(tile: int) -> list[tuple[int, Ints]]:
         low, high = store.tiles["low"][tile], store.tiles["high"][tile]
@@ -35,7 +34,7 @@ def area_rows(store: CloudStore, areas: list[Any], progress: Progress) -> list[I
             return []
         rows = store.rows_of(tile)
         xy = store.coordinates(rows)[:, :2]
-        usable = np.ones(len(xy), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
+        usable = among[rows]
         found = []
         for number in near:
             inside = _inside(areas[number], xy) & usable
@@ -50,9 +49,14 @@ def area_rows(store: CloudStore, areas: list[Any], progress: Progress) -> list[I
     return [np.concatenate(rows) if rows else np.empty(0, np.int64) for rows in kept]
 
 
-def of_areas(store: CloudStore, areas: list[Any], progress: Progress) -> dict[str, list[float | int | None]]:
-    """Figures of the points inside each area (shapely polygons) by name, with its own area first. Raises Cancelled."""
-    rows = area_rows(store, areas, progress.within(0.0, 0.8))
+def of_areas(
+    store: CloudStore, areas: list[Any], progress: Progress, among: Mask | None = None
+) -> dict[str, list[float | int | None]]:
+    """Figures of the points inside each area (shapely polygons) by name, with its own area first.
+
+    ``among``, (n,), says which points count; all that are in use without it. Raises Cancelled.
+    """
+    rows = area_rows(store, areas, progress.within(0.0, 0.8), store.in_use() if among is None else among)
     found = []
     for done, some in enumerate(rows):
         progress.step(0.8 + 0.2 * done / max(len(rows), 1), "Computing figures")

@@ -1,4 +1,4 @@
-"""A narrowed look at a store: by box, polygon, classes, part and attribute ranges, tile by tile.
+"""A narrowed look at a store: by box, polygon, classes, part and filters, tile by tile.
 
 What is set aside is left out unless asked for. Nothing is copied until points are asked for.
 """
@@ -6,12 +6,13 @@ What is set aside is left out unless asked for. Nothing is copied until points a
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.cloud.filters import Filter, holds
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
 from kerb.core.parallel import each
@@ -28,7 +29,7 @@ class Narrowing:
     ring: Floats | None = None
     classes: tuple[int, ...] | None = None
     part: int | None = None
-    ranges: dict[str, tuple[float, float]] = field(default_factory=dict)
+    filters: tuple[Filter, ...] = ()
     with_aside: bool = False
 
 
@@ -127,9 +128,9 @@ class CloudView:
             keep &= np.isin(store.column("classification")[rows], narrow.classes)
         if narrow.part is not None:
             keep &= store.column(PART)[rows] == narrow.part
-        for name, (low, high) in narrow.ranges.items():
-            values = store.column(name)[rows]
-            keep &= (values >= low) & (values <= high)
+        for condition in narrow.filters:
+            if condition.on:
+                keep &= holds(store, condition, rows)
         if narrow.box is not None and not self._tile_within_box(tile):
             points = store.coordinates(rows)
             keep &= np.all((points >= narrow.box[0]) & (points <= narrow.box[1]), axis=1)

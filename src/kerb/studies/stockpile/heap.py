@@ -9,6 +9,7 @@ import shapely
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.classes import NOISE_CLASSES, present
+from kerb.core.cloud.filters import lacking
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import InputError, NotDeterminable
@@ -62,14 +63,18 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
 
     Raises
     ------
-    NotDeterminable, when the toe lies outside the cloud or the cloud lacks the part; Cancelled.
+    NotDeterminable, when the toe lies outside the cloud or the cloud lacks the part or a filtered attribute; Cancelled.
     """
     ring = setup.ring()
     spacing = store.spacing
     margin = max(3 * RADIUS_SPACINGS * spacing, 3 * SMALLEST_RADIUS_M / unit.metres)
     outer = polygon.offset(ring, margin)[0]
     classes = setup.classes or usable_classes(store)
-    view = CloudView(store, Narrowing(ring=outer, classes=classes, part=_part_number(store, setup.part)))
+    missing = lacking(store, setup.only)
+    if missing:
+        raise NotDeterminable(f"the cloud has no attribute '{missing[0]}' to filter by")
+    part = _part_number(store, setup.part)
+    view = CloudView(store, Narrowing(ring=outer, classes=classes, part=part, filters=setup.only))
     points = view.points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")

@@ -6,7 +6,7 @@ triangulation follows at rest and replaces this one.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -45,10 +45,10 @@ class LiveHeap:
         """Grid the points around the toe of ``setup``, with room to move it. Raises as :func:`gather` does."""
         ring = setup.ring()
         grown = polygon.offset(ring, ROOM * float(np.sqrt(abs(polygon.area(ring)))))[0]
-        wide = StockpileSetup(toe=tuple(map(tuple, grown.tolist())), classes=setup.classes, part=setup.part)
+        wide = replace(setup, toe=tuple(map(tuple, grown.tolist())), toe_z=())
         self.ground = gather(store, wide, unit, Progress())
         self.region = grown
-        self.asked = (setup.classes, setup.part)
+        self.asked = _points_asked(setup)
         self.grid = _live_grid(self.ground, grown)
         self.reader = GroundReader(self.ground.points, self.ground.search(ring))
         self.base_store = base_store
@@ -56,7 +56,7 @@ class LiveHeap:
 
     def covers(self, setup: StockpileSetup) -> bool:
         """Whether a toe line still lies in the gridded region and asks for the same points."""
-        if (setup.classes, setup.part) != self.asked:
+        if _points_asked(setup) != self.asked:
             return False
         return bool(polygon.contains(self.region, np.array(setup.toe)).all())
 
@@ -81,6 +81,10 @@ class LiveHeap:
         fine = gridded(self.ground.points, *_box(self.region), cell)
         known = filled(fine, np.ones(fine.shape, bool))
         return pulled(known, ring, reach)
+
+
+def _points_asked(setup: StockpileSetup) -> tuple[object, ...]:
+    return setup.classes, setup.part, setup.only
 
 
 def volume_by_grid(grid: HeightGrid, ring: Floats, base: Base) -> Volume:

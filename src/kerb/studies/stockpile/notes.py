@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from kerb.core.cloud.filters import worded
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import number, quantity
 from kerb.core.reference import ReferenceSystem
@@ -32,6 +33,7 @@ def about(found: Measured, setup: StockpileSetup, data: HeapData) -> list[Note]:
         *_toe(found.heap.toe, setup, data.unit),
         *_sides(found, data.unit),
         *_base_surface(found, setup, data),
+        *_outdated(setup, data.cloud),
     ]
 
 
@@ -47,6 +49,13 @@ def reference_notes(reference: ReferenceSystem) -> list[Note]:
             )
         ]
     return []
+
+
+def _outdated(setup: StockpileSetup, cloud: CloudStore) -> list[Note]:
+    """Attributes that points were chosen by and that no longer fit the classes and set-aside points."""
+    names = [f.column for f in setup.only if f.on and cloud.outdated(f.column)]
+    words = "was computed before classes were given or points set aside; compute it again."
+    return [Note("attribute-outdated", f"Points were chosen by '{name}', which {words}") for name in names]
 
 
 def _two_ways(found: Measured) -> list[Note]:
@@ -138,7 +147,7 @@ def cloud_detail(store: CloudStore) -> str:
     return f"{store.reference.sentence}; spacing {store.spacing:.3g} {store.reference.unit.symbol}"
 
 
-def method(setup: StockpileSetup) -> str:
+def method(setup: StockpileSetup, cloud: CloudStore) -> str:
     """The method in a paragraph, for the report."""
     base = dict(BASES)[setup.base].lower()
     classes = (
@@ -146,6 +155,8 @@ def method(setup: StockpileSetup) -> str:
     )
     if setup.part:
         classes += f" in the part {setup.part}"
+    if setup.only:
+        classes += f" with {worded(setup.only, cloud)}"
     return (
         f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms "
         "under the triangles, above and below the base apart (above positive where the top lies over the base). "

@@ -78,7 +78,7 @@ def run(setup: StockpileSetup, data: HeapData, progress: Progress) -> Outcome:
         crs=data.cloud.reference.code or data.cloud.reference.name,
         figures=figures.none(data.unit, setup),
         settings=settings_used(setup),
-        method=notes.method(setup),
+        method=notes.method(setup, data.cloud),
     )
     outcome.warnings += data.stated
     outcome.inputs.append(Input("compared", data.cloud_path, data.cloud.count, 0, notes.cloud_detail(data.cloud)))

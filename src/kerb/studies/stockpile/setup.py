@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import Floats
+from kerb.core.cloud import filters
+from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
 from kerb.core.setting import Setting, described, setting
@@ -27,13 +29,15 @@ DENSITIES = (("t/m3", "t/m³"), ("ton/yd3", "short ton/yd³"))
 class StockpileSetup:
     """Inputs and settings of a stockpile study, in the job unit.
 
-    ``toe`` is the line in plan; ``toe_z`` holds typed elevations, None where the ground is read.
+    ``toe`` is the line in plan; ``toe_z`` holds typed elevations, None where the ground is read. ``only`` are filters
+    that the points must pass as well.
     """
 
     cloud: str = ""
     toe: tuple[tuple[float, float], ...] = ()
     toe_z: tuple[float | None, ...] = ()
     classes: tuple[int, ...] = ()
+    only: tuple[Filter, ...] = ()
     part: str = setting("", Setting("Part", "Only points of this part of the cloud count; all when empty"))
     base: str = setting("toe", Setting("Base", "What the volume stands on", choices=BASES))
     level: float | None = setting(None, Setting("Level", "Elevation of a given level", "length"))
@@ -91,6 +95,8 @@ class StockpileSetup:
         if self.base == "surface" and not self.base_surface:
             raise InputError("base 'surface' needs a cloud or surface to stand on")
         density_unit(self.density_unit)
+        for condition in self.only:
+            condition.check()
         for item in fields(self):
             about, value = described(item), getattr(self, item.name)
             if about is None or not isinstance(value, float):
@@ -103,7 +109,7 @@ class StockpileSetup:
 
     def to_json(self) -> dict[str, Any]:
         """A plain dictionary."""
-        data = asdict(self)
+        data = asdict(self) | {"only": filters.to_json(self.only)}
         return {key: list(value) if isinstance(value, tuple) else value for key, value in data.items()}
 
     @staticmethod
@@ -113,5 +119,6 @@ class StockpileSetup:
         values = {key: value for key, value in data.items() if key in known}
         for key in ("toe_z", "classes"):
             values[key] = tuple(values.get(key, ()))
+        values["only"] = filters.from_json(values.get("only", ()))
         values["toe"] = tuple((float(x), float(y)) for x, y in values.get("toe", ()))
         return StockpileSetup(**values)

@@ -1,0 +1,184 @@
+"""Points chosen by their attributes: in a study, in statistics, in a conversion; on the command line and in a job."""
+
+import argparse
+import json
+import unittest
+from dataclasses import replace
+
+import laspy
+import numpy as np
+import shapely
+
+from kerb.core.cloud import filters
+from kerb.core.cloud.filters import Filter, colour_of, lacking, worded
+from kerb.core.cloud.finders import FINDERS
+from kerb.core.errors import InputError
+from kerb.core.progress import silent
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.headless.choosing import LEFT_OUT, Search, filter_of, searches
+from kerb.job import holdings, pointwork, studies
+from kerb.job.job import Job
+from kerb.studies.stockpile import HeapData, StockpileSetup, run
+from kerb.studies.stockpile.live import LiveHeap
+from tests.support import FAR, YARD, CommandLine, Folder, circle, frustum, jittered, store_of, toe_of
+
+FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)  # any surveying handbook
+
+
+class Wording(unittest.TestCase):
+    def test_filters_as_they_are_typed(self):
+        for text, wanted in (
+            ("classification=2,6", Filter("classification", (2, 6))),
+            ("source_file!=3", Filter("source_file", (3,), outside=True)),
+            (" height above ground = ..0.5 ", Filter("height above ground", high=0.5)),
+            ("intensity=100..900", Filter("intensity", low=100, high=900)),
+            ("elevation=-3.5..", Filter("elevation", low=-3.5)),
+            ("x!=-2..-1", Filter("x", low=-2, high=-1, outside=True)),
+            ("gps_time=1e5..2e5", Filter("gps_time", low=1e5, high=2e5)),
+        ):
+            self.assertEqual(filter_of(text), wanted)
+        for text in ("", "=3", "a", "a=", "a=..", "a=b..c", "a=1.5", "a=nan..", "a=1..inf", "colour=1,2,3"):
+            with self.assertRaises(argparse.ArgumentTypeError, msg=text):
+                filter_of(text)
+
+    def test_filters_come_back_from_a_file(self):
+        for condition in (
+            Filter("a", (1, 2)), Filter("b", low=0.1, on=False), Filter("colour", colour=(1, 2, 3), tolerance=9),
+        ):  # fmt: skip
+            plain = json.loads(json.dumps(filters.to_json((condition,))))
+            self.assertEqual(filters.from_json([{**plain[0], "of a newer version": 1}]), (condition,))
+            self.assertEqual(plain, filters.to_json((condition,)))
+
+    def test_what_is_searched_for(self):
+        self.assertEqual(searches("low,pieces"), (Search("low"), Search("pieces")))
+        self.assertEqual(searches("low:drop=0.3:cell=2")[0].values, (("drop", "0.3"), ("cell", "2")))
+        store = store_of(np.random.default_rng(1).uniform(0, 5, (500, 3)) + FAR)
+        for key in LEFT_OUT:
+            self.assertEqual(Search(key).settings(store), FINDERS[key].usual(store))
+        self.assertEqual(Search("outliers", (("neighbours", "9"),)).settings(store).neighbours, 9)
+        for text in ("", "trees", "low:depth=3", "low:drop", "duplicates:cell=1"):
+            with self.assertRaises(argparse.ArgumentTypeError, msg=text):
+                searches(text)
+        with self.assertRaisesRegex(InputError, "drop is a number"):
+            Search("low", (("drop", "deep"),)).settings(store)
+
+
+class InAStudy(unittest.TestCase):
+    """A frustum under a hovering cloud of returns that only an attribute tells apart."""
+
+    @classmethod
+    def heap(cls, unit):
+        xy = jittered(14, 0.15)
+        heap = np.column_stack([xy, frustum(xy)])
+        steam = np.column_stack([jittered(8, 0.3, 5), np.full(len(jittered(8, 0.3, 5)), 9.0)])
+        points = (np.vstack([heap, steam]) + FAR) / unit.metres
+        store = store_of(points, unit)
+        number = np.asarray(store.column("number"))
+        store.add_attribute("reflectance", "", np.where(number < len(heap), 0.8, 0.1).astype(np.float32))
+        return store
+
+    def test_only_what_passes_counts_in_every_unit(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            store = self.heap(unit)
+            toe = toe_of((circle(10.4, 36) + FAR[:2]) / unit.metres)
+            setup = StockpileSetup(toe=toe, only=(Filter("reflectance", low=0.5),))
+            outcome = run(setup, HeapData(store, unit), silent())
+            self.assertAlmostEqual(outcome.value("net") * unit.metres**3 / FRUSTUM, 1.0, delta=0.004)
+            self.assertIn("with reflectance 0.50 – …", outcome.method)
+            every = run(replace(setup, only=()), HeapData(store, unit), silent())
+            self.assertGreater(every.value("net"), 1.2 * outcome.value("net"))
+            off = run(replace(setup, only=(Filter("reflectance", low=0.5, on=False),)), HeapData(store, unit), silent())
+            self.assertEqual(off.value("net"), every.value("net"))
+            live = LiveHeap(store, setup, unit)
+            self.assertAlmostEqual(live.answer(setup).volume.net / outcome.value("net"), 1.0, delta=0.01)
+            self.assertFalse(live.covers(replace(setup, only=())))
+
+    def test_an_attribute_that_is_not_there_is_said(self):
+        store = self.heap(METRE)
+        setup = StockpileSetup(toe=toe_of(circle(10.4, 36) + FAR[:2]), only=(Filter("wetness", low=1.0),))
+        outcome = run(setup, HeapData(store, METRE), silent())
+        self.assertIsNone(outcome.value("net"))
+        self.assertIn("no attribute 'wetness'", outcome.warnings[-1].text)
+        self.assertEqual(lacking(store, (Filter("colour", colour=(1, 2, 3)), Filter("elevation", low=1))), ["red"])
+
+    def test_words_with_units_and_colours(self):
+        store = self.heap(US_SURVEY_FOOT)
+        store.lend("red", np.full(store.count, 200 << 8, np.uint16))
+        store.lend("green", np.full(store.count, 100 << 8, np.uint16))
+        store.lend("blue", np.full(store.count, 50 << 8, np.uint16))
+        self.assertEqual(colour_of(store, 3), (200, 100, 50))
+        said = worded((Filter("elevation", high=330.0), Filter("classification", (2, 6), outside=True)), store)
+        self.assertEqual(said, "elevation … – 330.00 ft (US); classification not Ground, Building")
+        self.assertEqual(worded((Filter("colour", colour=(1, 2, 255)),), store), "colour like #0102ff")
+
+
+class InAJob(Folder):
+    def test_a_study_is_stale_when_the_attribute_it_chooses_by_was_computed_again(self):
+        job = Job.create(self.folder / "one.kerb")
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD), silent())
+        job.execute(holdings.added(job, holding))
+        store = job.store(holding)
+        store.add_attribute("wetness", "", np.linspace(0, 1, store.count).astype(np.float32))
+        middle = (store.bounds[0] + store.bounds[1])[:2] / 2
+        values = {"cloud": holding.id, "toe": toe_of(circle(8, 20) + middle), "base": "level", "level": -50.0}
+        chosen = StockpileSetup(**values, only=(Filter("wetness", low=0.25),)).to_json()
+        change, study = studies.made(job.state, "stockpile", "Heap", json.loads(json.dumps(chosen)))
+        job.execute(change)
+        ready = studies.ready(job, study)
+        job.execute(studies.answered(study, ready(job, silent()), ready.found_from))
+        self.assertFalse(studies.is_stale(job.state, job.state.study(study.id)))
+        job.note(pointwork.computed(holding, "another", "another"))
+        self.assertFalse(studies.is_stale(job.state, job.state.study(study.id)))
+        job.note(pointwork.computed(job.state.holdings[0], "wetness", "wetness"))
+        self.assertTrue(studies.is_stale(job.state, job.state.study(study.id)))
+        job.save()
+        again = Job.open(job.folder)
+        self.assertEqual(studies.setup_of(again.state.study(study.id)).only, (Filter("wetness", low=0.25),))
+        self.assertTrue(studies.is_stale(again.state, again.state.study(study.id)))
+        # Undo passes over what was computed: the attribute on disk is still the new one.
+        job.undo()
+        self.assertIn("wetness", job.state.holdings[0].computed)
+
+
+class OnTheCommandLine(CommandLine):
+    def test_convert_only_and_without_with_settings(self):
+        out = self.folder / "some.laz"
+        found = self.json("convert", YARD, out, "--only", "classification!=7", "--only", "intensity=15000..30000")
+        las = laspy.read(YARD)
+        intensity = np.asarray(las.intensity)
+        wanted = (np.asarray(las.classification) != 7) & (intensity >= 15_000) & (intensity <= 30_000)
+        self.assertGreater(int(wanted.sum()), 100)
+        self.assertEqual(found["figures"]["count_out"]["value"], int(wanted.sum()))
+        written = np.asarray(laspy.read(out).intensity)
+        np.testing.assert_array_equal(np.sort(written), np.sort(intensity[wanted]))
+        usual = self.json("convert", YARD, self.folder / "a.laz", "--without", "outliers")
+        strict = self.json("convert", YARD, self.folder / "b.laz", "--without", "outliers:factor=1")
+        self.assertLess(strict["figures"]["count_out"]["value"], usual["figures"]["count_out"]["value"])
+        self.assertIn("factor 1", strict["warnings"][-1]["text"])
+
+    def test_stats_of_what_passes(self):
+        las = laspy.read(YARD)
+        xyz = np.asarray(las.xyz)
+        ring = shapely.box(*(xyz[:, :2].min(axis=0) + 10.0003), *(xyz[:, :2].max(axis=0) - 10.0003))
+        areas = self.folder / "ring.wkt"
+        areas.write_text(ring.wkt)
+        found = self.json("stats", YARD, "--areas", areas, "--only", "classification=2", "--only", "elevation=..4.5")
+        inside = shapely.contains_xy(ring, xyz[:, 0], xyz[:, 1])
+        mine = inside & (np.asarray(las.classification) == 2) & (xyz[:, 2] <= 4.5)
+        names = [column["name"] for column in found["tables"]["areas"]["columns"]]
+        row = dict(zip(names, found["tables"]["areas"]["rows"][0], strict=True))
+        self.assertEqual(row["count"], int(mine.sum()))
+        self.assertAlmostEqual(row["mean"], float(xyz[mine, 2].mean()), places=6)
+        self.assertEqual(found["settings"]["only"][0]["values"], [2])
+
+    def test_an_attribute_that_is_not_there_or_that_no_point_has(self):
+        out = self.folder / "none.laz"
+        for option, words in (("wetness=1..2", "no attribute 'wetness'"), ("intensity=..-1", "no point passes")):
+            status, _ = self.kerb("convert", YARD, out, "--only", option)
+            self.assertEqual((status, out.exists()), (2, False))
+            self.assertIn(words, self.error)
+            self.assertIn(YARD.name, self.error)
+        self.assertEqual(self.kerb("convert", YARD, out, "--only", "classification")[0], 2)
+        self.assertIn("NAME=LOW..HIGH", self.error)
+        self.assertEqual(self.kerb("convert", YARD, out, "--without", "low:drop=-1")[0], 2)
+        self.assertFalse(out.exists())
