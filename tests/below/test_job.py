@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 from dataclasses import replace
+from unittest import mock
 
 from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
 from kerb.core.placing import CONVERT, Placing
@@ -14,12 +15,13 @@ from kerb.core.progress import Progress, silent
 from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
 from kerb.formats.points import open_points
-from kerb.job import holdings, studies
+from kerb.job import holdings, places, studies
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Change, Job
+from kerb.job.lock import FolderLock, in_use
 from kerb.job.places import Settings
 from kerb.job.state import free_name
-from tests.support import DATA, YARD, Folder
+from tests.support import DATA, YARD, Folder, run_kerb
 
 TITLE = Change("Named it", lambda s: replace(s, title=replace(s.title, name="Saltmarrow")))
 
@@ -156,7 +158,44 @@ class Saving(Base):
         self.assertEqual(recovered.state.title.name, "Saltmarrow")
         self.assertTrue(recovered.changed)
         self.assertEqual(Job.open(self.job.folder).state.title.name, "Untitled job")
+        self.assertTrue(Job.has_recovery(self.job.folder), "looking at a job gives nothing up")
+        status, _, error = run_kerb("add", self.job.folder, YARD)
+        self.assertEqual(status, 2)
+        self.assertIn("changes that were not saved", error)
+        Job.forget_recovery(self.job.folder)
         self.assertFalse(Job.has_recovery(self.job.folder))
+        self.assertEqual(run_kerb("add", self.job.folder, YARD)[0], 0)
+
+    def test_one_kerb_at_a_time_in_a_folder(self):
+        lock = FolderLock()
+        self.assertTrue(lock.take(self.job.folder))
+        self.assertTrue(in_use(self.job.folder))
+        code = "import sys; from pathlib import Path; from kerb.job.lock import in_use; sys.exit(in_use(Path(sys.argv[1])))"
+        other = [sys.executable, "-c", code, str(self.job.folder)]
+        self.assertEqual(subprocess.run(other, check=False).returncode, 1)
+        status, _, error = run_kerb("add", self.job.folder, YARD)
+        self.assertEqual(status, 2)
+        self.assertIn("is open in a window", error)
+        twin = self.folder / "twin.kerb"
+        self.job.copy_to(twin)
+        self.assertFalse(in_use(twin), "a copy is nobody's")
+        lock.release()
+        self.assertEqual(subprocess.run(other, check=False).returncode, 0)
+
+    def test_what_was_never_saved_is_found_again_and_what_was_given_up_goes(self):
+        home = self.folder / "home"
+        with mock.patch.object(places, "user_data", lambda: home):
+            kept, given_up, opened = (Job.create(places.unsaved_folder()) for _ in range(3))
+            for job in (kept, given_up, opened):
+                job.execute(TITLE)
+            given_up.discard()
+            lock = FolderLock()
+            lock.take(opened.folder)
+            self.assertEqual(places.left_unsaved(), [kept.folder])
+            places.sweep_unsaved()
+            self.assertEqual([job.folder.exists() for job in (kept, given_up, opened)], [True, False, True])
+            lock.release()
+            self.assertEqual(places.left_unsaved(), [opened.folder, kept.folder])
 
     def test_a_half_written_file_is_never_taken(self):
         self.job.execute(TITLE)

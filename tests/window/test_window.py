@@ -7,6 +7,7 @@ import tempfile
 import threading
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,7 @@ import pypdfium2 as pdfium
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
 
 from kerb.app.actions import ACTIONS
 from kerb.app.dialogs import questions
@@ -26,8 +27,9 @@ from kerb.app.tools.toe import DrawToe
 from kerb.app.window import Window
 from kerb.demo import yard
 from kerb.job import holdings
-from kerb.job.job import Job
-from kerb.job.places import Settings
+from kerb.job.job import Change, Job
+from kerb.job.lock import FolderLock, in_use
+from kerb.job.places import Settings, unsaved_folder
 from tests.support import DATA, YARD
 
 LEFT, PLAIN = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
@@ -438,6 +440,17 @@ class Around(Windowed):
         self.assertEqual([words for _, words, _ in field.choices("crushed")], [HEAP.name])
         QTest.keyClick(field, Qt.Key.Key_Escape)
         self.assertEqual(field.text(), "")
+        self.assertIn("find_points:pieces", [key for key, _, _ in field.choices("noise")])
+        QTest.keyClicks(field, "small pieces")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.window.right.find_page.finder.id, "pieces")
+        self.assertFalse(self.window.actions_by_id["pull_toe"].isEnabled())
+        QTest.keyClicks(field, "pull to")
+        self.assertIn("not now", field.list.item(0).text())
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.assertEqual(field.text(), "pull to", "what cannot be done now is not done")
+        QTest.keyClick(field, Qt.Key.Key_Escape)
 
     def test_actions_mirror_the_registry(self):
         for entry in ACTIONS:
@@ -539,6 +552,36 @@ class Around(Windowed):
         self.settle()
         self.assertEqual(len(self.session.setup.toe), 14)
         self.assertIsNotNone(self.net())
+
+    def test_a_job_is_open_once_and_what_was_left_unsaved_is_offered(self):
+        self.window.handlers.open_folder(self.place)
+        self.assertEqual(self.complaints, [], "opening it again goes back to what was saved")
+        other = FolderLock()
+        busy = self.place.parent / "busy.kerb"
+        shutil.copytree(self.place, busy)
+        self.assertTrue(other.take(busy))
+        self.window.handlers.open_folder(busy)
+        self.session.set_job(Job.open(busy))
+        self.assertEqual([title for title, _ in self.complaints], ["Already open"] * 2)
+        self.assertEqual(self.session.job.folder, self.place)
+        self.assertTrue(in_use(self.place))
+        other.release()
+        left = Job.create(unsaved_folder())
+        left.execute(Change("Named it", lambda s: replace(s, title=replace(s.title, name="Half a day"))))
+        page = self.window.start_page
+        page.mirror()
+        buttons = page.left.itemAt(0).widget().findChildren(QPushButton)
+        self.assertTrue(buttons[0].text().startswith("Half a day    0 holdings, begun 20"))
+        self.session.job.save()
+        buttons[0].click()
+        self.settle()
+        self.assertEqual(self.session.job.state.title.name, "Half a day")
+        self.assertFalse(in_use(self.place))
+        self.window.handlers.save_to(self.place.parent / "whole day", move=True)
+        self.assertTrue(in_use(self.place.parent / "whole day.kerb"))
+        self.assertFalse(left.folder.exists())
+        page.mirror()
+        self.assertEqual(page.left.count(), 0)
 
 
 if os.environ.get("QT_QPA_PLATFORM") != "offscreen":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,6 +27,7 @@ from kerb.core.things import PICTURE
 from kerb.demo.job import open_demo
 from kerb.job import studies
 from kerb.job.job import SUFFIX, Job
+from kerb.job.lock import in_use
 from kerb.job.places import unsaved_folder
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.registry import study_kind
@@ -72,16 +74,29 @@ class Handlers(DataHandlers, PointHandlers):
 
     def open_folder(self, folder: Path) -> None:
         """Open a job folder, asking about what a crash left."""
+        job = self.session.job
+        if (job is None or job.folder != folder) and in_use(folder):
+            self.session.complained.emit("Already open", f"{folder} is open in another window of Kerb.")
+            return
         if not self.window.may_leave():
             return
-        recover = False
-        if Job.has_recovery(folder):
+        recover = "unsaved" in folder.parts
+        if not recover and Job.has_recovery(folder):
             answer = QMessageBox.question(
                 self.window, "Recover", f"{folder.name} was not closed properly. Go on from the last change?\n\n"
                 "“No” opens it as it was last saved.",
             )  # fmt: skip
             recover = answer == QMessageBox.StandardButton.Yes
+            if not recover:
+                Job.forget_recovery(folder)
         self._guard(lambda: self.session.set_job(Job.open(folder, recover)))
+
+    def forget_unsaved(self, folder: Path) -> None:
+        """Remove a job that was never saved, when that is confirmed."""
+        words = f"Remove {folder.stem}, with the data that were brought into it? This cannot be undone."
+        if QMessageBox.question(self.window, "Remove", words) == QMessageBox.StandardButton.Yes:
+            shutil.rmtree(folder, ignore_errors=True)
+            self.window.start_page.mirror()
 
     def open_demo(self, fresh: bool = False) -> None:
         if not self.window.may_leave():
@@ -125,6 +140,7 @@ class Handlers(DataHandlers, PointHandlers):
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
         if self._guard(lambda: job.copy_to(folder, move)):
             if move:
+                self.session.moved()
                 self.session.settings.add_recent(folder)
             self.session.said.emit(f"Saved {folder}")
             self.session.changed.emit()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import sys
+import threading
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
@@ -14,7 +15,9 @@ from PySide6.QtWidgets import QApplication
 from kerb.app import theme
 from kerb.app.icons import pixmap
 from kerb.app.window import Window
-from kerb.job.places import Settings
+from kerb.job.places import Settings, sweep_unsaved
+
+TITLE_BAR = 36
 
 
 def application() -> QApplication:
@@ -28,6 +31,16 @@ def application() -> QApplication:
     return app
 
 
+def _show(window: Window) -> None:
+    """Show the window as it was left, no larger than the screen has room for with the title bar."""
+    room = window.screen().availableGeometry()
+    window.resize(min(window.width(), room.width()), min(window.height(), room.height() - TITLE_BAR))
+    if window.session.settings.get("maximized", False):
+        window.showMaximized()
+    else:
+        window.show()
+
+
 def open_window(job: str | None = None, demo: bool = False, fresh: bool = False) -> int:
     """Open the window, with a job or the demo in it, and run until it is closed. Returns the exit status."""
     logging.basicConfig(level=logging.WARNING)
@@ -39,9 +52,10 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
         return 2
     app = application()
     window = Window(Settings())
-    window.show()
+    _show(window)
     if demo:
         QTimer.singleShot(0, lambda: window.handlers.open_demo(fresh))
     elif job is not None:
         QTimer.singleShot(0, lambda: window.handlers.open_folder(Path(job)))
+    threading.Thread(target=sweep_unsaved, name="sweeping", daemon=True).start()
     return app.exec()

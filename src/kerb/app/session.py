@@ -21,6 +21,7 @@ from kerb.draw.scene import MeshLayer
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
+from kerb.job.lock import FolderLock
 from kerb.job.places import Settings, unsaved_folder
 from kerb.job.state import Holding, StudyRecord
 from kerb.studies.outcome import Outcome
@@ -54,13 +55,22 @@ class Session(QObject):
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
         self.live = LiveKeeper(self)
+        self._lock = FolderLock()
         self._rest = QTimer(self, singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(self.compute)
 
     # The job
 
     def set_job(self, job: Job) -> None:
-        """Make a job the open one."""
+        """Make a job the open one, unless another Kerb has it open."""
+        if self.job is None or self.job.folder != job.folder:
+            lock = FolderLock()
+            if not lock.take(job.folder):
+                words = "is open in another window of Kerb. Close it there first; two that save would undo each other."
+                self.complained.emit("Already open", f"{job.folder} {words}")
+                return
+            self._lock.release()
+            self._lock = lock
         self.stop_all()
         self.job = job
         job.listeners.append(self._job_changed)
@@ -76,6 +86,11 @@ class Session(QObject):
             self.select(job.state.studies[0].id)
         else:
             self.changed.emit()
+
+    def moved(self) -> None:
+        """The open job is in another folder now."""
+        if self.job is not None:
+            self._lock.take(self.job.folder)
 
     def execute(self, change: Change) -> None:
         """Carry out a change. Errors are shown, never lost."""
@@ -310,6 +325,7 @@ class Session(QObject):
         """End all threads."""
         self.stop_all()
         self.live.close()
+        self._lock.release()
 
 
 def _missing(key: str) -> Any:

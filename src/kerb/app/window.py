@@ -70,7 +70,6 @@ class Window(QMainWindow):
         super().__init__()
         self.settings = settings
         self.theme = theme.THEMES[settings.get("theme", "light")]
-        theme.apply(QApplication.instance(), self.theme)
         self.session = Session(settings, self)
         self.handlers = Handlers(self)
         self.actions_by_id: dict[str, QAction] = {}
@@ -91,6 +90,8 @@ class Window(QMainWindow):
         self._refresh.timeout.connect(self._mirror_scene)
         self._make_actions()
         self._build()
+        # Last: while widgets are put together, each of them would be styled again and again.
+        theme.apply(QApplication.instance(), self.theme)
         self._connect()
         self._mirror_actions()
         self._mirror_scene()
@@ -181,8 +182,10 @@ class Window(QMainWindow):
         self.backdrop.changed.connect(self._backdrop_read)
         self.backdrop.failed.connect(session.said.emit)
         self.header.chip_clicked.connect(self._chip_menu)
+        self.header.command.possible = self._possible
         self.bar.report_toggled.connect(self._set_in_report)
         self.start_page.job_wanted.connect(self.handlers.open_folder)
+        self.start_page.removal_wanted.connect(self.handlers.forget_unsaved)
         session.opened.connect(self._job_opened)
         session.selected.connect(self._study_selected)
         for signal in (session.changed, session.answered):
@@ -216,6 +219,11 @@ class Window(QMainWindow):
         self.guide.dismissed.connect(self._dismiss_guide)
 
     # Keeping in step
+
+    def _possible(self, key: str) -> bool:
+        """Whether an action, named alone or with what it is about, can be done now."""
+        action = self.actions_by_id.get(key.partition(":")[0])
+        return action is None or action.isEnabled()
 
     def _job_opened(self) -> None:
         self.selection.forget()
@@ -542,7 +550,9 @@ class Window(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
-        self.settings.set("size", [self.width(), self.height()])
+        normal = self.normalGeometry()
+        self.settings.set("size", [normal.width(), normal.height()])
+        self.settings.set("maximized", self.isMaximized())
         self.settings.set("drawer", self.split.sizes()[1] or DRAWER)
         self._end_threads()
         event.accept()

@@ -16,6 +16,7 @@ from kerb.headless.options import progress_to_terminal
 from kerb.job import site
 from kerb.job.holdings import ImportWish, added, check_place, import_file
 from kerb.job.job import SUFFIX, Job
+from kerb.job.lock import FolderLock
 from kerb.job.state import Holding
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
@@ -28,8 +29,20 @@ def run_add(args: argparse.Namespace) -> Outcome:
     for file in args.files:
         if not Path(file).exists():
             raise InputError(f"{file}: no such file")
-    wish = _wish(args)
-    job = Job.open(folder) if folder.exists() else Job.create(folder)
+    _wish(args)
+    lock = FolderLock()
+    if folder.exists() and not lock.take(folder):
+        raise InputError(f"{folder}: is open in a window of Kerb; close it there first")
+    if Job.has_recovery(folder):
+        raise InputError(f"{folder}: has changes that were not saved; open it in the window, where they are offered")
+    try:
+        return _add(args, Job.open(folder) if folder.exists() else Job.create(folder))
+    finally:
+        lock.release()
+
+
+def _add(args: argparse.Namespace, job: Job) -> Outcome:
+    folder, wish = job.folder, _wish(args)
     progress = progress_to_terminal()
     outcome = Outcome("add", job.state.title.unit, "", {}, {"job": str(folder)})
     rows: list[tuple] = []

@@ -26,6 +26,7 @@ from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
 from kerb.core.things import CLOUD, Placed
 from kerb.job import vault
+from kerb.job.lock import NAME as LOCK
 from kerb.job.state import Holding, JobState
 from kerb.studies.outcome import LineLayer, MeshLayer, Outcome, Profile
 
@@ -89,7 +90,7 @@ class Job:
 
     @staticmethod
     def open(folder: Path, recover: bool = False) -> Job:
-        """Open a job folder; ``recover`` takes the autosaved state where there is one.
+        """Open a job folder; ``recover`` takes the autosaved state where there is one, which stays until a save.
 
         Raises
         ------
@@ -107,14 +108,17 @@ class Job:
         job = Job(folder, state, record)
         if recover:
             job._saved = JobState.from_json(_read(folder / "job.json")["state"])
-        else:
-            (folder / "autosave.json").unlink(missing_ok=True)
         return job
 
     @staticmethod
     def has_recovery(folder: Path) -> bool:
         """Whether a state newer than the saved one was left by a crash."""
         return (folder / "autosave.json").exists()
+
+    @staticmethod
+    def forget_recovery(folder: Path) -> None:
+        """Give up what a crash left."""
+        (folder / "autosave.json").unlink(missing_ok=True)
 
     @property
     def changed(self) -> bool:
@@ -169,12 +173,12 @@ class Job:
         """Write the job. Raises JobError when the folder cannot be written."""
         self._write("job.json")
         self._saved = self.state
-        (self.folder / "autosave.json").unlink(missing_ok=True)
+        self.forget_recovery(self.folder)
 
     def discard(self) -> None:
         """Give up what was not saved: nothing will be offered for recovery."""
         self.state = self._saved
-        (self.folder / "autosave.json").unlink(missing_ok=True)
+        self.forget_recovery(self.folder)
 
     def copy_to(self, folder: Path, move: bool = False) -> None:
         """Save as another folder; with ``move`` this job becomes that one. Raises JobError.
@@ -186,7 +190,7 @@ class Job:
         partial = folder.with_name(folder.name + ".partial")
         shutil.rmtree(partial, ignore_errors=True)
         try:
-            shutil.copytree(self.folder, partial, ignore=shutil.ignore_patterns("*.partial", "autosave.json"))
+            shutil.copytree(self.folder, partial, ignore=shutil.ignore_patterns("*.partial", "autosave.json", LOCK))
             self._write("job.json", partial)
             partial.rename(folder)
         except OSError as error:

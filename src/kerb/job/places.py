@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import shutil
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import platformdirs
+
+from kerb.job.lock import in_use
 
 MOST_RECENT = 12
 
@@ -21,6 +24,22 @@ def unsaved_folder() -> Path:
     """A fresh folder name for a job that has no place yet."""
     stamp = datetime.now().strftime("%Y%m%d-%H%M%S-%f")
     return user_data() / "unsaved" / f"{stamp}.kerb"
+
+
+def left_unsaved() -> list[Path]:
+    """Jobs that were never saved and that no Kerb has open, newest first: a crash left them."""
+    return [folder for folder in _unsaved() if (folder / "autosave.json").exists() and not in_use(folder)]
+
+
+def sweep_unsaved() -> None:
+    """Remove jobs that were never saved and whose changes were given up; their clouds take room."""
+    for folder in _unsaved():
+        if not (folder / "autosave.json").exists() and not in_use(folder):
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+def _unsaved() -> list[Path]:
+    return sorted((user_data() / "unsaved").glob("*.kerb"), reverse=True)
 
 
 class Settings:

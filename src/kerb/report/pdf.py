@@ -11,7 +11,7 @@ from typing import Any
 from xml.sax.saxutils import escape
 
 from reportlab.lib.enums import TA_RIGHT
-from reportlab.lib.pagesizes import A4, LETTER
+from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.pdfbase import pdfmetrics
@@ -46,11 +46,11 @@ from kerb.report.flow import (
     PlanFigure,
     ProfileFigure,
 )  # fmt: skip
+from kerb.report.pages import PAGES
 from kerb.report.plan import heap_plan
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import study_kind
 
-PAGES = {"A4": A4, "Letter": LETTER}
 SECTIONS = {
     "summary": "Summary table",
     "plan": "Plan picture",

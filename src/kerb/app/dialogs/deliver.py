@@ -26,7 +26,8 @@ from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
 from kerb.core.errors import KerbError
 from kerb.job.job import Change
-from kerb.report.pdf import PAGES, SECTIONS, USUAL, Chapter, ReportWish, make_report
+from kerb.report.pages import PAGES
+from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
 from kerb.report.text import comma_separated, figures_table
 
 PREVIEW_SCALE = 1.25

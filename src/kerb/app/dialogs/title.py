@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.session import Session
 from kerb.job.job import Change
-from kerb.report.pdf import PAGES
+from kerb.report.pages import PAGES
 
 
 class TitleBlock(QDialog):

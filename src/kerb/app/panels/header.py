@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
 from PySide6.QtWidgets import (
     QFrame,
@@ -20,6 +22,7 @@ from kerb.app.actions import ACTIONS
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.core.cloud.finders import FINDERS
 
 
 class Header(QWidget):
@@ -106,21 +109,31 @@ class CommandField(QLineEdit):
         self.setPlaceholderText("Do, find or go to…    Ctrl+K")
         self.setToolTip("Type part of an action, study or holding; Enter does the first one")
         self.setAccessibleName("Do, find or go to")
+        # Whether an action can be done now; the window knows.
+        self.possible: Callable[[str], bool] = lambda _key: True
         self.list: QListWidget | None = None
         self.popup: QFrame | None = None
         self.textEdited.connect(self._show)
         self.returnPressed.connect(self._take)
 
     def choices(self, text: str) -> list[tuple[str, str, str]]:
-        """(id, words, kind) of everything that fits, best first."""
-        every = [(entry.id, entry.title, entry.shortcut or entry.menu) for entry in ACTIONS]
+        """(id, words, kind) of everything that fits: what starts with the words, has them, is about them."""
+        every = [(entry.id, entry.title, entry.shortcut or entry.menu, entry.help) for entry in ACTIONS]
         if self.session.job is not None:
             state = self.session.job.state
-            every += [(f"study:{s.id}", s.name, "study") for s in state.studies]
-            every += [(f"holding:{h.id}", h.name, "holding") for h in state.holdings]
+            every += [(f"find_points:{f.id}", f"Find: {f.title}", "points", f.help) for f in FINDERS.values()]
+            every += [(f"study:{s.id}", s.name, "study", "") for s in state.studies]
+            every += [(f"holding:{h.id}", h.name, "holding", "") for h in state.holdings]
         words = text.lower().split()
-        fitting = [item for item in every if all(word in item[1].lower() for word in words)]
-        return sorted(fitting, key=lambda item: (not item[1].lower().startswith(words[0] if words else ""), item[1]))
+
+        def rank(item: tuple[str, str, str, str]) -> tuple[int, str]:
+            title = item[1].lower()
+            if not all(word in title for word in words):
+                return 2, title
+            return int(not title.startswith(words[0] if words else "")), title
+
+        fitting = [item for item in every if all(word in f"{item[1]} {item[3]}".lower() for word in words)]
+        return [item[:3] for item in sorted(fitting, key=rank)]
 
     def _show(self, text: str) -> None:
         if self.popup is None:
@@ -133,8 +146,11 @@ class CommandField(QLineEdit):
             column.addWidget(self.list)
         self.list.clear()
         for key, words, kind in self.choices(text)[:9]:
-            item = QListWidgetItem(f"{words}    {kind}")
+            possible = self.possible(key)
+            item = QListWidgetItem(f"{words}    {kind}" if possible else f"{words}    not now")
             item.setData(Qt.ItemDataRole.UserRole, key)
+            if not possible:
+                item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addItem(item)
         self.list.setCurrentRow(0)
         corner = self.mapTo(self.window(), QPoint(0, self.height() + 4))
@@ -147,6 +163,8 @@ class CommandField(QLineEdit):
         if self.list is None or self.list.currentItem() is None or not self.text().strip():
             return
         key = self.list.currentItem().data(Qt.ItemDataRole.UserRole)
+        if not self.possible(key):
+            return
         self._hide()
         self.action_wanted.emit(key)
 

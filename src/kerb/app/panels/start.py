@@ -11,6 +11,11 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolButton, QVB
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.core.errors import KerbError
+from kerb.job.job import Job
+from kerb.job.places import left_unsaved
+
+MOST_LEFT = 4
 
 
 class StartPage(QWidget):
@@ -18,6 +23,7 @@ class StartPage(QWidget):
 
     action_wanted = Signal(str)
     job_wanted = Signal(object)
+    removal_wanted = Signal(object)
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
@@ -61,6 +67,11 @@ class StartPage(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         column.addSpacing(22)
+        self.left_heading = QLabel("Not saved when Kerb ended")
+        self.left_heading.setProperty("role", "section")
+        column.addWidget(self.left_heading)
+        self.left = QVBoxLayout()
+        column.addLayout(self.left)
         self.recent_heading = QLabel("Recent jobs")
         self.recent_heading.setProperty("role", "section")
         column.addWidget(self.recent_heading)
@@ -70,9 +81,14 @@ class StartPage(QWidget):
         self.mirror()
 
     def mirror(self) -> None:
-        """List recent jobs."""
-        while self.recent.count():
-            self.recent.takeAt(0).widget().deleteLater()
+        """List jobs that a crash left unsaved, and recent ones."""
+        for rows in (self.left, self.recent):
+            while rows.count():
+                rows.takeAt(0).widget().deleteLater()
+        left = left_unsaved()[:MOST_LEFT]
+        self.left_heading.setVisible(bool(left))
+        for folder in left:
+            self.left.addWidget(self._left_row(folder))
         jobs = self.session.settings.recent()[:6]
         self.recent_heading.setVisible(bool(jobs))
         for folder in jobs:
@@ -82,6 +98,21 @@ class StartPage(QWidget):
             button.setToolTip(str(folder))
             button.clicked.connect(lambda _c, f=folder: self.job_wanted.emit(f))
             self.recent.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
+
+    def _left_row(self, folder: Path) -> QWidget:
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 0, 0, 0)
+        button = QPushButton(_left_words(folder), toolTip=f"Go on with it: {folder}")
+        button.setProperty("role", "link")
+        button.clicked.connect(lambda: self.job_wanted.emit(folder))
+        away = QPushButton("Remove", toolTip="Give it up, with the data that were brought into it")
+        away.setProperty("role", "link")
+        away.clicked.connect(lambda: self.removal_wanted.emit(folder))
+        line.addWidget(button)
+        line.addWidget(away)
+        line.addStretch(1)
+        return row
 
 
 class _DropField(QPushButton):
@@ -148,6 +179,18 @@ class Guide(QWidget):
             label.setProperty("role", "" if place == done else "quiet")
             label.style().polish(label)
         self.adjustSize()
+
+
+def _left_words(folder: Path) -> str:
+    """What a job is that was left: its name, what it has, and when it was begun."""
+    stem = folder.stem
+    begun = f"{stem[:4]}-{stem[4:6]}-{stem[6:8]} {stem[9:11]}:{stem[11:13]}"
+    try:
+        state = Job.open(folder, recover=True).state
+    except KerbError:
+        return f"{folder.stem}    begun {begun}"
+    number = len(state.holdings)
+    return f"{state.title.name}    {number} holding{'s' if number != 1 else ''}, begun {begun}"
 
 
 def _short(folder: Path) -> str:

@@ -11,8 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
@@ -262,7 +261,7 @@ def _filled(low: Floats, known: Mask) -> Floats:
         return low
     if not known.any():
         raise NotDeterminable("there are no points to look for ground in")
-    nearest = ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
+    nearest = scipy.ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
     return np.asarray(low[tuple(nearest)])
 
 
@@ -273,7 +272,7 @@ def _steepness(low: Floats, bare: Mask, settings: GroundSettings) -> tuple[Float
     padded = np.pad(land, 1, mode="edge")
     across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
     rise = np.hypot(across, along) / (2 * settings.cell)
-    steps = ndimage.maximum_filter(land, 3) - ndimage.minimum_filter(land, 3) > 2 * settings.step
+    steps = scipy.ndimage.maximum_filter(land, 3) - scipy.ndimage.minimum_filter(land, 3) > 2 * settings.step
     return np.asarray(np.minimum(rise, settings.slope) * settings.cell / 2), steps
 
 
@@ -282,7 +281,7 @@ class _Near:
 
     def __init__(self, surface: Tin, settings: GroundSettings, room: Floats, steps: Mask) -> None:
         self.surface, self.settings, self.room, self.steps = surface, settings, room, steps
-        self.tree = cKDTree(surface.vertices[:, :2])
+        self.tree = scipy.spatial.cKDTree(surface.vertices[:, :2])
 
     def ground(self, points: Floats, corner: Floats) -> Mask:
         """Which of (n, 3) points are ground; ``corner`` is where the cells begin."""

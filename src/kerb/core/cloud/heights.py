@@ -13,8 +13,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import ndimage
-from scipy.spatial import QhullError, cKDTree
+import scipy
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
@@ -125,9 +124,9 @@ class Ground:
         return float(np.sqrt(np.prod(np.ptp(self.places[:, :2], axis=0)) / len(self.places)))
 
     @cached_property
-    def tree(self) -> cKDTree:
+    def tree(self) -> scipy.spatial.cKDTree:
         """All ground points in plan, for the test of circles that reach far."""
-        return cKDTree(self.places[:, :2], balanced_tree=False, compact_nodes=False)
+        return scipy.spatial.cKDTree(self.places[:, :2], balanced_tree=False, compact_nodes=False)
 
     @cached_property
     def box(self) -> tuple[Floats, Floats]:
@@ -199,7 +198,7 @@ class Ground:
         empty = np.ones((rows, columns), np.bool_)
         at = np.floor(self.places[:, :2] / cell).astype(np.int64)
         empty[at[:, 1], at[:, 0]] = False
-        return (ndimage.distance_transform_edt(empty) * cell).astype(np.float32), cell
+        return (scipy.ndimage.distance_transform_edt(empty) * cell).astype(np.float32), cell
 
     def _within(self, box: tuple[Floats, Floats]) -> Ints:
         """Rows of the ground points in a box, rising."""
@@ -225,11 +224,10 @@ class Ground:
 
     @cached_property
     def _outline_rows(self) -> Ints:
-        from scipy.spatial import ConvexHull
 
         try:
-            return np.asarray(ConvexHull(self.places[:, :2]).vertices, np.int64)
-        except QhullError:
+            return np.asarray(scipy.spatial.ConvexHull(self.places[:, :2]).vertices, np.int64)
+        except scipy.spatial.QhullError:
             raise NotDeterminable("the ground points lie on one line in plan, there is no surface of them") from None
 
     @cached_property

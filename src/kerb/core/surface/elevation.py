@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from kerb.core.arrays import Floats, Floats32
 from kerb.core.surface.tin import Tin
@@ -45,7 +45,7 @@ class ElevationGrid:
     def at(self, xy: Floats) -> Floats:
         """Bilinear elevations (n,) at (n, 2) places; NaN outside and beside unknown pixels."""
         pixel = unplaced(self.affine, xy[:, :2]) - 0.5
-        found = ndimage.map_coordinates(
+        found = scipy.ndimage.map_coordinates(
             self.z,
             [pixel[:, 1], pixel[:, 0]],
             order=1,

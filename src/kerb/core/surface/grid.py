@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import interpolate, ndimage
+import scipy
 
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.errors import InputError
@@ -44,7 +44,7 @@ class HeightGrid:
         column = (xy[:, 0] - self.low[0]) / self.cell - 0.5
         row = (xy[:, 1] - self.low[1]) / self.cell - 0.5
         return np.asarray(
-            ndimage.map_coordinates(self.z, [row, column], order=1, mode="constant", cval=np.nan, prefilter=False)
+            scipy.ndimage.map_coordinates(self.z, [row, column], order=1, mode="constant", cval=np.nan, prefilter=False)
         )
 
 
@@ -79,17 +79,17 @@ def filled(grid: HeightGrid, wanted: Mask) -> HeightGrid:
     known = np.isfinite(grid.z)
     if not empty.any() or not known.any():
         return grid
-    border = known & ndimage.binary_dilation(empty, iterations=2)
+    border = known & scipy.ndimage.binary_dilation(empty, iterations=2)
     z = grid.z.copy()
     places = np.argwhere(empty)
     if 3 < border.sum() < MANY_BORDER_CELLS:
         around = np.argwhere(border)
         try:
-            z[empty] = interpolate.LinearNDInterpolator(around, grid.z[border])(places)
+            z[empty] = scipy.interpolate.LinearNDInterpolator(around, grid.z[border])(places)
         except ValueError:  # all known cells in one line: nothing to interpolate between
             z[empty] = np.nan
     left = wanted & ~np.isfinite(z)
     if left.any():
-        nearest = ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
+        nearest = scipy.ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
         z[left] = grid.z[tuple(axis[left] for axis in nearest)]
     return replace(grid, z=z)

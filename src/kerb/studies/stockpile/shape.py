@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry import polygon
@@ -57,7 +57,7 @@ def heap_grid(heap: Heap, cell: float) -> tuple[HeightGrid, Floats]:
     low, high = heap.ring.min(axis=0) - 2 * cell, heap.ring.max(axis=0) + 2 * cell
     grid = gridded(heap.inside, low, high, cell)
     share = polygon.coverage(heap.ring, low, cell, grid.shape)
-    rim = ndimage.binary_dilation(share > 0, iterations=1)
+    rim = scipy.ndimage.binary_dilation(share > 0, iterations=1)
     return filled(grid, rim), share
 
 
@@ -67,7 +67,7 @@ def slopes(heap: Heap) -> Slopes:
     size = float(np.sqrt(heap.top.plan_area))
     length = min(max(length, size / 60), size / 8)
     grid, share = heap_grid(heap, length / 2)
-    smooth = ndimage.uniform_filter(np.where(np.isfinite(grid.z), grid.z, np.nan), 1)
+    smooth = scipy.ndimage.uniform_filter(np.where(np.isfinite(grid.z), grid.z, np.nan), 1)
     # Central differences over two cells of half the length.
     dy, dx = np.gradient(smooth, grid.cell) if min(grid.shape) > 2 else (np.zeros(grid.shape),) * 2
     steep = np.degrees(np.arctan(np.hypot(dx, dy)))
@@ -77,7 +77,7 @@ def slopes(heap: Heap) -> Slopes:
     if not np.isfinite(height).any():
         return Slopes(None, None, length)
     tallest = float(np.nanmax(np.abs(height)))
-    inner = ndimage.binary_erosion(whole)
+    inner = scipy.ndimage.binary_erosion(whole)
     side = inner & np.isfinite(steep) & (np.abs(height) > SIDE_SHARE * tallest)
     # The flat top is not a side: leave out what is flatter than a third of the typical steep part.
     if not side.any():
