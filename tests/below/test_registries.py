@@ -54,7 +54,7 @@ class Studies(unittest.TestCase):
     def test_every_setting_is_described_and_on_the_command_line(self):
         described = settings_of(StockpileSetup)
         self.assertEqual(
-            {f.name for f in fields(StockpileSetup)} - set(described), {"cloud", "toe", "toe_z", "classes"}
+            {f.name for f in fields(StockpileSetup)} - set(described), {"cloud", "toe", "toe_z", "classes", "only"}
         )
         sub = cli.parser()._subparsers._group_actions[0].choices["stockpile"].format_help()
         for name, (about, default) in described.items():

@@ -102,6 +102,7 @@ class Windowed(unittest.TestCase):
         wait(0.05)
         # without a running event loop nothing else deletes: windows would pile up, and each theme restyles them all
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        self.app.setStyleSheet("")  # else the next window is styled while it is put together, widget by widget
         logging.getLogger().removeHandler(self.log)
         self.assertEqual(self.log.lines, [])
         left = [t.name for t in threading.enumerate() if t.name.startswith("kerb-") and "core" not in t.name]
@@ -110,13 +111,13 @@ class Windowed(unittest.TestCase):
     def settle(self, seconds=60):
         """Wait until nothing is drawn, computed or answered."""
         end, quiet = time.monotonic() + seconds, 0
-        while time.monotonic() < end and quiet < 5:
-            wait(0.03)
+        while time.monotonic() < end and quiet < 4:
+            wait(0.02)
             s = self.window.session
             busy = s.tasks or not self.window.view.drawing.idle() or not s.live.idle() or s._rest.isActive()
             busy = busy or not self.window.selection.idle() or self.window.right.find_page._rest.isActive()
             quiet = 0 if busy or self.window._refresh.isActive() else quiet + 1
-        self.assertEqual(quiet, 5, "the window did not come to rest")
+        self.assertEqual(quiet, 4, "the window did not come to rest")
 
     def look_at_heap(self):
         centre = np.append(yard.ORIGIN + np.array(HEAP.centre), 3.5)

@@ -27,6 +27,7 @@ def application() -> QApplication:
     app.setDesktopFileName("kerb")
     app.setStyle("Fusion")
     theme.load_fonts()
+    app.setFont(theme.font(13))
     app.setWindowIcon(QIcon(pixmap("kerb", "#23282a", 128)))
     return app
 

@@ -70,7 +70,12 @@ def font(size: float, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
 
 def apply(app: QApplication, theme: Theme) -> None:
     """Give the whole application a theme."""
-    app.setFont(font(13))
+    prepare(app, theme)
+    app.setStyleSheet(style_sheet(theme))
+
+
+def prepare(app: QApplication, theme: Theme) -> None:
+    """Give the application the colours of a theme, but no style sheet yet."""
     palette = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, theme.paper), (QPalette.ColorRole.WindowText, theme.ink),
@@ -85,7 +90,6 @@ def apply(app: QApplication, theme: Theme) -> None:
     palette.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.Text, QColor(theme.quiet))
     palette.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.ButtonText, QColor(theme.quiet))
     app.setPalette(palette)
-    app.setStyleSheet(style_sheet(theme))
 
 
 def style_sheet(t: Theme) -> str:
@@ -119,6 +123,7 @@ def style_sheet(t: Theme) -> str:
     QLabel[role="headline"] {{ font-size: 34px; font-weight: 600; }}
     QLabel[role="unit"] {{ font-size: 16px; color: {t.quiet}; }}
     QLabel[role="heading"] {{ font-size: 16px; font-weight: 600; }}
+    QLabel[role="welcome"] {{ font-size: 26px; font-weight: 600; }}
     QFrame[role="hair"] {{ background: {t.hair}; max-height: 1px; border: none; }}
     QLabel[role="warning"] {{ background: {t.warn}; border: 1px solid {t.warn_edge}; border-radius: 5px; padding: 6px 8px; font-size: 12px; }}
     QPushButton {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 5px 12px; }}
@@ -129,6 +134,8 @@ def style_sheet(t: Theme) -> str:
     QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border: 1px solid {t.accent}; font-weight: 600; padding: 6px 16px; }}
     QPushButton[role="main"]:disabled {{ background: {t.hair}; color: {t.quiet}; border-color: {t.hair}; }}
     QPushButton[role="link"] {{ background: transparent; border: none; color: {t.accent}; padding: 2px 0; text-align: right; }}
+    QPushButton[role="link"][side="left"] {{ text-align: left; }}
+    QPushButton[role="narrow"] {{ padding: 4px 8px; }}
     QPushButton[role="link"]:hover {{ text-decoration: underline; }}
     QPushButton[role="link"]:disabled {{ color: {t.quiet}; }}
     QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 5px; padding: 4px 6px; }}
@@ -145,6 +152,7 @@ def style_sheet(t: Theme) -> str:
     #selectionBar, #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
     QLineEdit, QComboBox, QDoubleSpinBox, QDateEdit {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 4px 7px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
+    QLineEdit[bad="yes"] {{ border: 1px solid {t.toe}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.hair}; selection-background-color: {t.wash}; selection-color: {t.ink}; }}

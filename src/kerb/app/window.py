@@ -70,6 +70,7 @@ class Window(QMainWindow):
         super().__init__()
         self.settings = settings
         self.theme = theme.THEMES[settings.get("theme", "light")]
+        theme.prepare(QApplication.instance(), self.theme)
         self.session = Session(settings, self)
         self.handlers = Handlers(self)
         self.actions_by_id: dict[str, QAction] = {}
@@ -91,7 +92,7 @@ class Window(QMainWindow):
         self._make_actions()
         self._build()
         # Last: while widgets are put together, each of them would be styled again and again.
-        theme.apply(QApplication.instance(), self.theme)
+        QApplication.instance().setStyleSheet(theme.style_sheet(self.theme))
         self._connect()
         self._mirror_actions()
         self._mirror_scene()

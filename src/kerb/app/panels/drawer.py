@@ -55,6 +55,7 @@ class Drawer(QWidget):
         self.session, self.theme = session, theme
         self.profiles: list[Profile] = []
         self._chart: ProfileChart | None = None
+        self._drawn: tuple[Profile | None, str] | None = None
         self._histogram: Histogram | None = None
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 2, 14, 6)
@@ -144,7 +145,10 @@ class Drawer(QWidget):
 
             self._chart = ProfileChart(self.theme)
             self.stack.addWidget(self._chart)
-        self._chart.show_profile(profile, self.session.unit)
+        # Asked for with every change of the job; most leave the profile as it is.
+        if self._drawn is None or self._drawn[0] is not profile or self._drawn[1] != self.session.unit:
+            self._drawn = (profile, self.session.unit)
+            self._chart.show_profile(profile, self.session.unit)
         self.stack.setCurrentWidget(self._chart)
 
     def _show_table(self, table: Table | None) -> None:

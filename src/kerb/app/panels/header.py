@@ -24,6 +24,9 @@ from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.core.cloud.finders import FINDERS
 
+# Searches that are actions by themselves.
+OWN_ACTION = ("ground", "thin")
+
 
 class Header(QWidget):
     """The band across the top."""
@@ -117,20 +120,21 @@ class CommandField(QLineEdit):
         self.returnPressed.connect(self._take)
 
     def choices(self, text: str) -> list[tuple[str, str, str]]:
-        """(id, words, kind) of everything that fits: what starts with the words, has them, is about them."""
+        """(id, words, kind) of everything that fits: what starts with the words, has them, is about them; help last."""
         every = [(entry.id, entry.title, entry.shortcut or entry.menu, entry.help) for entry in ACTIONS]
         if self.session.job is not None:
             state = self.session.job.state
-            every += [(f"find_points:{f.id}", f"Find: {f.title}", "points", f.help) for f in FINDERS.values()]
+            searches = [finder for finder in FINDERS.values() if finder.id not in OWN_ACTION]
+            every += [(f"find_points:{f.id}", f"Find: {f.title}", "points", f.help) for f in searches]
             every += [(f"study:{s.id}", s.name, "study", "") for s in state.studies]
             every += [(f"holding:{h.id}", h.name, "holding", "") for h in state.holdings]
         words = text.lower().split()
 
-        def rank(item: tuple[str, str, str, str]) -> tuple[int, str]:
-            title = item[1].lower()
+        def rank(item: tuple[str, str, str, str]) -> tuple[int, bool, str]:
+            title, reading = item[1].lower(), item[2] == "Help"
             if not all(word in title for word in words):
-                return 2, title
-            return int(not title.startswith(words[0] if words else "")), title
+                return 2, reading, title
+            return int(not title.startswith(words[0] if words else "")) + reading, reading, title
 
         fitting = [item for item in every if all(word in f"{item[1]} {item[3]}".lower() for word in words)]
         return [item[:3] for item in sorted(fitting, key=rank)]

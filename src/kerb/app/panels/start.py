@@ -42,7 +42,7 @@ class StartPage(QWidget):
         column.addWidget(mark)
         column.addSpacing(10)
         title = QLabel("What does the ground say?")
-        title.setStyleSheet("font-size: 26px; font-weight: 600;")
+        title.setProperty("role", "welcome")
         column.addWidget(title)
         words = QLabel(
             "Drop clouds, points, drawings, surfaces, models or pictures on this window. Your files stay as they are."
@@ -71,6 +71,7 @@ class StartPage(QWidget):
         self.left_heading.setProperty("role", "section")
         column.addWidget(self.left_heading)
         self.left = QVBoxLayout()
+        self.left.setContentsMargins(0, 0, 0, 14)
         column.addLayout(self.left)
         self.recent_heading = QLabel("Recent jobs")
         self.recent_heading.setProperty("role", "section")
@@ -94,7 +95,7 @@ class StartPage(QWidget):
         for folder in jobs:
             button = QPushButton(f"{folder.stem}    {_short(folder.parent)}")
             button.setProperty("role", "link")
-            button.setStyleSheet("text-align: left;")
+            button.setProperty("side", "left")
             button.setToolTip(str(folder))
             button.clicked.connect(lambda _c, f=folder: self.job_wanted.emit(f))
             self.recent.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
@@ -106,6 +107,7 @@ class StartPage(QWidget):
         button = QPushButton(_left_words(folder), toolTip=f"Go on with it: {folder}")
         button.setProperty("role", "link")
         button.clicked.connect(lambda: self.job_wanted.emit(folder))
+        line.setSpacing(18)
         away = QPushButton("Remove", toolTip="Give it up, with the data that were brought into it")
         away.setProperty("role", "link")
         away.clicked.connect(lambda: self.removal_wanted.emit(folder))

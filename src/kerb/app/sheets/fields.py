@@ -107,7 +107,8 @@ class NumberField(QLineEdit):
             self.committed.emit(value)
 
     def _mark(self, good: bool) -> None:
-        self.setStyleSheet("" if good else "border: 1px solid #b5472a;")
+        self.setProperty("bad", "" if good else "yes")
+        self.style().polish(self)
         if not good:
             least = f" of at least {self.about.low:g}" if self.about.low is not None else ""
             self.setToolTip(f"Not a number{least}: the old value stays in force")

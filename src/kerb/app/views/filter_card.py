@@ -174,7 +174,7 @@ class FilterCard(QWidget):
         close = QPushButton("Close", toolTip="Put the card away; the filters stay")
         close.clicked.connect(self.closed)
         for button in (self.saved, save, clear, close):
-            button.setStyleSheet("padding: 4px 8px;")
+            button.setProperty("role", "narrow")
             row.addWidget(button)
         whole.addLayout(row)
         self.hide()
