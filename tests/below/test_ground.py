@@ -234,8 +234,25 @@ class Verbs(CommandLine):
         np.testing.assert_allclose(flat.z, flat.height_above_ground, atol=0.001)
         known = np.isfinite(np.asarray(tall.height_above_ground))
         np.testing.assert_allclose(np.sort(flat.elevation), np.sort(np.asarray(tall.z)[known]), atol=1e-6)
-        again = ("heights", three, "--as-elevations", "--out", self.folder / "again.las")
-        self.assertEqual((self.kerb(*again)[0], "already" in self.error), (2, True))
+        again = ("heights", three, "--out", self.folder / "again.las")
+        for how in ((), ("--as-elevations",)):
+            self.assertEqual((self.kerb(*again, *how)[0], "already" in self.error), (2, True))
+        self.elevations_stay(three)
+
+    def elevations_stay(self, path):
+        """Where heights stand in their place, points are still chosen and counted by elevations."""
+        flat, ring = laspy.read(path), self.folder / "half.wkt"
+        low, high = flat.xyz.min(axis=0) - 1, flat.xyz.max(axis=0) + 1
+        ring.write_text(f"POLYGON(({low[0]} {low[1]}, {high[0]} {low[1]}, {high[0]} {high[1]}, {low[0]} {low[1]}))")
+        z, classes = np.asarray(flat.elevation), np.asarray(flat.classification)
+        level = float(np.median(z))
+        found = self.json("stats", path, "--areas", ring, "--only", f"elevation={level}..")
+        table = found["tables"]["areas"]
+        row = dict(zip([column["name"] for column in table["columns"]], table["rows"][0], strict=True))
+        below = (flat.x - low[0]) / (high[0] - low[0]) >= (flat.y - low[1]) / (high[1] - low[1])
+        mine = z[(z >= level) & below & (classes != 7)]
+        self.assertEqual((row["count"], row["lowest"]), (len(mine), float(mine.min())))
+        self.assertIn("heights-for-elevations", [note["code"] for note in found["warnings"]])
 
     def test_key_points_and_refusals(self):
         las = laspy.read(YARD)

@@ -170,6 +170,25 @@ class Work(Folder):
         with self.assertRaisesRegex(InputError, "values"):
             pointwork.split_by(job, self.holding, "gps_time" if self.store.has("gps_time") else "intensity", str)
 
+    def test_split_at_limits_of_an_attribute(self):
+        z = self.store.coordinates(slice(0, self.count))[:, 2]
+        low, high = float(np.quantile(z, 0.2)), float(np.quantile(z, 0.7))
+        self.job.execute(pointwork.set_aside(self.job, self.holding, self.west))
+        self.job.execute(pointwork.split_at(self.job, self.holding, "elevation", (low, high), "us-ft"))
+        wanted = [z < low, (z >= low) & (z < high), z >= high]
+        self.assertEqual([p.count for p in self.holding.parts], [int((m & ~self.west).sum()) for m in wanted])
+        self.assertTrue(self.holding.parts[0].name.startswith("below "))
+        self.assertTrue(self.holding.parts[1].name.endswith(" ft (US)"), self.holding.parts[1].name)
+        height = np.full(self.count, np.nan, np.float32)
+        height[:3000], height[3000:9000] = 0.5, 1.0
+        self.store.add_attribute("height", "m", height)
+        self.job.execute(pointwork.bring_back(self.job, self.holding))
+        self.job.execute(pointwork.split_at(self.job, self.holding, "height", (-1.0, 1.0), "m"))
+        self.assertEqual([(p.name, p.count) for p in self.holding.parts], [("−1 – 1 m", 3000), ("from 1 m", 6000)])
+        for limits in ((), (2.0, 1.0), (float("nan"),), (50.0,), tuple(range(99))):
+            with self.assertRaises(InputError, msg=limits):
+                pointwork.split_at(self.job, self.holding, "height", limits)
+
     def test_classes_are_given_over_those_of_the_file(self):
         job = self.job
         job.execute(pointwork.give_class(job, self.holding, self.west, 6))

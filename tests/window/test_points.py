@@ -254,6 +254,14 @@ class Points(Windowed):
         self.window.handlers.split_by("classification")
         self.settle()
         self.assertIn("Ground", [p.name for p in self.window.colouring.main_cloud().parts])
+        with (
+            answered(QInputDialog, "getItem", ("Elevation", True)),
+            answered(QInputDialog, "getText", ("3.5; 4", True)),
+        ):
+            self.window.actions_by_id["split_parts"].trigger()
+        self.settle()
+        names = [part.name for part in self.window.colouring.main_cloud().parts]
+        self.assertEqual(names, ["below 3.5 m", "3.5 – 4 m", "from 4 m"])
         self.session.job.save()
         self.assertEqual(
             len(Job.open(self.place).state.holdings[0].parts), len(self.window.colouring.main_cloud().parts)

@@ -68,7 +68,7 @@ ACTIONS: tuple[ActionEntry, ...] = (
     ActionEntry("bring_back", "Bring back", "Bring back the selected points that were set aside, or all of them", "Data",
                 "Shift+A", "cloud"),
     ActionEntry("new_part", "Make a part…", "A named part of the cloud, of the selected points", "Data", "P", "cloud"),
-    ActionEntry("split_parts", "Split into parts…", "A part of each class, file, setup or return", "Data", "", "cloud"),
+    ActionEntry("split_parts", "Split into parts…", "A part of each class, file or return, or of ranges of an attribute", "Data", "", "cloud"),
     ActionEntry("find_points", "Find points…", "Noise, duplicates, overlap, surfaces: look first, then decide", "Data",
                 "Ctrl+F", "cloud", True),
     ActionEntry("find_ground", "Find the ground…", "Ground gets class 2, everything else class 1; one step to undo",

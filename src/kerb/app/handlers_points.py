@@ -9,17 +9,17 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QInputDialog
 
 from kerb.app.filtering import title
-from kerb.app.scenes import value_names
+from kerb.app.scenes import unit_of, value_names
 from kerb.app.tools.select import SelectPoints
 from kerb.app.views.selection_bar import PIECE, THEN
 from kerb.core.arrays import AnyArray, Bytes, Mask
-from kerb.core.cloud.filters import LISTED, offered
+from kerb.core.cloud.filters import COLOUR, LISTED, offered
 from kerb.core.cloud.ground import GroundSettings
 from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.store import CLASSES, PART
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
-from kerb.core.quantity import count, quantity
+from kerb.core.quantity import count, quantity, symbol
 from kerb.draw.ramps import class_table
 from kerb.job import pointwork
 from kerb.job.job import Change
@@ -170,15 +170,37 @@ class PointHandlers:
         """Ask by what a cloud is split into parts."""
         holding = self.window.colouring.main_cloud()
         store = self.session.job.store(holding)
-        columns = [name for name in offered(store) if name in LISTED and name != PART]
-        if not columns:
-            self.session.said.emit("Nothing tells points of this cloud apart by name: no classes, files or returns.")
-            return
+        columns = [name for name in offered(store) if name not in (PART, COLOUR)]
+        columns.sort(key=lambda name: name not in LISTED)
         text, accepted = QInputDialog.getItem(
-            self.window, "Split into parts", "A part of each value of", [title(name) for name in columns], 0, False
+            self.window, "Split into parts", "By", [title(name) for name in columns], 0, False
         )
-        if accepted:
-            self.split_by(next(name for name in columns if title(name) == text))
+        if not accepted:
+            return
+        column = next(name for name in columns if title(name) == text)
+        if column in LISTED:
+            self.split_by(column)
+            return
+        mark = symbol(self._unit_of(column))
+        words = f"Limits between the parts{f' in {mark}' if mark else ''}, such as 0.5, 2"
+        limits, accepted = QInputDialog.getText(self.window, f"Split by {title(column).lower()}", words)
+        if accepted and limits.strip():
+            self.split_at(column, limits)
+
+    def split_at(self, column: str, limits: str) -> None:
+        """Make a part of each range between limits, as typed, of an attribute of the main cloud."""
+        holding, unit = self.window.colouring.main_cloud(), self._unit_of(column)
+        try:
+            numbers = tuple(float(text) for text in limits.replace(";", ",").split(",") if text.strip())
+        except ValueError:
+            self.session.said.emit(f"“{limits}” are not numbers with commas between them.")
+            return
+        if self.do_points(lambda: pointwork.split_at(self.session.job, holding, column, numbers, unit)):
+            self.window.colouring.colour_by(PART)
+
+    def _unit_of(self, column: str) -> str:
+        holding = self.window.colouring.main_cloud()
+        return unit_of(self.session.job.store(holding), column, self.session.unit)
 
     def split_by(self, column: str) -> None:
         """Make a part of each value of a listed column of the main cloud."""

@@ -12,7 +12,7 @@ from kerb.app.theme import Theme
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES, NOISE_CLASSES
 from kerb.core.cloud.heights import HEIGHT
-from kerb.core.cloud.store import PART, CloudStore
+from kerb.core.cloud.store import ELEVATION, PART, CloudStore
 from kerb.core.geometry import polygon
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
@@ -64,7 +64,7 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
         if name == "source_file":
             choices.append((name, TITLES[name]))
             continue
-        plain = column.ndim == 1 and column.strides[0] != 0 and name not in NOT_OFFERED
+        plain = column.ndim == 1 and column.strides[0] != 0 and name not in (*NOT_OFFERED, ELEVATION)
         if name == "point_source_id" and plain:
             choices.append(("source", TITLES["source"]))
         elif plain and name != "slope":

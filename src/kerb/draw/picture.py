@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Ints32
-from kerb.core.cloud.store import PART
+from kerb.core.cloud.store import ELEVATION, PART
 from kerb.core.parallel import each
 from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
@@ -175,9 +175,9 @@ def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> 
     for by, name in (("source", "point_source_id"), ("source_file", "source_file"), (PART, PART)):
         if style.by == by and store.has(name):
             return source_table()[store.column(name)[rows] % 256] if by != PART else layer.part_inks(rows)
-    if style.by != "elevation" and not store.has(style.by):
+    if style.by != ELEVATION and not store.has(style.by):
         return np.broadcast_to(np.array(style.plain, np.uint8), (len(rows), 3))
-    values = heights if style.by == "elevation" else layer.values(rows)
+    values = heights if style.by == ELEVATION and not store.flat else layer.values(rows)
     low, high = layer.limits()
     out = np.empty((len(rows), 3), np.uint8)
     faded = np.array(scene.background, np.uint8)

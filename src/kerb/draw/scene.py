@@ -9,7 +9,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
 from kerb.core.cloud.filters import Filter, kept
-from kerb.core.cloud.store import ASIDE, CLASSES, PART, CloudStore
+from kerb.core.cloud.store import ASIDE, CLASSES, ELEVATION, PART, CloudStore
 from kerb.core.parallel import each, ranges
 from kerb.draw.ramps import table
 
@@ -107,8 +107,8 @@ class CloudLayer:
 
     def values(self, rows: slice | AnyArray) -> Floats32 | Floats:
         """The value each of some rows is coloured by."""
-        if self.style.by == "elevation":
-            return np.asarray(self.store.xyz[rows, 2] * self.store.scale[2] + self.store.origin[2])
+        if self.style.by == ELEVATION:
+            return self.store.elevations(rows)
         column = self.store.column(self.style.by)[rows]
         return np.asarray(column if column.ndim == 1 else column[:, 0], float)
 

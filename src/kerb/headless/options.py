@@ -17,6 +17,7 @@ from kerb.core.errors import InputError, OutputError
 from kerb.core.progress import Progress
 from kerb.core.units import LENGTH_UNITS, LengthUnit, length_unit
 from kerb.formats.points import in_unit, open_points, stated_unit
+from kerb.job.holdings import HEIGHTS_FOR_ELEVATIONS
 from kerb.job.job import SUFFIX, Job
 from kerb.studies.outcome import Note, Outcome
 
@@ -91,6 +92,8 @@ def open_cloud(
     store = build(stream, folder / f"cloud-{len(list(folder.iterdir()))}", progress)
     # crs-missing and unit-conflict are judged by the study itself, from the store.
     notes = tuple(Note(*note) for note in stream.warnings if note[0] not in ("crs-missing", "unit-conflict"))
+    if store.flat:
+        notes = (*notes, Note("heights-for-elevations", HEIGHTS_FOR_ELEVATIONS))
     return OpenedCloud(store, text, notes)
 
 

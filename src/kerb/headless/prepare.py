@@ -98,7 +98,7 @@ def run_heights(args: argparse.Namespace) -> Outcome:
     with workspace() as folder:
         cloud = open_cloud(args.cloud, folder, args, progress.within(0.0, 0.3))
         store = cloud.store
-        if store.has("elevation") and args.as_elevations:
+        if store.flat:
             raise InputError(f"{args.cloud}: holds heights in place of elevations already; once is enough")
         over = _named(args.cloud, lambda: heights(store, args.ground_classes, progress.within(0.3, 0.8)))
         classes = np.asarray(store.column("classification"))

@@ -28,6 +28,8 @@ from kerb.job import site, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding, JobState, free_name
 
+HEIGHTS_FOR_ELEVATIONS = "its coordinates have heights in place of elevations, which are the attribute 'elevation'"
+
 
 @dataclass(frozen=True)
 class ImportWish:
@@ -94,6 +96,8 @@ def import_cloud(
     key = uuid.uuid4().hex[:10]
     store = build(stream, folder / "data" / key, progress, preview)
     notes = [note for note in stream.warnings if note[0] != "thinned"]
+    if store.flat:
+        notes.append(("heights-for-elevations", HEIGHTS_FOR_ELEVATIONS))
     return Holding(
         id=key,
         name=free_name(wish.name or _name_of(wish), [h.name for h in state.holdings]),

@@ -8,6 +8,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Callable
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -15,11 +16,11 @@ import numpy as np
 from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.classes import GROUND, class_words
 from kerb.core.cloud.excerpt import excerpt
-from kerb.core.cloud.filters import counts
+from kerb.core.cloud.filters import counts, values_of
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
-from kerb.core.quantity import count
+from kerb.core.quantity import MINUS, count, symbol
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding, JobState, Part, free_name
 
@@ -142,11 +143,40 @@ def split_by(
     if not 2 <= len(found) <= MOST_SPLIT:
         raise InputError(f"{column} has {len(found)} values; parts are made of 2 to {MOST_SPLIT}")
     parts = []
-    for number, value in enumerate(found, 1):
+    for key, value in enumerate(found, 1):
         mine = (values == value) & used
-        ink = inking(value) if inking is not None else INKS[(number - 1) % len(INKS)]
-        parts.append(Part(number, naming(value), _kept(store, mine), int(np.count_nonzero(mine)), ink))
+        ink = inking(value) if inking is not None else INKS[(key - 1) % len(INKS)]
+        parts.append(Part(key, naming(value), _kept(store, mine), int(np.count_nonzero(mine)), ink))
     return _altered(holding, f"Split {holding.name} by {column} into {len(parts)} parts", parts=tuple(parts))
+
+
+def split_at(job: Job, holding: Holding, column: str, limits: tuple[float, ...], unit: str = "") -> Change:
+    """Make a part of each range between limits of an attribute or ``elevation``, in place of the parts there are.
+
+    A point on a limit is in the range above it; one without a value is in no part. Raises InputError, when the limits
+    do not rise or leave all points in one range; JobError.
+    """
+    if not limits or not np.all(np.isfinite(limits)) or not np.all(np.diff(limits) > 0):
+        raise InputError("the limits between parts are numbers that rise, such as 0.5, 2")
+    if len(limits) >= MOST_SPLIT:
+        raise InputError(f"{len(limits)} limits; parts are made of 2 to {MOST_SPLIT}")
+    store = job.store(holding)
+    values = values_of(store, column)
+    with np.errstate(invalid="ignore"):
+        place = np.digitize(values, limits)
+    usable = store.in_use() & np.isfinite(values)
+    ends = [f"{limit:.8g}".replace("-", MINUS) for limit in limits]
+    words = [f"below {ends[0]}", *(f"{a} – {b}" for a, b in pairwise(ends)), f"from {ends[-1]}"]
+    parts: list[Part] = []
+    for at, range_ in enumerate(words):
+        mine = usable & (place == at)
+        if mine.any():
+            key, size = len(parts) + 1, int(np.count_nonzero(mine))
+            ink = INKS[(key - 1) % len(INKS)]
+            parts.append(Part(key, f"{range_} {symbol(unit)}".rstrip(), _kept(store, mine), size, ink))
+    if len(parts) < 2:
+        raise InputError(f"these limits leave all points of {holding.name} in one part")
+    return _altered(holding, f"Split {holding.name} by {column} at {', '.join(ends)}", parts=tuple(parts))
 
 
 def give_class(job: Job, holding: Holding, points: Mask, code: int) -> Change:

@@ -12,7 +12,6 @@ from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hai
 from kerb.core.arrays import Floats
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words, present
 from kerb.core.cloud.heights import HEIGHT, banded, heights
-from kerb.core.cloud.outgoing import ELEVATION
 from kerb.core.cloud.store import CLASSES
 from kerb.core.quantity import count, quantity, rounded, symbol
 from kerb.core.setting import Setting
@@ -97,15 +96,15 @@ class HeightsPage(Page):
             notes.append("The cloud has no classes: find the ground first.")
         elif KEY_POINTS in there and KEY_POINTS not in chosen:
             notes.append("Class 8 (key points) is not taken for ground; where it is used it belongs there.")
-        if ELEVATION in store.names:
+        if store.flat:
             notes.append("This cloud holds heights in place of elevations already; once is enough.")
         if store.has(HEIGHT) and store.outdated(HEIGHT):
             notes.append("The heights there are were computed before classes or set-aside points changed.")
         fill_warnings(self.notes, notes)
-        self.compute.setEnabled(bool(chosen) and ELEVATION not in store.names)
+        self.compute.setEnabled(bool(chosen) and not store.flat)
         usable = store.has(HEIGHT) and not store.outdated(HEIGHT)
         self.give.setEnabled(usable)
-        self.flat.setEnabled(usable and ELEVATION not in store.names)
+        self.flat.setEnabled(usable and not store.flat)
 
     def run(self) -> None:
         """Compute heights over the chosen classes in the background."""

@@ -10,13 +10,13 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Mask
 from kerb.core.cloud.classes import CLASS_NAMES
-from kerb.core.cloud.store import CLASSES, PART, CloudStore
+from kerb.core.cloud.store import CLASSES, ELEVATION, PART, CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.quantity import number, symbol
 
-ELEVATION, COLOUR = "elevation", "colour"
+COLOUR = "colour"
 CHANNELS = ("red", "green", "blue")
 # Columns whose numbers are names: they are filtered by value, all others by range.
 LISTED = (
@@ -113,7 +113,7 @@ def offered(store: CloudStore) -> list[str]:
     found = [ELEVATION, *([COLOUR] if store.has("red") else [])]
     for name in [*store.names, *([PART] if store.sets.parts else [])]:
         column = store.column(name)
-        if column.ndim == 1 and column.strides[0] != 0 and name not in NOT_FILTERED:
+        if column.ndim == 1 and column.strides[0] != 0 and name not in (*NOT_FILTERED, *found):
             found.append(name)
     return found
 
@@ -125,7 +125,7 @@ def holds(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
         if not store.has("red"):
             return np.ones(_size(store, rows), np.bool_)
         inside = _near_colour(store, condition, rows)
-    elif name == ELEVATION:
+    elif name == ELEVATION and not store.flat:
         inside = _elevations_within(store, condition, rows)
     elif not store.has(name):
         return np.ones(_size(store, rows), np.bool_)
@@ -242,6 +242,13 @@ def _size(store: CloudStore, rows: slice | AnyArray) -> int:
     return len(range(*rows.indices(store.count))) if isinstance(rows, slice) else len(rows)
 
 
+def values_of(store: CloudStore, column: str, rows: slice | AnyArray = slice(None)) -> Floats:
+    """Values, float64, of a column of numbers or of ``elevation``. Raises KeyError for a column that is not there."""
+    if column == ELEVATION:
+        return store.elevations(rows)
+    return np.asarray(store.column(column)[rows], float)
+
+
 def spread(
     store: CloudStore, column: str, conditions: tuple[Filter, ...] = (), bins: int = 96
 ) -> tuple[Floats, Floats]:
@@ -257,10 +264,7 @@ def spread(
     for condition in conditions:
         keep &= holds(store, condition, rows)
     rows = rows[keep]
-    if column == ELEVATION:
-        values = store.xyz[rows, 2] * store.scale[2] + store.origin[2]
-    else:
-        values = np.asarray(store.column(column)[rows], float)
+    values = values_of(store, column, rows)
     values = values[np.isfinite(values)]
     if not len(values):
         return np.linspace(0.0, 1.0, bins + 1), np.zeros(bins)

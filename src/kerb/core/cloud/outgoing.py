@@ -10,14 +10,13 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
 from kerb.core.cloud.layout import Columns, PointStream
-from kerb.core.cloud.store import ASIDE, CloudStore
+from kerb.core.cloud.store import ASIDE, ELEVATION, CloudStore
 from kerb.core.errors import FormatError
 from kerb.core.reference import ReferenceSystem
 from kerb.core.units import LengthUnit
 
 ROWS = 1_000_000
 INNER = {ASIDE, "part"}
-ELEVATION = "elevation"
 Blocks = Callable[[], Iterator[tuple[Ints32, Columns]]]
 
 

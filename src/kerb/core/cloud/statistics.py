@@ -94,7 +94,7 @@ def figures(store: CloudStore, rows: Ints) -> dict[str, float | int | None]:
         good = ~np.isin(classes, NOISE_CLASSES)
         rows, classes = rows[good], classes[good]
     found: dict[str, float | int | None] = {"count": len(rows)}
-    z = store.coordinates(rows)[:, 2]
+    z = store.elevations(rows)
     found |= _spread(z, ("lowest", "highest", "mean", "std"))
     for share in PERCENTILES:
         found[f"p{share:02d}"] = float(np.percentile(z, share)) if len(z) else None

@@ -23,6 +23,7 @@ from kerb.core.reference import ReferenceSystem
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
 VERSION = 1
 ASIDE, PART, CLASSES = "aside", "part", "classification"
+ELEVATION = "elevation"
 
 
 @dataclass
@@ -115,6 +116,17 @@ class CloudStore:
         """Columns of the source file, then attributes made since; classes too where points were given some."""
         given = [CLASSES] if self.sets.given and CLASSES not in self.meta.columns else []
         return [*self.meta.columns, *given, *self.meta.attributes]
+
+    @property
+    def flat(self) -> bool:
+        """Whether the file had heights in place of elevations; those are then the column ``elevation``."""
+        return ELEVATION in self.meta.columns
+
+    def elevations(self, rows: slice | AnyArray) -> Floats:
+        """Elevations (n,) of some rows, wherever the cloud has them."""
+        if self.flat:
+            return np.asarray(self.column(ELEVATION)[rows], float)
+        return np.asarray(self.xyz[rows, 2] * self.scale[2] + self.origin[2])
 
     def column(self, name: str) -> AnyArray:
         """A column of n values, memory-mapped, or one value seen n times. Raises KeyError for an unknown one."""
