@@ -36,6 +36,16 @@ class Sets(Folder):
         many = self.folder / f"set-{sets.keep(self.folder, rng.uniform(size=100_003) < 0.5)}.npy"
         self.assertLess(few.stat().st_size * 10, many.stat().st_size)
 
+    def test_painting_is_assignment(self):
+        rng = np.random.default_rng(6)
+        values = rng.integers(0, 256, 600_001).astype(np.uint8)
+        for which in (rng.uniform(size=len(values)) < 0.4, np.array([0, 5, 600_000]), np.zeros(len(values), bool)):
+            for value in (0, 1, 255):
+                wanted = values.copy()
+                wanted[which] = value
+                sets.paint(values, which, value)
+                np.testing.assert_array_equal(values, wanted)
+
     def test_a_damaged_or_foreign_set_is_said_and_changes_nothing(self):
         store = store_of(np.random.default_rng(3).uniform(0, 9, (500, 3)))
         good = store.keep_set(np.arange(500) < 30)

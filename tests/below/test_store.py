@@ -19,6 +19,7 @@ from kerb.core.errors import Cancelled, JobError, OutputError
 from kerb.core.progress import Progress, silent
 from kerb.formats.las_read import LasStream
 from kerb.formats.las_write import write_las
+from kerb.studies.stockpile.heap import usable_classes
 from tests.support import DATA, FAR, YARD, Folder, store_of
 
 FILES = ("airborne_feet.laz", "airborne_2154.laz", "extrabytes.las", "simple1_1.las", "with_evlr.laz",
@@ -122,6 +123,19 @@ class Building(Folder):
             CloudStore.open(self.folder / "cloud")
         with self.assertRaises(JobError):
             CloudStore.open(self.folder / "nowhere")
+
+    def test_every_value_is_found_however_rare(self):
+        """A few points of noise among millions must not count as surface: no look at a sample tells them."""
+        rng = np.random.default_rng(5)
+        classes = rng.integers(1, 7, 700_000).astype(np.uint8)
+        classes[[7, 600_001]] = (18, 0)
+        store = store_of(rng.uniform(0, 50, (700_000, 3)), classes=classes)
+        self.assertEqual(store.present("classification"), (0, 1, 2, 3, 4, 5, 6, 18))
+        self.assertNotIn(18, usable_classes(store))
+        store.lend("wide", rng.permutation(np.append(np.zeros(699_999, np.uint16), np.uint16(65_535))))
+        self.assertEqual(store.present("wide"), (0, 65_535))
+        store.lend("signed", np.arange(700_000) % 3 - 1)
+        self.assertEqual(store.present("signed"), (-1, 0, 1))
 
     def test_attributes(self):
         store = build(LasStream(DATA / "simple1_1.las"), self.folder / "cloud", silent())

@@ -10,7 +10,6 @@ from PySide6.QtCore import QObject, QTimer
 
 from kerb.app import scenes
 from kerb.core.cloud import filters
-from kerb.core.cloud.classes import present
 from kerb.core.cloud.store import PART
 from kerb.core.quantity import symbol
 from kerb.core.things import CLOUD
@@ -80,7 +79,7 @@ class Colouring(QObject):
         self.window.strip.set_contour(style.contour)
         column = scenes.VALUE_COLUMNS.get(style.by, "")
         if style.by == "class":
-            codes = present(layer.store.column(column))
+            codes = list(layer.store.present(column))
             self.window.legend.show_classes(codes, filters.hidden_values(layer.filters, column, codes))
         elif column:
             entries = scenes.value_entries(layer.store, style.by, self.main_cloud())

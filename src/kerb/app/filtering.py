@@ -13,7 +13,7 @@ from kerb.app.tools.pick_colour import PickColour
 from kerb.app.views.chips import FilterChips
 from kerb.app.views.filter_card import FilterCard
 from kerb.core.cloud import filters as filtered
-from kerb.core.cloud.classes import GROUND, KEY_POINTS, present
+from kerb.core.cloud.classes import GROUND, KEY_POINTS
 from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, counts, offered, spread
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.quantity import symbol
@@ -76,7 +76,7 @@ class Filtering(QObject):
         if store is None or not store.has(CLASSES):
             self.window.session.said.emit("The cloud has no classes; find the ground first.")
             return
-        there = present(store.column(CLASSES))
+        there = store.present(CLASSES)
         wanted = Filter(CLASSES, tuple(code for code in (GROUND, KEY_POINTS) if code in there) or (GROUND,))
         rest = tuple(f for f in self.current() if f.column != CLASSES)
         self.set(rest if wanted in self.current() else (*rest, wanted))

@@ -19,7 +19,7 @@ from kerb.app.handlers_data import DataHandlers
 from kerb.app.handlers_points import PointHandlers
 from kerb.app.tools.toe import DrawToe
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.core.cloud.classes import class_words, present
+from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
 from kerb.core.geometry.features import bounds_of
@@ -332,7 +332,7 @@ class Handlers(DataHandlers, PointHandlers):
         if holding is None or not self.session.job.store(holding).has("classification"):
             self.session.said.emit("The cloud has no classes.")
             return
-        there = present(self.session.job.store(holding).column("classification"))
+        there = self.session.job.store(holding).present("classification")
         menu = QMenu(self.window)
         every = menu.addAction("All but noise")
         every.setCheckable(True)

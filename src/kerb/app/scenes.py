@@ -185,8 +185,7 @@ def value_entries(store: CloudStore, by: str, holding: Holding) -> list[tuple[in
     if by == PART:
         inks = [(part.number, part.name, _rgb(part.ink)) for part in holding.parts]
         return [*inks, (0, "No part", NO_PART)]
-    column = store.column(VALUE_COLUMNS[by])
-    codes = np.unique(column[:: max(1, len(column) // 2_000_000)]).tolist()
+    codes = store.present(VALUE_COLUMNS[by])
     names = value_names(store, VALUE_COLUMNS[by])
     colours = source_table()
     return [(c, str(names.get(c, f"Source {c}")), tuple(int(v) for v in colours[c % 256])) for c in codes]

@@ -203,7 +203,8 @@ def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
     """Limits that leave ``share`` percent out at either end, from a fair sample of every tile."""
     key = f"limits {layer.style.by} {share}"
     if key in layer.store.remembered:
-        return layer.store.remembered[key]
+        before = layer.store.remembered[key]
+        return before[0], before[1]
     tiles = layer.store.tiles
     most = max(1, 200_000 // len(tiles))
     rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])

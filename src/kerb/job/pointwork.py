@@ -17,8 +17,9 @@ from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.classes import GROUND, class_words
 from kerb.core.cloud.excerpt import excerpt
 from kerb.core.cloud.filters import counts, values_of
-from kerb.core.cloud.store import CLASSES, PART, CloudStore
+from kerb.core.cloud.store import CLASSES, PART, CloudStore, different_values
 from kerb.core.errors import InputError, JobError
+from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.quantity import MINUS, count, symbol
 from kerb.job.job import Change, Job
@@ -27,6 +28,7 @@ from kerb.job.state import Holding, JobState, Part, free_name
 INKS = ("#4c7a8f", "#b57f4a", "#6c8f5a", "#97627e", "#8a8a4d", "#5a6fa0", "#a85c50", "#5f9a90")
 MOST_PARTS = 255
 MOST_SPLIT = 60
+NOWHERE = 255
 
 
 def set_aside(job: Job, holding: Holding, points: Mask, words: str = "Set aside {} points of {}") -> Change:
@@ -161,10 +163,8 @@ def split_at(job: Job, holding: Holding, column: str, limits: tuple[float, ...],
     if len(limits) >= MOST_SPLIT:
         raise InputError(f"{len(limits)} limits; parts are made of 2 to {MOST_SPLIT}")
     store = job.store(holding)
-    values = values_of(store, column)
-    with np.errstate(invalid="ignore"):
-        place = np.digitize(values, limits)
-    usable = store.in_use() & np.isfinite(values)
+    place = _ranges_of(store, column, limits)
+    usable = store.in_use()
     ends = [f"{limit:.8g}".replace("-", MINUS) for limit in limits]
     words = [f"below {ends[0]}", *(f"{a} – {b}" for a, b in pairwise(ends)), f"from {ends[-1]}"]
     parts: list[Part] = []
@@ -177,6 +177,21 @@ def split_at(job: Job, holding: Holding, column: str, limits: tuple[float, ...],
     if len(parts) < 2:
         raise InputError(f"these limits leave all points of {holding.name} in one part")
     return _altered(holding, f"Split {holding.name} by {column} at {', '.join(ends)}", parts=tuple(parts))
+
+
+def _ranges_of(store: CloudStore, column: str, limits: tuple[float, ...]) -> Bytes:
+    """In which range between limits each point, (n,), lies; 255 where it has no value."""
+    place = np.zeros(store.count, np.uint8)
+
+    def some(span: tuple[int, int]) -> None:
+        rows = slice(*span)
+        values = values_of(store, column, rows)
+        for limit in limits:
+            place[rows] += values >= limit
+        place[rows][~np.isfinite(values)] = NOWHERE
+
+    each(some, ranges(store.count, least=500_000))
+    return place
 
 
 def give_class(job: Job, holding: Holding, points: Mask, code: int) -> Change:
@@ -201,8 +216,10 @@ def give_classes(job: Job, holding: Holding, classes: Bytes, words: str, setting
     before = np.asarray(store.column(CLASSES)) if store.has(CLASSES) else np.zeros(store.count, np.uint8)
     different = classes != before
     given = holding.given
-    for code in np.unique(classes[different]).tolist():
-        given = (*given, (_kept(store, different & (classes == code)), int(code)))
+    for code in different_values(classes):
+        mine = different & (classes == code)
+        if mine.any():
+            given = (*given, (_kept(store, mine), int(code)))
     return Change(words, lambda state: state.with_holding(replace(holding, given=given)), settings)
 
 
@@ -265,15 +282,12 @@ def _without(store: CloudStore, holding: Holding, points: Mask, but: int = 0) ->
     """The parts without some points, those that become empty left out."""
     if not holding.parts:
         return ()
-    numbers = np.asarray(store.column(PART))
-    touched = set(np.flatnonzero(np.bincount(numbers[points], minlength=1)).tolist()) - {0, but}
     parts = []
     for part in holding.parts:
-        if part.number not in touched:
+        left = store.set_of(part.points) & ~points if part.number != but else None
+        if left is None or np.count_nonzero(left) == part.count:
             parts.append(part)
-            continue
-        left = (numbers == part.number) & ~points
-        if left.any():
+        elif left.any():
             parts.append(_filled(store, part, left))
     return tuple(parts)
 

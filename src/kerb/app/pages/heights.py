@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from kerb.app.pages.page import Page
 from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
 from kerb.core.arrays import Floats
-from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words, present
+from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
 from kerb.core.cloud.heights import HEIGHT, banded, heights
 from kerb.core.cloud.store import CLASSES
 from kerb.core.quantity import count, quantity, rounded, symbol
@@ -77,7 +77,7 @@ class HeightsPage(Page):
         if not self.isVisible() or holding is None:
             return
         store = self.session.job.store(holding)
-        there = present(store.column(CLASSES)) if store.has(CLASSES) else []
+        there = list(store.present(CLASSES)) if store.has(CLASSES) else []
         if list(self.boxes) != there:
             kept = set(self.chosen()) or {GROUND}
             while self.classes.count():
@@ -131,9 +131,10 @@ class HeightsPage(Page):
             self.session.said.emit("The three heights of the bands must rise.")
             return
         store = job.store(holding)
-        over = np.nan_to_num(np.asarray(store.column(HEIGHT), float), nan=-1.0)
-        classes = banded(np.asarray(store.column(CLASSES)), over, limits)
-        classes[~store.in_use()] = np.asarray(store.column(CLASSES))[~store.in_use()]
+        before = np.asarray(store.column(CLASSES))
+        classes = banded(before, store.column(HEIGHT), limits)
+        if store.aside() is not None:
+            classes = np.where(store.in_use(), classes, before)
         unit = self.session.unit
         bands = zip(BANDS, limits, strict=True)
         how = ", ".join(f"class {code} from {quantity(limit, unit)}" for (_, code, _), limit in bands)

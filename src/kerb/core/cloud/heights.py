@@ -17,9 +17,10 @@ import scipy
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
+from kerb.core.cloud.sets import paint
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
-from kerb.core.parallel import cores, each
+from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
 from kerb.core.surface.elsewhere import Triangulators
 from kerb.core.surface.tin import Tin
@@ -75,8 +76,16 @@ def banded(classes: Bytes, over: Floats, limits: tuple[float, float, float]) -> 
     """Classes (n,) with vegetation classes of the LAS standard by height: 3 from the first limit, 4 from the second, 5
     from the third. Points under the first, and of other classes than 0, 1, 3, 4 and 5, stay as they are."""
     result = np.array(classes, np.uint8)
-    some = np.isin(classes, OPEN_CLASSES) & (over >= limits[0])
-    result[some] = np.array(VEGETATION, np.uint8)[np.searchsorted(limits[1:], over[some], side="right")]
+    open_ = np.zeros(256, np.bool_)
+    open_[list(OPEN_CLASSES)] = True
+
+    def some(span: tuple[int, int]) -> None:
+        rows = slice(*span)
+        free, height = open_[classes[rows]], over[rows]
+        for limit, code in zip(limits, VEGETATION, strict=True):
+            paint(result[rows], free & (height >= limit), code)
+
+    each(some, ranges(len(classes), least=500_000))
     return result
 
 

@@ -18,12 +18,14 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import JobError
+from kerb.core.parallel import each, ranges
 from kerb.core.reference import ReferenceSystem
 
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
 VERSION = 1
 ASIDE, PART, CLASSES = "aside", "part", "classification"
 ELEVATION = "elevation"
+BLOCK = 1 << 18
 
 
 @dataclass
@@ -65,7 +67,7 @@ class CloudStore:
         self.reference = ReferenceSystem.from_json(meta.reference)
         self._columns: dict[str, AnyArray] = {}
         # Small facts about the points that are asked for with every picture; forgotten when values change.
-        self.remembered: dict[str, tuple[float, float]] = {}
+        self.remembered: dict[str, tuple[float, ...]] = {}
         # Which points the present filters show, with the filters it was worked out for.
         self.mask: tuple[str, Bytes] | None = None
         self.sets = PointSets()
@@ -116,6 +118,13 @@ class CloudStore:
         """Columns of the source file, then attributes made since; classes too where points were given some."""
         given = [CLASSES] if self.sets.given and CLASSES not in self.meta.columns else []
         return [*self.meta.columns, *given, *self.meta.attributes]
+
+    def present(self, name: str) -> tuple[int, ...]:
+        """Every value of a column of whole numbers, set-aside points included, in order. Raises KeyError."""
+        key = f"present {name}"
+        if key not in self.remembered:
+            self.remembered[key] = different_values(self.column(name))
+        return tuple(int(value) for value in self.remembered[key])
 
     @property
     def flat(self) -> bool:
@@ -205,13 +214,14 @@ class CloudStore:
         before = columns.pop(PART, None)
         if not wanted.parts:
             return
-        numbers = np.zeros(self.count, np.uint8) if before is None else np.array(before)
-        new = [part for part in wanted.parts if part not in self.sets.parts]
-        for part in self.sets.parts:
+        kept = [part for part in self.sets.parts if part in wanted.parts]
+        numbers = np.array(before) if kept and before is not None else np.zeros(self.count, np.uint8)
+        for part in self.sets.parts if kept else ():
             if part not in wanted.parts:
-                numbers[numbers == part[0]] = 0
-        for number, name in new:
-            numbers[sets.taken(self.folder, name, self.count)] = number
+                sets.paint(numbers, numbers == part[0], 0)
+        for number, name in wanted.parts:
+            if (number, name) not in kept:
+                sets.paint(numbers, sets.taken(self.folder, name, self.count), number)
         columns[PART] = numbers
 
     def _give_classes(self, columns: dict[str, AnyArray], wanted: PointSets) -> None:
@@ -226,7 +236,7 @@ class CloudStore:
                 return
             classes = np.zeros(self.count, np.uint8) if own is None else np.array(own, np.uint8)
         for name, code in new:
-            classes[sets.taken(self.folder, name, self.count)] = code
+            sets.paint(classes, sets.taken(self.folder, name, self.count), code)
         columns[CLASSES] = classes
 
     def add_attribute(self, name: str, unit: str, values: AnyArray) -> None:
@@ -280,3 +290,18 @@ class CloudStore:
         partial = self.folder / "store.json.partial"
         partial.write_text(json.dumps(self.meta.to_json(), indent=1), encoding="utf-8")
         partial.replace(self.folder / "store.json")
+
+
+def different_values(column: AnyArray) -> tuple[float, ...]:
+    """The different values of a column. Of small numbers without sorting them, which is many times slower."""
+    if column.dtype.kind != "u" or column.dtype.itemsize > 2 or column.strides[0] == 0:
+        return tuple(np.unique(column if column.strides[0] else column[:1]).tolist())
+    found = np.zeros(1 << (8 * column.dtype.itemsize), np.bool_)
+
+    def look(span: tuple[int, int]) -> None:
+        for at in range(*span, BLOCK):
+            # Two threads that set the same value do no harm.
+            found[column[at : min(at + BLOCK, span[1])]] = True
+
+    each(look, ranges(len(column), least=500_000))
+    return tuple(np.flatnonzero(found).tolist())

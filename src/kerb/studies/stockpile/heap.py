@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.classes import NOISE_CLASSES, present
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.filters import lacking
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
@@ -92,7 +92,7 @@ def usable_classes(store: CloudStore) -> tuple[int, ...] | None:
     """All classes but noise, or None (no narrowing) when the cloud has no noise."""
     if not store.has("classification"):
         return None
-    if not set(present(store.column("classification"))) & set(NOISE_CLASSES):
+    if not set(store.present("classification")) & set(NOISE_CLASSES):
         return None
     return tuple(range(256))[:7] + tuple(c for c in range(8, 256) if c not in NOISE_CLASSES)
 
