@@ -327,6 +327,33 @@ class Work(Folder):
         return "data/lines"
 
 
+class Sweeping(Folder):
+    def test_data_that_nothing_names_go_when_a_job_is_opened_again(self):
+        job = Job.create(self.folder / "yard.kerb")
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD), silent())
+        job.execute(holdings.added(job, holding))
+        west = job.store(holding).coordinates(slice(None))[:, 0] < yard.ORIGIN[0] + 30
+        job.execute(pointwork.set_aside(job, holding, west))
+        job.save()
+        job.execute(pointwork.bring_back(job, job.state.holdings[0]))
+        job.execute(pointwork.new_part(job, job.state.holdings[0], ~west, "east"))
+        job.execute(pointwork.removed_part(job.state.holdings[0], 1))
+        gone = pointwork.cloud_of(job, job.state.holdings[0], west, "west", silent())
+        data = job.folder / "data" / holding.id
+        self.assertEqual((len(sets.kept_in(data)), (job.folder / gone.data).is_dir()), (2, True))
+        crashed = Job.open(job.folder)
+        crashed.sweep()
+        self.assertEqual(len(sets.kept_in(data)), 2, "what a crash left is offered, and needs its data")
+        again = Job.open(job.folder, recover=True)
+        again.sweep()
+        self.assertEqual([sets.name_of(p) for p in sets.kept_in(data)], [crashed.state.holdings[0].aside])
+        self.assertFalse((job.folder / gone.data).exists())
+        again.save()
+        last = Job.open(job.folder)
+        last.sweep()
+        self.assertEqual((sets.kept_in(data), last.store(last.state.holdings[0]).count), ([], holding.points))
+
+
 class StudyOfAPart(Folder):
     def test_a_study_takes_a_part_and_follows_its_name(self):
         job = Job.create(self.folder / "yard.kerb")

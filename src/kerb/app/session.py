@@ -71,6 +71,7 @@ class Session(QObject):
                 return
             self._lock.release()
             self._lock = lock
+            job.sweep()
         self.stop_all()
         self.job = job
         job.listeners.append(self._job_changed)

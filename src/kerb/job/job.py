@@ -11,6 +11,7 @@ import json
 import os
 import shutil
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from getpass import getuser
@@ -21,6 +22,7 @@ import numpy as np
 
 from kerb import __version__
 from kerb.core.arrays import Floats
+from kerb.core.cloud import sets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
@@ -32,6 +34,7 @@ from kerb.studies.outcome import LineLayer, MeshLayer, Outcome, Profile
 
 VERSION = 1
 SUFFIX = ".kerb"
+OUTCOMES = "outcomes"
 
 
 @dataclass(frozen=True)
@@ -175,6 +178,26 @@ class Job:
         self._saved = self.state
         self.forget_recovery(self.folder)
 
+    def sweep(self) -> None:
+        """Remove data that neither the present nor the saved state names; undo does not reach behind an opening.
+
+        Only for one who has the folder to himself, before anything was changed. Where a crash left changes that were
+        not taken up, everything stays.
+        """
+        if self.state is self._saved and self.has_recovery(self.folder):
+            return
+        holdings = [holding for state in (self.state, self._saved) for holding in state.holdings]
+        data = {Path(holding.data).name for holding in holdings}
+        named = {name for holding in holdings for name in holding.sets.names}
+        studies = [f"{s.id}-{s.found_from}" for state in (self.state, self._saved) for s in state.studies]
+        for folder in (self.folder / "data").glob("*/"):
+            if folder.name == OUTCOMES:
+                _remove([path for path in folder.glob("*.npz") if path.stem not in studies])
+            elif folder.name not in data:
+                shutil.rmtree(folder, ignore_errors=True)
+            else:
+                _remove([path for path in sets.kept_in(folder) if sets.name_of(path) not in named])
+
     def discard(self) -> None:
         """Give up what was not saved: nothing will be offered for recovery."""
         self.state = self._saved
@@ -294,7 +317,7 @@ class Job:
             _fill_layers(outcome, {key: kept[key] for key in kept.files})
 
     def _layers_path(self, study: str) -> Path:
-        return self.folder / "data" / "outcomes" / f"{study}.npz"
+        return self.folder / "data" / OUTCOMES / f"{study}.npz"
 
     def _settle(self, state: JobState, sentence: str, settings: dict[str, Any]) -> None:
         self.state = state
@@ -321,6 +344,12 @@ class Job:
             partial.replace(path)
         except OSError as error:
             raise JobError(f"{path}: cannot be written ({error.strerror or error})") from None
+
+
+def _remove(paths: list[Path]) -> None:
+    for path in paths:
+        with suppress(OSError):
+            path.unlink()
 
 
 def _fill_layers(outcome: Outcome, arrays: dict[str, Any]) -> None:

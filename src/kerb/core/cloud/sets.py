@@ -32,6 +32,11 @@ class PointSets:
     given: tuple[tuple[str, int], ...] = ()
 
     @property
+    def names(self) -> set[str]:
+        """Every kept set that is named."""
+        return {self.aside, *(name for _, name in self.parts), *(name for name, _ in self.given)} - {""}
+
+    @property
     def mark(self) -> str:
         """Digest of which points count and of what class they are; parts do not change it."""
         return hashlib.sha256(repr((self.aside, self.given)).encode()).hexdigest()[:16]
@@ -93,6 +98,16 @@ def paint(values: Bytes, which: Mask | Ints, value: int) -> None:
         some, mine = values[at : at + BLOCK], ours[at : at + BLOCK]
         some *= mine ^ 1
         some += mine * np.uint8(value)
+
+
+def kept_in(folder: Path) -> list[Path]:
+    """Files of all sets kept in a folder."""
+    return sorted(folder.glob("set-*.npy"))
+
+
+def name_of(path: Path) -> str:
+    """The name of the set that a file keeps."""
+    return path.stem.removeprefix("set-")
 
 
 def _path(folder: Path, name: str) -> Path:
