@@ -98,8 +98,8 @@ class Report(Folder):
         rows = [line.split("\t") for line in tab_separated(table).splitlines()]
         net = next(row for row in rows if row[0] == "Net")
         self.assertAlmostEqual(float(net[1]), self.outcome.value("net"), places=9)
-        nasty = Table("t", (Column("name"), Column("v", "m")), (("=1+1", -2.5), ('a "b", c', None)))
-        self.assertEqual(comma_separated(nasty), 'name,v (m)\r\n\'=1+1,-2.5\r\n"a ""b"", c",\r\n')
+        nasty = Table("t", (Column("name"), Column("v", "m")), (("=1+1", -2.5), ('a "b", c', None), ("", 0.5)))
+        self.assertEqual(comma_separated(nasty), 'name,v (m)\r\n\'=1+1,-2.5\r\n"a ""b"", c",\r\n,0.5\r\n')
         write_csv(nasty, self.folder / "t.csv")
         with self.assertRaises(OutputError):
             write_csv(nasty, self.folder / "t.csv")

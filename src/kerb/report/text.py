@@ -62,4 +62,4 @@ def write_csv(table: Table, path: Path, force: bool = False) -> None:
 def _cell(value: object) -> str:
     text = plain(value)
     # A spreadsheet would run text that starts like a formula; names come from files.
-    return f"'{text}" if isinstance(value, str) and text[:1] in "=+-@\t" else text
+    return f"'{text}" if isinstance(value, str) and text.startswith(tuple("=+-@\t")) else text

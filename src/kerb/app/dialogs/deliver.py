@@ -131,9 +131,9 @@ class Deliver(QDialog):
         """The chosen studies with what they found."""
         job, made = self.session.job, []
         for study in job.state.studies:
-            if not self.studies[study.id].isChecked():
+            box, outcome = self.studies.get(study.id), self.session.outcome(study)
+            if box is None or not box.isChecked() or outcome is None:
                 continue
-            outcome = self.session.outcome(study)
             if self.session.stale(study):
                 from kerb.studies.outcome import Note
 

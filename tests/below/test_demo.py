@@ -1,0 +1,73 @@
+"""The demo: the same yard each time, with the truth it says, and a job that opens with an answer in it."""
+
+import unittest
+from unittest import mock
+
+import laspy
+import numpy as np
+import pyproj
+
+from kerb.core.progress import silent
+from kerb.demo import cloud, yard
+from kerb.demo import job as demo
+from kerb.demo.files import write_files
+from kerb.job import studies
+from kerb.job.job import Job
+from tests.support import YARD, Folder
+
+THIN = 6.0
+
+
+class Yard(unittest.TestCase):
+    def test_the_same_points_for_the_same_density(self):
+        one, two = cloud.generate(THIN), cloud.generate(THIN)
+        for name in ("xyz", "classes", "colours", "intensity"):
+            np.testing.assert_array_equal(getattr(one, name), getattr(two, name))
+        area = yard.SIZE[0] * yard.SIZE[1]
+        self.assertAlmostEqual(np.isin(one.classes, (2, 6)).sum() / (THIN * area), 1.0, delta=0.1)
+        self.assertEqual(set(np.unique(one.classes)), {1, 2, 4, 6, 7})
+
+    def test_heaps_have_the_volumes_they_say(self):
+        """Heights over the ground summed on a fine lattice (midpoint rule) against the closed forms."""
+        step = 0.1
+        side = [np.arange(step / 2, size, step) for size in yard.SIZE]
+        xy = np.stack(np.meshgrid(*side), axis=-1).reshape(-1, 2)
+        for heap in yard.HEAPS:
+            self.assertAlmostEqual(float(heap.over_ground(xy).sum()) * step**2 / heap.volume, 1.0, delta=2e-3)
+
+
+class DemoJob(Folder):
+    def test_a_file_as_a_survey_office_would_send_it(self):
+        path = cloud.write(self.folder / "yard.laz", THIN)
+        las = laspy.read(path)
+        self.assertEqual(las.header.parse_crs(), pyproj.CRS.from_user_input(yard.CRS))
+        self.assertTrue((las.header.mins[:2] >= yard.ORIGIN - 1).all())
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["yard.laz"])
+        self.assertEqual(len(cloud.write(self.folder / "grey.laz", THIN, colour=False).read_bytes()) > 1000, True)
+        self.assertNotIn("red", laspy.read(self.folder / "grey.laz").point_format.dimension_names)
+
+    def test_the_job_has_an_answer_that_holds_against_the_truth(self):
+        source = cloud.write(self.folder / "yard.laz", 16.0)
+        files = write_files(self.folder / "files", silent())
+        made = demo.make_demo(self.folder / "Quay.kerb", source, silent(), files)
+        job = Job.open(made.folder)
+        self.assertEqual(job.state.title.name, "Saltmarrow Quay")
+        self.assertEqual([h.name for h in job.state.holdings][1:], ["Control points", "Yard lines", "Orthophoto"])
+        self.assertEqual([s.name for s in job.state.studies], [heap.name for heap in yard.HEAPS])
+        first = job.state.studies[0]
+        net = studies.outcome_of(job, first).figures["net"]
+        self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
+        self.assertFalse(studies.is_stale(job.state, first))
+        self.assertEqual((made.can_undo, job.has_recovery(job.folder)), ("", False))
+
+    def test_made_once_and_anew_on_wish(self):
+        def small(path, *_):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(YARD.read_bytes())
+
+        with mock.patch.object(demo, "user_data", lambda: self.folder), mock.patch.object(cloud, "write", small):
+            job = demo.open_demo(silent())
+            job.execute(studies.removed(job.state.studies[2]))
+            job.save()
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 2)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 3)
