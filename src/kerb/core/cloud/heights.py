@@ -23,7 +23,7 @@ from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
 from kerb.core.surface.elsewhere import Triangulators
-from kerb.core.surface.tin import Tin
+from kerb.core.surface.tin import Tin, ends
 from kerb.core.surface.tin_kernels import locate
 
 HEIGHT = "height_above_ground"
@@ -140,14 +140,14 @@ class Ground:
     @cached_property
     def box(self) -> tuple[Floats, Floats]:
         """Outline of all ground points in plan."""
-        return self.places[:, :2].min(axis=0), self.places[:, :2].max(axis=0)
+        return ends(self.places[:, :2])
 
     def under(self, xy: Floats, tiled: bool, helpers: Triangulators) -> Floats:
         """Elevation of the ground under (n, 2) places that lie near each other, all from ``origin``; NaN outside it."""
         local = np.ascontiguousarray(xy)
         if not tiled:
             return _Surface.of(self, np.arange(len(self.places)), local, helpers).z
-        low, high = local.min(axis=0), local.max(axis=0)
+        low, high = ends(local)
         halo = self._halo(low, high)
         box = (np.maximum(low - halo, self.box[0]), np.minimum(high + halo, self.box[1]))
         surface = _Surface.of(self, self._within(box), local, helpers)
@@ -201,8 +201,8 @@ class Ground:
     @cached_property
     def _gaps(self) -> tuple[Floats32, float]:
         """Distance to the next ground point for the cells of a grid (rows of northing), and the cell."""
-        size = self.places[:, :2].max(axis=0)
-        cell = max(2 * self.spacing, float(np.sqrt(max(np.prod(size), 1e-12) / MOST_GAP_CELLS)), 1e-6)
+        size = self.box[1]
+        cell = max(2 * self.spacing, float(np.sqrt(max(float(np.prod(size)), 1e-12) / MOST_GAP_CELLS)), 1e-6)
         columns, rows = (int(n) + 1 for n in np.floor(size / cell))
         empty = np.ones((rows, columns), np.bool_)
         at = np.floor(self.places[:, :2] / cell).astype(np.int64)
@@ -219,7 +219,9 @@ class Ground:
             [np.arange(self.starts[r * columns + c0], self.starts[r * columns + c1 + 1]) for r in range(r0, r1 + 1)]
         )
         places = self.places[near, :2]
-        return near[((places >= box[0]) & (places <= box[1])).all(axis=1)]
+        (x0, y0), (x1, y1) = box
+        x, y = places[:, 0], places[:, 1]
+        return near[(x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)]
 
     def holds(self, centre: Floats, radius: Floats) -> Mask:
         """Which circles, centres (m, 2) and radii (m,), hold a ground point."""
@@ -288,7 +290,7 @@ def _cell(store: CloudStore, places: Floats) -> float:
 
 
 def _sorted(places: Floats, origin: Floats, cell: float) -> Ground:
-    columns, rows = (int(n) + 1 for n in np.floor(places[:, :2].max(axis=0) / cell))
+    columns, rows = (int(n) + 1 for n in np.floor(ends(places[:, :2])[1] / cell))
     at = np.clip(np.floor(places[:, :2] / cell).astype(np.int64), 0, None)
     number = at[:, 1] * columns + at[:, 0]
     order = np.argsort(number, kind="stable")
@@ -352,18 +354,22 @@ class _Surface:
 
         All ground points in ``box`` are among those triangulated.
         """
-        used = np.unique(self.found[self.found >= 0]).astype(np.int64)
+        seen = np.zeros(len(self.triangles) + 1, np.bool_)
+        seen[self.found] = True  # -1, under no triangle, is the last
+        used = np.flatnonzero(seen[:-1])
         centre, radius = _circles(self.corners(used))
         left: AnyArray = np.ones(len(used), np.bool_)
         if box is not None:
             low, high = centre - radius[:, None], centre + radius[:, None]
             edge = self.ground.box
             inside = (np.maximum(low, edge[0]) >= box[0]) & (np.minimum(high, edge[1]) <= box[1])
-            left = np.asarray(~inside.all(axis=1))
+            left = ~(inside[:, 0] & inside[:, 1])
         bad = used[left]
         if len(bad):
             bad = bad[self.ground.holds(centre[left], radius[left])]
-        unsure: AnyArray = np.isin(self.found, bad)
+        seen[:] = False
+        seen[bad] = True
+        unsure: AnyArray = seen[self.found]
         lost = np.flatnonzero(self.found < 0)
         if len(lost):
             unsure[lost] = self.ground.inside_outline(self.xy[lost])
