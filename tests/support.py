@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import io
 import json
 import tempfile
@@ -17,10 +18,17 @@ from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.units import METRE
+from kerb.demo.files import DemoFiles, write_files
 
 DATA = Path(__file__).parent / "data"
 YARD = DATA / "yard_small.laz"
 FAR = np.array([500_000.0, 5_800_000.0, 100.0])
+
+
+@functools.lru_cache(maxsize=1)
+def demo_files() -> DemoFiles:
+    """The files that come with the demo, made once and gone with the process."""
+    return write_files(Path(tempfile.mkdtemp(prefix="kerb-test-files-")), silent())
 
 
 class Folder(unittest.TestCase):

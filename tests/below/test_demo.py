@@ -10,10 +10,9 @@ import pyproj
 from kerb.core.progress import silent
 from kerb.demo import cloud, yard
 from kerb.demo import job as demo
-from kerb.demo.files import write_files
 from kerb.job import studies
 from kerb.job.job import Job
-from tests.support import YARD, Folder
+from tests.support import YARD, Folder, demo_files
 
 THIN = 6.0
 
@@ -48,8 +47,7 @@ class DemoJob(Folder):
 
     def test_the_job_has_an_answer_that_holds_against_the_truth(self):
         source = cloud.write(self.folder / "yard.laz", 16.0)
-        files = write_files(self.folder / "files", silent())
-        made = demo.make_demo(self.folder / "Quay.kerb", source, silent(), files)
+        made = demo.make_demo(self.folder / "Quay.kerb", source, silent(), demo_files())
         job = Job.open(made.folder)
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
         self.assertEqual([h.name for h in job.state.holdings][1:], ["Control points", "Yard lines", "Orthophoto"])
@@ -65,7 +63,9 @@ class DemoJob(Folder):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(YARD.read_bytes())
 
-        with mock.patch.object(demo, "user_data", lambda: self.folder), mock.patch.object(cloud, "write", small):
+        home = mock.patch.object(demo, "user_data", lambda: self.folder)
+        files = mock.patch.object(demo, "write_files", lambda *_: demo_files())
+        with home, files, mock.patch.object(cloud, "write", small):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()

@@ -5,23 +5,17 @@ import laspy
 import numpy as np
 import rasterio
 
-from kerb.core.progress import silent
 from kerb.demo import yard
-from kerb.demo.files import control, write_files
+from kerb.demo.files import control
 from kerb.job.job import Job
-from tests.support import DATA, YARD, CommandLine
+from tests.support import DATA, YARD, CommandLine, demo_files
 
 
 class Verbs(CommandLine):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
-        import tempfile
-        from pathlib import Path
-
-        holder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(holder.cleanup)
-        cls.files = write_files(Path(holder.name), silent())
+        cls.files = demo_files()
 
 
 class Info(Verbs):
@@ -53,7 +47,7 @@ class Info(Verbs):
         self.assertEqual((name, start), ("Access road", 0.0))
         self.assertAlmostEqual(end, 190.0, places=6)
         self.assertEqual(self.json("info", DATA / "bunnyFloat.e57")["figures"]["count"]["value"], 30_571)
-        for name in ("house.ifc", "recover01.dxf", "bunnyFloat.e57"):
+        for name in ("recover01.dxf", "bunnyFloat.e57"):
             status, out = self.kerb("info", DATA / name)
             self.assertEqual((status, name in out), (0, True))
         for name in ("malformed.obj", "justxml.e57"):

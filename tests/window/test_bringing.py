@@ -18,10 +18,10 @@ from kerb.core.reference import from_text, local_grid
 from kerb.core.things import LINES, MODEL, PICTURE, POINTS, SURFACE
 from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
-from kerb.demo.files import control, write_files
+from kerb.demo.files import control
 from kerb.job import holdings
 from kerb.standins import agency as agencies
-from tests.support import DATA
+from tests.support import DATA, demo_files
 from tests.window.test_window import LEFT, PLAIN, Windowed, wait
 
 
@@ -29,7 +29,7 @@ class Bringing(Windowed):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
-        cls.files = write_files(cls.folder / "files", silent())
+        cls.files = demo_files()
 
     def drop(self, *paths, on=None):
         data = QMimeData()
