@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from kerb.core.cloud.filters import Filter
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import render
 from kerb.draw.ramps import ANCHORS, SEQUENTIAL, SIGNED, _to_lab, table
@@ -116,6 +117,19 @@ class Pictures(unittest.TestCase):
         self.assertLess(whole.mean(), 0.002)
         size = np.pi * 4 / 0.06**2 / holed.size
         self.assertAlmostEqual(holed.mean(), size, delta=0.35 * size)
+
+    def test_points_in_sight_are_counted(self):
+        """Neither what a filter hides nor what lies beside the picture counts as drawn."""
+        high = float(self.points[:, 2].mean())
+        layer = CloudLayer(self.store, filters=(Filter("elevation", low=high),))
+        drawn = render(Scene([layer]), self.camera, SIZE).buffer.drawn
+        self.assertEqual(drawn, int(layer.shown().sum()))
+        self.assertLess(drawn, self.store.count)
+        near = replace(self.camera, scale=self.camera.scale / 3)
+        x, y = near.project(self.points, SIZE)[:, :2].T
+        beside = self.picture(near).buffer.drawn
+        inside = int(((x > 0) & (x < SIZE[0]) & (y > 0) & (y < SIZE[1])).sum())
+        self.assertTrue(inside <= beside < 1.6 * inside, (inside, beside))
 
     def test_a_budget_is_kept_and_said(self):
         picture = self.picture(budget=5000)

@@ -22,7 +22,10 @@ ROWS_AT_ONCE = 60_000
 
 @dataclass
 class DepthBuffer:
-    """Nearest depth (h, w) float32, inf where nothing is, and which point is there (-1: none)."""
+    """Nearest depth (h, w) float32, inf where nothing is, and which point is there (-1: none).
+
+    ``drawn`` counts the points in sight, those behind others too.
+    """
 
     depth: Floats32
     rows: Ints
@@ -72,8 +75,7 @@ def draw_points(
             if stopped():
                 buffer.complete = False
                 break
-            _splat_piece(piece, sights[id(piece.layer)], camera.perspective, buffer)
-            buffer.drawn += piece.last - piece.first
+            buffer.drawn += _splat_piece(piece, sights[id(piece.layer)], camera.perspective, buffer)
         return buffer
 
     buffers = each(draw, hands)
@@ -152,15 +154,16 @@ class Sight:
         return Sight(plain, centre.astype(np.int64), matrix, camera.limits(size), layer.mask())
 
 
-def _splat_piece(piece: _Piece, sight: Sight, perspective: bool, buffer: DepthBuffer) -> None:
+def _splat_piece(piece: _Piece, sight: Sight, perspective: bool, buffer: DepthBuffer) -> int:
     which, shown = sight.mask
     rows = slice(piece.first, piece.last)
     own = which[rows] if len(which) > 1 else which
     near, far = sight.limits
-    splat(
+    count = splat(
         sight.xyz[rows], 0, piece.last - piece.first, piece.layer.first_row + piece.first, sight.centre,
         sight.matrix, perspective, near, far, piece.splat, own, shown, buffer.depth, buffer.rows,
     )  # fmt: skip
+    return int(count)
 
 
 def _joined(buffers: list[DepthBuffer], size: tuple[int, int]) -> DepthBuffer:

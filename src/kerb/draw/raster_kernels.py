@@ -24,7 +24,7 @@ def _project(matrix, x, y, z, perspective):
 
 @kernel
 def splat(xyz, first, last, row0, centre, matrix, perspective, near, far, size, mask, shown, depth, rows):
-    """Draw points ``first``..``last`` of integer coordinates as discs of ``size`` pixels.
+    """Draw points ``first``..``last`` of integer coordinates as discs of ``size`` pixels; returns how many are seen.
 
     ``matrix`` (4, 4): rows 0..2 turn integer offsets from ``centre`` into right, down and depth (pixels, pixels, job
     unit); row 3 holds screen centre x, y, unused, focal length. ``mask`` (n or 1,) with ``shown`` (256,) hides points.
@@ -34,6 +34,7 @@ def splat(xyz, first, last, row0, centre, matrix, perspective, near, far, size, 
     half = size // 2
     even = size % 2 == 0
     round_off = (size * 0.5) ** 2 + 0.3
+    count = 0
     for i in range(first, last):
         if not shown[mask[0 if single else i]]:
             continue
@@ -45,6 +46,7 @@ def splat(xyz, first, last, row0, centre, matrix, perspective, near, far, size, 
             continue
         if not (-8.0 < sx < width + 8.0 and -8.0 < sy < height + 8.0):
             continue
+        count += 1
         distance = np.float32(d)
         row = row0 + i
         if size == 1:
@@ -64,6 +66,7 @@ def splat(xyz, first, last, row0, centre, matrix, perspective, near, far, size, 
                 if distance < depth[py, px]:
                     depth[py, px] = distance
                     rows[py, px] = row
+    return count
 
 
 @kernel
