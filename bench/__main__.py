@@ -1,4 +1,4 @@
-"""Run benchmarks and write ``bench/out/results.json`` and ``docs/performance.md``.
+"""Run benchmarks and write ``bench/results.json`` and ``docs/performance.md``.
 
 ``./run bench`` runs all at their usual sizes; ``./run bench import toe`` some; ``--quick`` at small sizes.
 """
@@ -17,7 +17,7 @@ from pathlib import Path
 from bench.measures import MEASURES
 
 HERE = Path(__file__).parent
-OUT = HERE / "out"
+KEPT = HERE / "results.json"
 
 
 def main() -> int:
@@ -31,7 +31,6 @@ def main() -> int:
         print(json.dumps(result))
         return 0
     quick = "--quick" in sys.argv
-    OUT.mkdir(exist_ok=True)
     rows = []
     for name, measure in MEASURES.items():
         if words and name not in words:
@@ -46,18 +45,20 @@ def main() -> int:
             result = {"name": name, "size": size, **json.loads(ended.stdout.splitlines()[-1])}
             rows.append(result)
             print(json.dumps(result), flush=True)
-    rows = merged(rows)
-    data = {"date": date.today().isoformat(), "machine": machine(), "results": rows}
-    (OUT / "results.json").write_text(json.dumps(data, indent=1))
+    before = json.loads(KEPT.read_text(encoding="utf-8")) if KEPT.exists() else {"results": []}
+    data = {
+        "date": date.today().isoformat(), "machine": machine(), "results": merged(rows, before["results"]),
+        "remarks": before.get("remarks", []),
+    }  # fmt: skip
+    # A quick run is for looking: what is kept and shown was measured at the usual sizes.
     if not quick:
+        KEPT.write_text(json.dumps(data, indent=1) + "\n", encoding="utf-8")
         (HERE.parent / "docs" / "performance.md").write_text(page(data), encoding="utf-8")
     return 0
 
 
-def merged(rows: list[dict]) -> list[dict]:
+def merged(rows: list[dict], old: list[dict]) -> list[dict]:
     """Results of this run, and kept ones of measures that were not run this time."""
-    kept = OUT / "results.json"
-    old = json.loads(kept.read_text())["results"] if kept.exists() else []
     fresh = {(row["name"], row["size"]): row for row in [*old, *rows]}
     order = list(MEASURES)
     return sorted(fresh.values(), key=lambda row: (order.index(row["name"]), row["size"]))
@@ -84,14 +85,16 @@ def page(data: dict) -> str:
         "| --- | --- | --- | --- | --- | --- | --- |",
     ]  # fmt: skip
     for row in data["results"]:
+        size = f"{row['size'] / 1e6:g} M" if row["size"] else "–"
         target = MEASURES[row["name"]].target
         plain = f"{row['plain']:.2f} ({row['library']})" if row.get("plain") else "–"
         ratio = f"{row['kerb'] / row['plain']:.2f}" if row.get("plain") else "–"
         lines.append(
-            f"| {MEASURES[row['name']].title} | {row['size'] / 1e6:g} M | {row['kerb']:.3f} | {plain} | {ratio} | {target} | {row['peak_mb']} |"
+            f"| {MEASURES[row['name']].title} | {size} | {row['kerb']:.3f} | {plain} | {ratio} | {target} | {row['peak_mb']} |"
         )
         lines += [f"| &nbsp;&nbsp;{k} | | {v:.3f} | | | | |" for k, v in row.get("also", {}).items()]
-    return "\n".join(lines) + "\n"
+    lines += ["", *data.get("remarks", [])]
+    return "\n".join(lines).rstrip("\n") + "\n"
 
 
 if __name__ == "__main__":

@@ -228,6 +228,8 @@ MEASURES = {
     "normals": Measure("normals from 16 neighbours", preparing.normals, (M, 5 * M, 20 * M), (M,), "–"),
     "ground": Measure("find the ground", preparing.ground, (M, 5 * M, 20 * M), (M,), "–"),
     "heights": Measure("heights above ground", preparing.heights, (M, 5 * M, 20 * M), (M,), "–"),
+    "parts": Measure("a part of each class", preparing.parts, (M, 5 * M, 20 * M), (M,), "0.3 s for 20 M"),
+    "start": Measure("window up, warm", preparing.starting, (0,), (0,), "2.5 s"),
     "reopen": Measure("reopen and first picture", reopening, (50 * M,), (M,), "2 s, < 1500 MB"),
     "draw": Measure(
         "picture while moving (640×400, shown at 1280×800)", drawing, (M, 10 * M, 50 * M), (M,), "0.05 s; rest 1.5 s"

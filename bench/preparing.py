@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from functools import partial
 
@@ -204,3 +207,48 @@ def noise(count: int) -> dict:
         return {"kerb": seconds, "plain": plain, "library": "SciPy k-d tree, all cores", "also": also}
 
     return _with_store(count, work)
+
+
+def parts(count: int) -> dict:
+    """A part of each class taken up by the store, against NumPy's assignment by masks; then back, and exact classes."""
+    from kerb.core.cloud.sets import PointSets
+
+    def work(store) -> dict:
+        classes = np.array(store.column("classification"))
+        codes = store.present("classification")
+        masks = [classes == code for code in codes]
+
+        def taken() -> None:
+            kept = tuple((n, store.keep_set(mask)) for n, mask in enumerate(masks, 1))
+            store.take_sets(PointSets(parts=kept))
+
+        def plainly() -> None:
+            numbers = np.zeros(count, np.uint8)
+            for n, mask in enumerate(masks, 1):
+                numbers[mask] = n
+
+        seconds, _ = timed(taken)
+        plain, _ = timed(plainly)
+        back, _ = timed(lambda: store.take_sets(PointSets()))
+        there, _ = timed(lambda: store.present("classification"))
+        return {"kerb": seconds, "plain": plain, "library": "NumPy, by masks",
+                "also": {"undone": back, "classes that are there": there}}  # fmt: skip
+
+    return _with_store(count, work)
+
+
+def starting(_count: int) -> dict:
+    """From the command to the window shown, with the kernels compiled; best of three."""
+    code = (
+        "import os, sys; sys.argv = ['kerb']\n"
+        "from kerb.app.main import application\n"
+        "from kerb.app.window import Window\n"
+        "from kerb.job.places import Settings\n"
+        "app = application(); window = Window(Settings()); window.show(); app.processEvents(); os._exit(0)"
+    )
+    own = {"QT_QPA_PLATFORM": "offscreen", "PYTHONPYCACHEPREFIX": str(FOLDER / "bytecode")}
+    environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"} | own
+    command = [sys.executable, "-c", code]
+    run = lambda: subprocess.run(command, env=environment, capture_output=True, check=True)  # noqa: E731
+    run()
+    return {"kerb": timed(run, 3)[0]}
