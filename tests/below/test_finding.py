@@ -124,11 +124,30 @@ class Noise(unittest.TestCase):
         # the definition of the method page: neighbours farther than ten spacings count as ten spacings
         distance = np.minimum(tree.query(self.xyz, k=9)[0][:, 1:], 10 * self.store.spacing).mean(axis=1)
         wanted = distance > distance.mean() + 3 * distance.std()
-        found = outliers(self.store, Outliers(8, 3.0), every(self.store), silent())
+        found = outliers(self.store, Outliers(8, 3.0, 0.0), every(self.store), silent())
         self.assertGreater(int(wanted.sum()), 10)
         np.testing.assert_array_equal(found, wanted)
+        reach, near = tree.query(self.xyz, k=9)
+        theirs = np.where(reach[:, 1:] < 10 * self.store.spacing, distance[near[:, 1:]], distance.mean())
+        unlike = wanted & (distance > 1.5 * np.median(theirs, axis=1))
+        self.assertTrue(0 < int(unlike.sum()) < int(wanted.sum()), (unlike.sum(), wanted.sum()))
+        np.testing.assert_array_equal(outliers(self.store, Outliers(8, 3.0, 1.5), every(self.store), silent()), unlike)
         near = np.array([len(hits) - 1 for hits in tree.query_ball_point(self.xyz, 0.2)])
         np.testing.assert_array_equal(sparse(self.store, Sparse(0.2, 5), every(self.store), silent()), near < 5)
+
+    def test_a_surface_with_few_points_is_no_noise_but_two_strays_are(self):
+        rng = np.random.default_rng(3)
+        wall = np.column_stack([np.full(900, 4.5), rng.uniform(-4, 4, 900), rng.uniform(0, 3, 900)])
+        strays = np.array([[0, 0, 2.0], [0.05, 0, 2.05], [-2, 1, 1.5], [1.0, -3.0, 0.4]])
+        for unit in (METRE, US_SURVEY_FOOT):
+            store = scene(np.concatenate([wall, strays]), unit)
+            xyz = places(store)
+            whole = outliers(store, Outliers(beside=0.0), every(store), silent())
+            found = outliers(store, Outliers(), every(store), silent())
+            self.assertGreater(int(whole.sum()), 300, "the cloud as a whole makes half of the wall noise")
+            self.assertLess(int(found.sum()), 20)
+            for stray in strays:
+                self.assertTrue(found[np.argmin(np.linalg.norm(xyz - stray, axis=1))], (unit.code, stray))
 
     def test_pieces_against_the_labels_of_scipy(self):
         gap, low = 0.15, self.store.bounds[0] - FAR

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.levels import first_level
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -35,6 +35,13 @@ class Outliers:
     factor: float = setting(
         4.0, Setting("Deviations", "So many standard deviations over the mean distance is too far", "", low=0.0)
     )
+    beside: float = setting(
+        2.0,
+        Setting(
+            "Times neighbours", "And so many times as far as its neighbours are from theirs: a surface with few points "
+            "stays. 0 compares with the whole cloud only", "", low=0.0,
+        ),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -67,10 +74,11 @@ class Pieces:
 def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), whose mean distance to their nearest neighbours is beyond mean + factor · standard deviation.
 
+    A point like its neighbours stays: it must be ``beside`` times as far from them as half of them are from theirs.
     Mean and deviation are those of all points in ``among``. A neighbour farther than ten spacings, or none, counts as
     ten spacings away, so that a few strays do not spread the distribution. Raises Cancelled.
     """
-    if how.neighbours < 1 or not np.isfinite(how.factor):
+    if how.neighbours < 1 or not np.isfinite(how.factor) or not how.beside >= 0:
         raise InputError("neighbours and deviations must be numbers above zero")
     farthest = FARTHEST_SPACINGS * max(store.spacing, float(store.scale.max()))
 
@@ -82,10 +90,47 @@ def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) 
         missing = how.neighbours - near.shape[1]
         return np.asarray((near.sum(axis=1) + missing * farthest) / how.neighbours)
 
-    away = _by_tile(store, among, farthest, mean_distance, progress)
+    away = _by_tile(store, among, farthest, mean_distance, progress.within(0.0, 0.7))
     known = away[among]
-    limit = float(known.mean() + how.factor * known.std()) if len(known) else np.inf
-    return among & (away > limit)
+    if not len(known):
+        return np.zeros(store.count, np.bool_)
+    usual = float(known.mean())
+    found: Mask = among & (away > usual + how.factor * float(known.std()))
+    if how.beside == 0:
+        return found
+    return _unlike_neighbours(store, how, (among, found), (away, usual, farthest), progress.within(0.7, 1.0))
+
+
+def _unlike_neighbours(
+    store: CloudStore,
+    how: Outliers,
+    points: tuple[Mask, Mask],
+    distances: tuple[Floats, float, float],
+    progress: Progress,
+) -> Mask:
+    """Those of the points ``found`` that are farther from their neighbours than these are from theirs.
+
+    A neighbour that is missing counts as a usual one, so that a few strays together are no surface of their own.
+    """  # fmt: skip
+    (among, found), (away, usual, farthest) = points, distances
+    unlike = np.zeros(store.count, np.bool_)
+
+    def of_tile(tile: int) -> None:
+        rows = store.rows_of(tile)
+        mine = np.flatnonzero(found[rows]) + rows.start
+        if not len(mine):
+            return
+        around = _rows_around(store, among, tile, farthest)
+        origin = store.tiles["low"][tile]
+        index = NeighbourIndex(store.coordinates(around) - origin)
+        k = min(how.neighbours + 1, len(around))
+        _, near = index.nearest(store.coordinates(mine) - origin, k, farthest)
+        theirs = np.full((len(mine), how.neighbours), usual)
+        theirs[:, : k - 1] = np.where(near[:, 1:] >= 0, away[around[near[:, 1:]]], usual)
+        unlike[mine] = away[mine] > how.beside * np.median(theirs, axis=1)
+
+    each(of_tile, range(len(store.tiles)), progress, "Comparing with neighbours")
+    return unlike
 
 
 def sparse(store: CloudStore, how: Sparse, among: Mask, progress: Progress) -> Mask:
@@ -162,13 +207,17 @@ def _by_tile(
         mine = among[rows]
         if not mine.any():
             return
-        low, high = store.tiles["low"][tile] - halo, store.tiles["high"][tile] + halo
-        box = (tuple(low.tolist()), tuple(high.tolist()))
-        around = CloudView(store, Narrowing(box=box, with_aside=True)).all_rows()
+        around = _rows_around(store, among, tile, halo)
         origin = store.tiles["low"][tile]
-        result[rows][mine] = work(
-            store.coordinates(rows)[mine] - origin, store.coordinates(around[among[around]]) - origin
-        )
+        result[rows][mine] = work(store.coordinates(rows)[mine] - origin, store.coordinates(around) - origin)
 
     each(of_tile, range(len(store.tiles)), progress, "Looking at neighbours")
     return result
+
+
+def _rows_around(store: CloudStore, among: Mask, tile: int, halo: float) -> Ints:
+    """Rows of the points in ``among`` within a halo of a tile."""
+    low, high = store.tiles["low"][tile] - halo, store.tiles["high"][tile] + halo
+    box = (tuple(low.tolist()), tuple(high.tolist()))
+    rows = CloudView(store, Narrowing(box=box, with_aside=True)).all_rows()
+    return np.asarray(rows[among[rows]])
