@@ -238,6 +238,23 @@ class Verbs(CommandLine):
         for how in ((), ("--as-elevations",)):
             self.assertEqual((self.kerb(*again, *how)[0], "already" in self.error), (2, True))
         self.elevations_stay(three)
+        self.units_stay(two, three)
+
+    def units_stay(self, tall, path):
+        """In a file in another unit the attributes keep theirs, and figures are in that of the cloud: by 3937/1200."""
+        ring = self.folder / "half.wkt"
+        feet, wide = self.folder / "feet.laz", self.folder / "wide.wkt"
+        corners = np.array([[float(v) for v in p.split()] for p in ring.read_text()[9:-2].split(",")]) * 3937 / 1200
+        wide.write_text("POLYGON((" + ", ".join(f"{x} {y}" for x, y in corners) + "))")
+        for source in (tall, path):
+            self.json("convert", source, feet, "--unit", "us-ft", "--force")
+            rows = []
+            for cloud, area in ((source, ring), (feet, wide)):
+                table = self.json("stats", cloud, "--areas", area)["tables"]["areas"]
+                rows.append(dict(zip([column["name"] for column in table["columns"]], table["rows"][0], strict=True)))
+            self.assertLess(abs(rows[0]["count"] - rows[1]["count"]), 5)
+            for name in ("height_max", "mean", "highest"):
+                self.assertAlmostEqual(rows[1][name] / rows[0][name], 3937 / 1200, delta=2e-3, msg=(source, name))
 
     def elevations_stay(self, path):
         """Where heights stand in their place, points are still chosen and counted by elevations."""

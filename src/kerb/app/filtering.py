@@ -14,7 +14,7 @@ from kerb.app.views.chips import FilterChips
 from kerb.app.views.filter_card import FilterCard
 from kerb.core.cloud import filters as filtered
 from kerb.core.cloud.classes import GROUND, KEY_POINTS
-from kerb.core.cloud.filters import COLOUR, ELEVATION, LISTED, Filter, counts, offered, spread
+from kerb.core.cloud.filters import COLOUR, LISTED, Filter, counts, offered, spread
 from kerb.core.cloud.store import CLASSES, PART, CloudStore
 from kerb.core.quantity import symbol
 from kerb.job.job import Change
@@ -229,6 +229,5 @@ def sentence(conditions: tuple[Filter, ...], store: CloudStore, holding: Holding
 def words(condition: Filter, store: CloudStore, holding: Holding, unit: str) -> str:
     """A filter in words, for its chip."""
     column = condition.column
-    own = unit if column == ELEVATION else scenes.unit_of(store, column, unit)
     names = scenes.value_names(store, column, holding) if condition.values else {}
-    return filtered.words(condition, title(column), names, own)
+    return filtered.words(condition, title(column), names, scenes.unit_of(store, column, unit))

@@ -200,7 +200,7 @@ def unit_of(store: CloudStore, by: str, job_unit: str) -> str:
     """Unit code of what a cloud is coloured by."""
     if by in ("elevation", OVER_BASE):
         return job_unit
-    return UNITS.get(by, store.meta.attributes.get(by, ""))
+    return UNITS.get(by, store.unit_of(by))
 
 
 def lend_height_over_base(session: Session) -> bool:

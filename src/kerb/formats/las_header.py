@@ -15,6 +15,7 @@ import laspy
 import numpy as np
 
 from kerb.core.errors import FormatError
+from kerb.core.units import LENGTH_UNITS
 
 HEADER_SIZES = {0: 227, 1: 227, 2: 227, 3: 235, 4: 375}
 RECORD_LENGTHS = {0: 20, 1: 28, 2: 26, 3: 34, 4: 57, 5: 63, 6: 30, 7: 36, 8: 38, 9: 59, 10: 67}
@@ -61,6 +62,17 @@ class LasHead:
     def compressed(self) -> bool:
         """Whether the points are LAZ."""
         return bool(self.block[104] & 0xC0)
+
+    @property
+    def extra_units(self) -> dict[str, str]:
+        """Length units of extra dimensions by name, where their description is a unit code and nothing else."""
+        units = {}
+        for record in self.records:
+            for at in range(0, len(record.data) - 191, 192) if record.key == EXTRA_BYTES else ():
+                code = _text(record.data[at + 160 : at + 192])
+                if code in LENGTH_UNITS:
+                    units[_text(record.data[at + 4 : at + 36])] = code
+        return units
 
     @property
     def point_format(self) -> int:

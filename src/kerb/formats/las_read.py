@@ -321,6 +321,7 @@ def _details(head: LasHead) -> dict[str, Any]:
         "point_format": head.point_format,
         "stated_low": low.tolist(),
         "stated_high": high.tolist(),
+        "units": head.extra_units,
     }
 
 

@@ -29,22 +29,23 @@ def run_add(args: argparse.Namespace) -> Outcome:
     for file in args.files:
         if not Path(file).exists():
             raise InputError(f"{file}: no such file")
-    _wish(args)
+    wish = _wish(args)
     lock = FolderLock()
     if folder.exists() and not lock.take(folder):
         raise InputError(f"{folder}: is open in a window of Kerb; close it there first")
-    if Job.has_recovery(folder):
-        raise InputError(f"{folder}: has changes that were not saved; open it in the window, where they are offered")
     try:
-        return _add(args, Job.open(folder) if folder.exists() else Job.create(folder))
+        if Job.has_recovery(folder):
+            raise InputError(
+                f"{folder}: has changes that were not saved; open it in the window, where they are offered"
+            )
+        return _add(args, wish, Job.open(folder) if folder.exists() else Job.create(folder))
     finally:
         lock.release()
 
 
-def _add(args: argparse.Namespace, job: Job) -> Outcome:
-    folder, wish = job.folder, _wish(args)
+def _add(args: argparse.Namespace, wish: ImportWish, job: Job) -> Outcome:
     progress = progress_to_terminal()
-    outcome = Outcome("add", job.state.title.unit, "", {}, {"job": str(folder)})
+    outcome = Outcome("add", job.state.title.unit, "", {}, {"job": str(job.folder)})
     rows: list[tuple] = []
     for number, file in enumerate(args.files):
         share = progress.within(number / len(args.files), (number + 1) / len(args.files))

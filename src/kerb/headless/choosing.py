@@ -18,7 +18,7 @@ from kerb.core.progress import Progress
 
 LEFT_OUT = ("outliers", "sparse", "low", "pieces", "duplicates", "overlap")
 ONLY_HELP = (
-    "only points that pass, such as classification=2,6, intensity=100..900, 'height above ground=..0.5' or, for the "
+    "only points that pass, such as classification=2,6, intensity=100..900, height_above_ground=..0.5 or, for the "
     "others, source_file!=3; may be given several times"
 )
 
@@ -114,9 +114,7 @@ def without(
         finder, settings = FINDERS[search.finder], search.settings(store)
         part = progress.within(done / len(wanted), (done + 1) / len(wanted))
         found = finder.find(store, settings, keep, part)
-        given = {name: value for name, value in vars(settings).items() if isinstance(value, (int, float, str))}
-        how = ", ".join(f"{name} {value:g}" if not isinstance(value, str) else f"{name} {value}" for name, value in
-                        given.items())  # fmt: skip
+        how = ", ".join(f"{k} {v if isinstance(v, str) else f'{v:g}'}" for k, v in vars(settings).items())
         words = f"{int(np.count_nonzero(found))} points left out as {finder.title.lower()}"
         notes.append(("left-out", f"{words} ({how})" if how else words))
         keep = keep & ~found

@@ -132,7 +132,7 @@ class HeightsPage(Page):
             return
         store = job.store(holding)
         before = np.asarray(store.column(CLASSES))
-        classes = banded(before, store.column(HEIGHT), limits)
+        classes = banded(before, store.lengths(HEIGHT), limits)
         if store.aside() is not None:
             classes = np.where(store.in_use(), classes, before)
         unit = self.session.unit

@@ -94,7 +94,7 @@ def worded(conditions: tuple[Filter, ...], store: CloudStore) -> str:
     said = []
     for condition in conditions:
         name = condition.column
-        own = store.reference.vertical_unit.code if name == ELEVATION else store.meta.attributes.get(name, "")
+        own = store.reference.vertical_unit.code if name == ELEVATION else store.unit_of(name)
         names = CLASS_NAMES if name == CLASSES else {}
         if condition.on:
             said.append(words(condition, name.replace("_", " "), names, own))
@@ -125,8 +125,9 @@ def holds(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
         if not store.has("red"):
             return np.ones(_size(store, rows), np.bool_)
         inside = _near_colour(store, condition, rows)
-    elif name == ELEVATION and not store.flat:
-        inside = _elevations_within(store, condition, rows)
+    elif name == ELEVATION:
+        flat = store.flat
+        inside = _passes(store.elevations(rows), condition) if flat else _elevations_within(store, condition, rows)
     elif not store.has(name):
         return np.ones(_size(store, rows), np.bool_)
     else:

@@ -111,7 +111,7 @@ def _unlike_neighbours(
     """Those of the points ``found`` that are farther from their neighbours than these are from theirs.
 
     A neighbour that is missing counts as a usual one, so that a few strays together are no surface of their own.
-    """  # fmt: skip
+    """
     (among, found), (away, usual, farthest) = points, distances
     unlike = np.zeros(store.count, np.bool_)
 

@@ -102,7 +102,7 @@ def figures(store: CloudStore, rows: Ints) -> dict[str, float | int | None]:
     values = np.asarray(store.column("intensity")[rows], float) if store.has("intensity") else np.empty(0)
     found |= _spread(values, names)
     if store.has(HEIGHT):
-        over = np.asarray(store.column(HEIGHT)[rows], float)
+        over = np.asarray(store.lengths(HEIGHT, rows), float)
         found |= _spread(over[np.isfinite(over)], tuple(f"height_{name}" for name in ("min", "max", "mean", "std")))
     if classes is not None:
         codes, counts = np.unique(classes, return_counts=True)

@@ -20,12 +20,12 @@ from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import JobError
 from kerb.core.parallel import each, ranges
 from kerb.core.reference import ReferenceSystem
+from kerb.core.units import LENGTH_UNITS
 
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
 VERSION = 1
 ASIDE, PART, CLASSES = "aside", "part", "classification"
 ELEVATION = "elevation"
-BLOCK = 1 << 18
 
 
 @dataclass
@@ -129,12 +129,23 @@ class CloudStore:
     @property
     def flat(self) -> bool:
         """Whether the file had heights in place of elevations; those are then the column ``elevation``."""
-        return ELEVATION in self.meta.columns
+        return ELEVATION in self.meta.columns and self.column(ELEVATION).ndim == 1
+
+    def unit_of(self, name: str) -> str:
+        """Unit code of an attribute that Kerb made or of a column whose file says it; empty where none is known."""
+        return str(self.meta.attributes.get(name) or self.meta.details.get("units", {}).get(name, ""))
+
+    def lengths(self, name: str, rows: slice | AnyArray = slice(None)) -> AnyArray:
+        """Values of a column in the unit of elevations; one that says no other unit is taken to be in it."""
+        values, own, wanted = np.asarray(self.column(name)[rows]), self.unit_of(name), self.reference.vertical_unit
+        if own not in LENGTH_UNITS or own == wanted.code:
+            return values
+        return np.asarray(values * (LENGTH_UNITS[own].metres / wanted.metres))
 
     def elevations(self, rows: slice | AnyArray) -> Floats:
         """Elevations (n,) of some rows, wherever the cloud has them."""
         if self.flat:
-            return np.asarray(self.column(ELEVATION)[rows], float)
+            return np.asarray(self.lengths(ELEVATION, rows), float)
         return np.asarray(self.xyz[rows, 2] * self.scale[2] + self.origin[2])
 
     def column(self, name: str) -> AnyArray:
@@ -299,9 +310,9 @@ def different_values(column: AnyArray) -> tuple[float, ...]:
     found = np.zeros(1 << (8 * column.dtype.itemsize), np.bool_)
 
     def look(span: tuple[int, int]) -> None:
-        for at in range(*span, BLOCK):
+        for at in range(*span, sets.BLOCK):
             # Two threads that set the same value do no harm.
-            found[column[at : min(at + BLOCK, span[1])]] = True
+            found[column[at : min(at + sets.BLOCK, span[1])]] = True
 
     each(look, ranges(len(column), least=500_000))
     return tuple(np.flatnonzero(found).tolist())
