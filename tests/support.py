@@ -7,7 +7,9 @@ import functools
 import io
 import json
 import tempfile
+import threading
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -19,6 +21,11 @@ from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.units import METRE
 from kerb.demo.files import DemoFiles, write_files
+from kerb.studies.drawn import Drawn
+from kerb.studies.scope import Scope
+from kerb.studies.sources import Source, Sources
+from kerb.studies.stockpile.run import run
+from kerb.studies.stockpile.setup import StockpileSetup
 
 DATA = Path(__file__).parent / "data"
 YARD = DATA / "yard_small.laz"
@@ -31,12 +38,20 @@ def demo_files() -> DemoFiles:
     return write_files(Path(tempfile.mkdtemp(prefix="kerb-test-files-")), silent())
 
 
+def journals_done() -> None:
+    """Wait until no job writes to its journal any more."""
+    for thread in threading.enumerate():
+        if thread.name == "kerb-journal":
+            thread.join()
+
+
 class Folder(unittest.TestCase):
     """A test with a folder of its own."""
 
     def setUp(self) -> None:
         holder = tempfile.TemporaryDirectory()
         self.addCleanup(holder.cleanup)
+        self.addCleanup(journals_done)
         self.folder = Path(holder.name)
 
 
@@ -112,4 +127,28 @@ def frustum(xy, big=10.0, small=4.0, height=6.0):
 
 def toe_of(ring):
     """A ring as a setup wants it."""
-    return tuple(map(tuple, np.asarray(ring)[:, :2].tolist()))
+    return Drawn.of(np.asarray(ring))
+
+
+def heap_setup(ring, cloud=None, **values):
+    """A stockpile study of the cloud ``cloud`` inside a ring; ``cloud`` narrows it."""
+    return StockpileSetup(cloud=replace(cloud or Scope(), holding="cloud"), toe=toe_of(ring), **values)
+
+
+def sources_of(store, unit=METRE, **others):
+    """What a study reads: a cloud, and other clouds or things by field."""
+    items = {"cloud": Source("cloud", "Cloud", "/data/yard.laz", store=store)}
+    for name, other in others.items():
+        if hasattr(other, "thing"):
+            items[name] = Source(name, name, kind=other.kind, load=lambda other=other: other)
+        elif other is not None:
+            items[name] = Source(name, name, store=other)
+    return Sources(unit, items)
+
+
+def measured(store, ring, unit=METRE, surface=None, **values):
+    """The outcome of a stockpile study of a store."""
+    if surface is not None:
+        values |= {"base": "surface", "surface": Scope("surface")}
+    setup = heap_setup(ring, **values)
+    return run(setup, sources_of(store, unit, surface=surface), silent())

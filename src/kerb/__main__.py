@@ -14,7 +14,7 @@ def main(arguments: list[str] | None = None) -> int:
         from kerb import cli
 
         args = cli.parser().parse_args(arguments)
-        if args.verb in cli.VERBS:
+        if args.verb in cli.verbs():
             return cli.run_verb(args)
         from kerb.app.main import open_window
 

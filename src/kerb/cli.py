@@ -14,7 +14,8 @@ from kerb import __version__
 from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, choosing, convert, info, options, prepare, stats, stockpile
+from kerb.headless import add, choosing, compute, convert, info, options, prepare, stats, study
+from kerb.headless.compute import SomeFailed
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 
@@ -59,7 +60,7 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
         "usual ones as low:drop=0.3:cell=2",
     )  # fmt: skip
     choosing.add_only(parser)
-    parser.add_argument("--classes", type=stockpile.class_list, default=(), help="keep these classes, such as 2,8")
+    parser.add_argument("--classes", type=study.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
     parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")
     parser.add_argument("--crs", metavar="EPSG:n", help="what reference system the numbers are in")
@@ -100,11 +101,19 @@ VERBS = {
         "height of every point above the ground", prepare.heights_options, prepare.run_heights, prepare.text
     ),
     "stats": Verb("what the points inside each area look like", stats.add_options, stats.run_stats, stats.text),
-    "stockpile": Verb(
-        f"{STUDIES['stockpile'].title}: {STUDIES['stockpile'].question}",
-        stockpile.add_options, stockpile.run_stockpile, stockpile.text,
+    "compute": Verb(
+        "recompute what is out of date in a job, and write its report", compute.add_options, compute.run_compute, compute.text
     ),
 }  # fmt: skip
+
+
+def verbs() -> dict[str, Verb]:
+    """Every verb: those of files and jobs, and one for each kind of study."""
+    made = {
+        kind.id: Verb(f"{kind.title}: {kind.question}", study.add_options(kind), study.runner(kind.id), study.text)
+        for kind in STUDIES.values()
+    }
+    return VERBS | made
 
 
 def parser() -> argparse.ArgumentParser:
@@ -114,13 +123,13 @@ def parser() -> argparse.ArgumentParser:
         description="Kerb compares point clouds with what they should be. Without a verb the window opens.",
     )
     top.add_argument("--version", action="version", version=f"kerb {__version__}")
-    verbs = top.add_subparsers(dest="verb", metavar="VERB")
-    for name, verb in VERBS.items():
-        sub = verbs.add_parser(name, help=verb.help, description=verb.help)
+    subparsers = top.add_subparsers(dest="verb", metavar="VERB")
+    for name, verb in verbs().items():
+        sub = subparsers.add_parser(name, help=verb.help, description=verb.help)
         verb.options(sub)
-    opening = verbs.add_parser("open", help="open a job in the window")
+    opening = subparsers.add_parser("open", help="open a job in the window")
     opening.add_argument("job", metavar="JOB", nargs="?", help="job folder; without one the window opens empty")
-    demo = verbs.add_parser("demo", help="open the demo job in the window")
+    demo = subparsers.add_parser("demo", help="open the demo job in the window")
     demo.add_argument("--fresh", action="store_true", help="make the demo job anew")
     return top
 
@@ -157,12 +166,19 @@ def run_verb(args: argparse.Namespace) -> int:
 
 def _run(args: argparse.Namespace) -> int:
     signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
-    verb = VERBS[args.verb]
+    verb = verbs()[args.verb]
     try:
         outcome = verb.run(args)
         options.write_json(outcome, args)
         if args.json != "-":
             print(verb.text(outcome))
+    except SomeFailed as failed:
+        # What could be computed is told; the exit status says that not all could.
+        options.write_json(failed.outcome, args)
+        if args.json != "-":
+            print(verb.text(failed.outcome))
+        sys.stderr.write(f"kerb: {' '.join(str(failed).split())}\n")
+        return UNUSABLE
     except (KeyboardInterrupt, Cancelled):
         sys.stderr.write("kerb: interrupted\n")
         return INTERRUPTED

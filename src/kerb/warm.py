@@ -6,6 +6,8 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -19,9 +21,17 @@ from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.sieve import CellSet
+from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
+from kerb.core.errors import NotDeterminable
 from kerb.core.progress import silent
+from kerb.core.surface.tin import triangulate
 from kerb.core.units import METRE
+from kerb.studies.fields import SCOPE
+from kerb.studies.kind import StudyKind
+from kerb.studies.outcome import Outcome
+from kerb.studies.scope import Scope
+from kerb.studies.sources import Source, Sources
 
 
 class _Few:
@@ -51,22 +61,17 @@ def warm() -> float:
     from kerb.draw.picture import render
     from kerb.draw.scene import CloudLayer, MeshLayer, PictureLayer, Scene, Style
     from kerb.draw.select import under_outline
-    from kerb.studies.stockpile import HeapData, StockpileSetup, run
-    from kerb.studies.stockpile.live import LiveHeap
+    from kerb.studies.registry import STUDIES
 
     start = time.perf_counter()
     with tempfile.TemporaryDirectory() as folder:
         store = build(_Few(), Path(folder) / "few", silent())
-        angle = np.linspace(0, 2 * np.pi, 12, endpoint=False)
-        toe = tuple((7 * float(np.cos(a)), 7 * float(np.sin(a))) for a in angle)
-        outcome = run(StockpileSetup(toe=toe), HeapData(store), silent())
-        run(StockpileSetup(toe=toe, base="level", level=0.5), HeapData(store), silent())
-        live = LiveHeap(store, StockpileSetup(toe=toe), HeapData(store).unit)
-        live.answer(StockpileSetup(toe=toe))
-        base = outcome.meshes["base"]
+        for kind in STUDIES.values():
+            try_out(kind, store)
+        base = triangulate(store.coordinates(slice(0, 500)))
         for by in ("elevation", "classification"):
             scene = Scene([CloudLayer(store, Style(by=by, contour=0.5))])
-            scene.meshes = [MeshLayer(base.vertices, base.triangles, (200, 80, 40), 0.5)]
+            scene.meshes = [MeshLayer(base.points, base.triangles, (200, 80, 40), 0.5)]
             for camera in (Camera((0, 0, 1), 0.1), Camera((0, 0, 1), 0.1, tilt=30, perspective=True)):
                 render(scene, camera, (200, 160), budget=30_000)
         picture = PictureLayer(np.zeros((8, 8, 4), np.uint8), (1.0, 0.0, -4.0, 0.0, -1.0, 4.0), 1.0, 0.5)
@@ -90,6 +95,23 @@ def warm() -> float:
         store.lend("classification", ground(store, GroundSettings.of("benches", METRE, store.spacing), silent()))
         heights(store, (2,), silent())
     return time.perf_counter() - start
+
+
+def try_out(kind: StudyKind, store: CloudStore) -> list[Outcome]:
+    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found."""
+    found = []
+    for setup in kind.trial() if kind.trial is not None else ():
+        scopes = {name: Scope(name) for name in setup.named(SCOPE)[:1]}
+        asked = replace(setup, **scopes)
+        sources = Sources(METRE, {name: Source(name, "Mound", store=store) for name in scopes})
+        found.append(kind.run(asked, sources, silent()))
+        if kind.live is not None:
+            kind.live(asked, sources).answer(asked)
+        for step in kind.steps:
+            # A mound of the trial need not be one that a step finds its way on; its kernels are compiled all the same.
+            with suppress(NotDeterminable):
+                step.apply(asked, sources, silent())
+    return found
 
 
 if __name__ == "__main__":

@@ -3,7 +3,6 @@
 import argparse
 import json
 import unittest
-from dataclasses import replace
 
 import laspy
 import numpy as np
@@ -18,9 +17,23 @@ from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.headless.choosing import LEFT_OUT, Search, filter_of, searches
 from kerb.job import holdings, pointwork, studies
 from kerb.job.job import Job
-from kerb.studies.stockpile import HeapData, StockpileSetup, run
+from kerb.studies.scope import Scope
 from kerb.studies.stockpile.live import LiveHeap
-from tests.support import FAR, YARD, CommandLine, Folder, circle, frustum, jittered, store_of, toe_of
+from kerb.studies.stockpile.run import run
+from kerb.studies.stockpile.setup import StockpileSetup
+from tests.support import (
+    FAR,
+    YARD,
+    CommandLine,
+    Folder,
+    circle,
+    frustum,
+    heap_setup,
+    jittered,
+    sources_of,
+    store_of,
+    toe_of,
+)
 
 FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)  # any surveying handbook
 
@@ -80,23 +93,25 @@ class InAStudy(unittest.TestCase):
     def test_only_what_passes_counts_in_every_unit(self):
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
             store = self.heap(unit)
-            toe = toe_of((circle(10.4, 36) + FAR[:2]) / unit.metres)
-            setup = StockpileSetup(toe=toe, only=(Filter("reflectance", low=0.5),))
-            outcome = run(setup, HeapData(store, unit), silent())
+            ring = (circle(10.4, 36) + FAR[:2]) / unit.metres
+            setup = heap_setup(ring, Scope(only=(Filter("reflectance", low=0.5),)))
+            sources = sources_of(store, unit)
+            outcome = run(setup, sources, silent())
             self.assertAlmostEqual(outcome.value("net") * unit.metres**3 / FRUSTUM, 1.0, delta=0.004)
             self.assertIn("with reflectance 0.50 – …", outcome.method)
-            every = run(replace(setup, only=()), HeapData(store, unit), silent())
+            plain = heap_setup(ring)
+            every = run(plain, sources, silent())
             self.assertGreater(every.value("net"), 1.2 * outcome.value("net"))
-            off = run(replace(setup, only=(Filter("reflectance", low=0.5, on=False),)), HeapData(store, unit), silent())
+            off = run(heap_setup(ring, Scope(only=(Filter("reflectance", low=0.5, on=False),))), sources, silent())
             self.assertEqual(off.value("net"), every.value("net"))
-            live = LiveHeap(store, setup, unit)
-            self.assertAlmostEqual(live.answer(setup).volume.net / outcome.value("net"), 1.0, delta=0.01)
-            self.assertFalse(live.covers(replace(setup, only=())))
+            live = LiveHeap(setup, sources)
+            self.assertAlmostEqual(live.answer(setup).value("net") / outcome.value("net"), 1.0, delta=0.01)
+            self.assertFalse(live.covers(plain))
 
     def test_an_attribute_that_is_not_there_is_said(self):
         store = self.heap(METRE)
-        setup = StockpileSetup(toe=toe_of(circle(10.4, 36) + FAR[:2]), only=(Filter("wetness", low=1.0),))
-        outcome = run(setup, HeapData(store, METRE), silent())
+        setup = heap_setup(circle(10.4, 36) + FAR[:2], Scope(only=(Filter("wetness", low=1.0),)))
+        outcome = run(setup, sources_of(store), silent())
         self.assertIsNone(outcome.value("net"))
         self.assertIn("no attribute 'wetness'", outcome.warnings[-1].text)
         self.assertEqual(lacking(store, (Filter("colour", colour=(1, 2, 3)), Filter("elevation", low=1))), ["red"])
@@ -120,12 +135,12 @@ class InAJob(Folder):
         store = job.store(holding)
         store.add_attribute("wetness", "", np.linspace(0, 1, store.count).astype(np.float32))
         middle = (store.bounds[0] + store.bounds[1])[:2] / 2
-        values = {"cloud": holding.id, "toe": toe_of(circle(8, 20) + middle), "base": "level", "level": -50.0}
-        chosen = StockpileSetup(**values, only=(Filter("wetness", low=0.25),)).to_json()
-        change, study = studies.made(job.state, "stockpile", "Heap", json.loads(json.dumps(chosen)))
+        scope = Scope(holding.id, only=(Filter("wetness", low=0.25),))
+        chosen = StockpileSetup(scope, toe=toe_of(circle(8, 20) + middle), base="level", level=-50.0)
+        change, study = studies.made(job.state, "stockpile", "Heap", chosen)
         job.execute(change)
         ready = studies.ready(job, study)
-        job.execute(studies.answered(study, ready(job, silent()), ready.found_from))
+        job.execute(studies.answered(study, ready(job, silent()), ready.print))
         self.assertFalse(studies.is_stale(job.state, job.state.study(study.id)))
         job.note(pointwork.computed(holding, "another", "another"))
         self.assertFalse(studies.is_stale(job.state, job.state.study(study.id)))
@@ -133,7 +148,7 @@ class InAJob(Folder):
         self.assertTrue(studies.is_stale(job.state, job.state.study(study.id)))
         job.save()
         again = Job.open(job.folder)
-        self.assertEqual(studies.setup_of(again.state.study(study.id)).only, (Filter("wetness", low=0.25),))
+        self.assertEqual(studies.setup_of(again.state.study(study.id)).cloud.only, (Filter("wetness", low=0.25),))
         self.assertTrue(studies.is_stale(again.state, again.state.study(study.id)))
         # Undo passes over what was computed: the attribute on disk is still the new one.
         job.undo()

@@ -51,7 +51,7 @@ class DemoJob(Folder):
         job = Job.open(made.folder)
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
         self.assertEqual([h.name for h in job.state.holdings][1:], ["Control points", "Yard lines", "Orthophoto"])
-        self.assertEqual([s.name for s in job.state.studies], [heap.name for heap in yard.HEAPS])
+        self.assertEqual([s.name for s in job.state.studies], [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES])
         first = job.state.studies[0]
         net = studies.outcome_of(job, first).figures["net"]
         self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
@@ -69,5 +69,5 @@ class DemoJob(Folder):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()
-            self.assertEqual(len(demo.open_demo(silent()).state.studies), 2)
-            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 3)
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 4)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 5)

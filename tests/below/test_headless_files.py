@@ -145,6 +145,6 @@ class Stockpile(Verbs):
         )
         net = found["figures"]["net"]
         self.assertLess(abs(net["value"] - heap.volume), max(net["u95"], 0.01 * heap.volume))
-        self.assertIn("base-placed", [note["code"] for note in found["warnings"]])
+        self.assertIn("placed", [note["code"] for note in found["warnings"]])
         bay = self.json("stockpile", YARD, "--toe", f"{self.files['yard-lines.dxf']}#BAY 1", "--classes", "2")
         self.assertAlmostEqual(bay["figures"]["plan_area"]["value"], 784.0, delta=2.0)

@@ -21,7 +21,9 @@ from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock, in_use
 from kerb.job.places import Settings
 from kerb.job.state import free_name
-from tests.support import DATA, YARD, Folder, run_kerb
+from kerb.studies.scope import Scope
+from kerb.studies.stockpile.setup import StockpileSetup
+from tests.support import DATA, YARD, Folder, run_kerb, toe_of
 
 TITLE = Change("Named it", lambda s: replace(s, title=replace(s.title, name="Saltmarrow")))
 
@@ -38,8 +40,8 @@ class Base(Folder):
 
     def add_study(self, heap=1):
         cloud = self.job.state.holdings[0]
-        toe = [list(v) for v in yard.HEAPS[heap].toe(20, 0.3).tolist()]
-        change, study = studies.made(self.job.state, "stockpile", "Heap", {"cloud": cloud.id, "toe": toe})
+        setup = StockpileSetup(Scope(cloud.id), toe=toe_of(yard.HEAPS[heap].toe(20, 0.3)))
+        change, study = studies.made(self.job.state, "stockpile", "Heap", setup)
         self.job.execute(change)
         return study
 
@@ -72,19 +74,19 @@ class Doors(Base):
     def test_an_outcome_is_no_step_of_undo(self):
         self.add_cloud()
         study = self.add_study()
-        outcome, found_from = studies.run_study(self.job, study, silent())
-        self.job.execute(studies.answered(study, outcome, found_from))
+        outcome, print_ = studies.run_study(self.job, study, silent())
+        self.job.execute(studies.answered(study, outcome, print_))
         self.assertTrue(self.job.can_undo.startswith("New study"))
         fresh = self.job.state.study(study.id)
         self.assertFalse(studies.is_stale(self.job.state, fresh))
-        self.job.execute(studies.changed(fresh, "level", base="lowest"))
+        self.job.execute(studies.changed(fresh, "level", replace(studies.setup_of(fresh), base="lowest")))
         self.assertTrue(studies.is_stale(self.job.state, self.job.state.study(study.id)))
         self.job.undo()
         self.assertFalse(studies.is_stale(self.job.state, self.job.state.study(study.id)))
         kept = studies.outcome_of(self.job, self.job.state.study(study.id))
         self.assertEqual(kept.figures, outcome.figures)
-        self.assertEqual(set(kept.meshes), {"base", "top", "gaps"})
-        self.assertEqual(len(kept.profiles), 2)
+        self.assertEqual(set(kept.layers), {"toe", "base", "top", "gaps"})
+        self.assertEqual([chart.title for chart in kept.charts], ["Length profile", "Width profile"])
 
     def test_a_change_that_changes_nothing_is_no_step(self):
         self.job.execute(Change("Nothing", lambda s: s))
@@ -105,7 +107,7 @@ class Doors(Base):
         change, twin = studies.duplicated(self.job.state, study)
         self.job.execute(change)
         self.assertEqual([s.name for s in self.job.state.studies], ["Heap", "Heap (2)"])
-        self.assertIsNone(twin.outcome)
+        self.assertIsNone(twin.found)
         self.assertEqual(free_name("a", ["a", "a (2)"]), "a (3)")
 
 
@@ -149,7 +151,7 @@ class Saving(Base):
             "from kerb.job.job import Job, Change;"
             "job = Job.open(Path(sys.argv[1]));"
             "job.execute(Change('Named it', lambda s: replace(s, title=replace(s.title, name='Saltmarrow'))));"
-            "os.kill(os.getpid(), signal.SIGKILL)"
+            "job.flush(); os.kill(os.getpid(), signal.SIGKILL)"
         )
         ended = subprocess.run([sys.executable, "-c", code, str(self.job.folder)], env=os.environ, check=False)
         self.assertEqual(ended.returncode, -signal.SIGKILL)
@@ -188,6 +190,7 @@ class Saving(Base):
             kept, given_up, opened = (Job.create(places.unsaved_folder()) for _ in range(3))
             for job in (kept, given_up, opened):
                 job.execute(TITLE)
+                job.flush()
             given_up.discard()
             lock = FolderLock()
             lock.take(opened.folder)

@@ -20,7 +20,9 @@ from kerb.draw.scene import CloudLayer, Style
 from kerb.job import holdings, measured, pointwork, studies
 from kerb.job.job import Change, Job
 from kerb.job.state import JobState
-from tests.support import FAR, YARD, Folder, run_kerb, store_of
+from kerb.studies.scope import Scope
+from kerb.studies.stockpile.setup import StockpileSetup
+from tests.support import FAR, YARD, Folder, run_kerb, store_of, toe_of
 
 ANGLES = np.linspace(0, 2 * np.pi, 40, endpoint=False)
 
@@ -363,7 +365,7 @@ class StudyOfAPart(Folder):
         heap = yard.HEAPS[1]
         middle = yard.ORIGIN + np.array(heap.centre)
         ring = middle + 1.15 * heap.half_axes[0] * np.column_stack([np.cos(ANGLES), np.sin(ANGLES)])
-        setup = {"cloud": holding.id, "toe": ring.tolist(), "classes": [2], "part": "heap"}
+        setup = StockpileSetup(Scope(holding.id, (2,), "heap"), toe=toe_of(ring))
         change, study = studies.made(job.state, "stockpile", "Heap", setup)
         job.execute(change)
         none, _ = studies.run_study(job, study, silent())
@@ -379,7 +381,7 @@ class StudyOfAPart(Folder):
         self.assertNotEqual(mark, other)
         self.assertLess(half.inputs[0].used, 0.6 * whole.inputs[0].used)
         job.execute(pointwork.altered_part(job.state.holdings[0], 1, name="rock"))
-        self.assertEqual(job.state.studies[0].setup["part"], "rock")
+        self.assertEqual(studies.setup_of(job.state.studies[0]).cloud.part, "rock")
         again, _ = studies.run_study(job, job.state.studies[0], silent())
         self.assertEqual(again.value("net"), half.value("net"))
         job.save()

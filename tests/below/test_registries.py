@@ -1,73 +1,173 @@
-"""Registries walked mechanically: every action, study and setting is described, unique and reachable."""
+"""Registries walked mechanically: every action, study and field is described, unique and reachable from everywhere."""
 
+import ast
+import json
+import re
 import unittest
-from dataclasses import fields
 from pathlib import Path
 
+import numpy as np
+
 from kerb import cli
-from kerb.app.actions import ACTIONS, MENUS
+from kerb.app.actions import MENUS, actions
 from kerb.core import errors
-from kerb.core.setting import settings_of
-from kerb.core.units import METRE
+from kerb.report.pdf import Chapter, ReportWish, make_report
 from kerb.report.text import figures_table
+from kerb.studies.fields import CODECS, SECTIONS
+from kerb.studies.kind import HEADLINE
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
-from kerb.studies.stockpile.figures import LABELS, none
-from kerb.studies.stockpile.setup import StockpileSetup
+from kerb.warm import try_out
+from tests.support import frustum, jittered, store_of
 
 ROOT = Path(__file__).parents[2]
+SOURCE = ROOT / "src/kerb"
+# Where a kind of study may be named, besides its own folder.
+MAY_NAME = ("app/sheets/", "demo/", "studies/registry.py", "standins/")
 
 
 class Actions(unittest.TestCase):
     def test_ids_titles_help_and_shortcuts(self):
-        self.assertEqual(len({a.id for a in ACTIONS}), len(ACTIONS))
-        shortcuts = [a.shortcut for a in ACTIONS if a.shortcut]
+        every = actions()
+        self.assertEqual(len({a.id for a in every}), len(every))
+        shortcuts = [a.shortcut for a in every if a.shortcut]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
-        for action in ACTIONS:
+        needs = ("", "job", "data", "cloud", "study", "ready", "outcome", "undo", "redo")
+        for action in every:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)
-            self.assertIn(action.needs, ("", "job", "data", "cloud", "study", "toe", "outcome", "undo", "redo"))
+            self.assertTrue(action.needs in needs or action.needs.removeprefix("kind:") in STUDIES, action.needs)
 
-    def test_every_action_has_a_handler(self):
-        source = "".join(
-            (ROOT / f"src/kerb/app/{name}.py").read_text() for name in ("handlers", "handlers_data", "handlers_points")
-        )
-        for action in ACTIONS:
-            name = "import_points" if action.id == "import" else action.id
-            self.assertIn(f"def {name}(self", source)
+    def test_every_action_has_a_method(self):
+        source = "".join(path.read_text() for path in (SOURCE / "app/doing").glob("*.py"))
+        source += (SOURCE / "app/handlers.py").read_text()
+        for action in actions():
+            name = "import_points" if action.id == "import" else action.id.partition(":")[0]
+            self.assertIn(f"def {name}(self" if name != "redo" else '"redo"', source)
 
 
 class Studies(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        xy = jittered(12, 0.15)
+        cls.store = store_of(np.column_stack([xy, frustum(xy, 6.0, 2.0, 3.0)]))
+
     def test_every_study_has_all_its_parts(self):
         for key, kind in STUDIES.items():
             self.assertEqual(key, kind.id)
             page = (ROOT / "docs/methods" / kind.help_page).read_text()
             for word in ("Formula", "Source", "Limits"):
                 self.assertIn(word, page)
-            self.assertTrue((ROOT / f"src/kerb/app/sheets/{key}.py").exists())
-            self.assertIn(key, cli.VERBS)
-            words = kind.example.split()[1:]
-            cli.parser().parse_args(words)
-            setup = kind.setup()
-            self.assertEqual(kind.setup.from_json(setup.to_json()), setup)
+            self.assertIn(key, cli.verbs())
+            cli.parser().parse_args(kind.example.split()[1:])
+            self.assertEqual(len({f.name for f in kind.figures}), len(kind.figures))
+            self.assertTrue(kind.where(HEADLINE))
+            for step in kind.steps:
+                self.assertIn(step.field, kind.setup.declared())
 
-    def test_every_setting_is_described_and_on_the_command_line(self):
-        described = settings_of(StockpileSetup)
-        self.assertEqual(
-            {f.name for f in fields(StockpileSetup)} - set(described), {"cloud", "toe", "toe_z", "classes", "only"}
-        )
-        sub = cli.parser()._subparsers._group_actions[0].choices["stockpile"].format_help()
-        for name, (about, default) in described.items():
-            self.assertTrue(about.label and len(about.help) > 8, name)
-            self.assertIn(f"--{name.replace('_', '-')}", sub)
-            if about.choices:
-                self.assertIn(default, dict(about.choices))
+    def test_every_field_is_described_kept_and_on_the_command_line(self):
+        for key, kind in STUDIES.items():
+            options = cli.parser()._subparsers._group_actions[0].choices[key].format_help()
+            for name, about in kind.setup.declared().items():
+                with self.subTest(f"{key}.{name}"):
+                    self.assertTrue(about.label and len(about.help) > 8)
+                    self.assertIn(about.section, SECTIONS)
+                    self.assertIn(about.kind, CODECS)
+                    if about.choices:
+                        self.assertIn(kind.setup.defaults()[name], dict(about.choices))
+                    if about.when:
+                        self.assertIn(about.when[0], kind.setup.declared())
+                    if not (about.hidden and about.show_only) and name != "cloud":
+                        self.assertIn(f"--{(about.flag or name).replace('_', '-')}", options)
+
+    def test_trials_run_are_kept_reported_and_told_whole(self):
+        for key, kind in STUDIES.items():
+            outcomes = try_out(kind, self.store)
+            self.assertTrue(outcomes, f"{key} has no trial")
+            for setup in kind.trial():
+                again = kind.setup_of(json.loads(json.dumps(setup.to_json())))
+                self.assertEqual(again, setup)
+            for outcome in outcomes:
+                with self.subTest(key):
+                    self.assertEqual(set(outcome.figures), {f.name for f in kind.figures})
+                    self.assertIsNotNone(outcome.value(kind.headline.name))
+                    head, arrays = outcome.head()
+                    kept = Outcome.of_head(json.loads(json.dumps(head)), arrays)
+                    self.assertEqual(
+                        (kept.figures, kept.tables, kept.warnings), (outcome.figures, outcome.tables, outcome.warnings)
+                    )
+                    self.assertEqual(list(kept.layers), list(outcome.layers))
+                    self.assertEqual(len(figures_table(outcome).rows), len(kind.figures))
+                    self.assertTrue(
+                        make_report([Chapter("One", outcome, self.store)], ReportWish()).startswith(b"%PDF")
+                    )
 
     def test_figures_of_the_contract(self):
-        contract = ["above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass"]
-        self.assertLessEqual(set(contract), set(LABELS))
-        outcome = Outcome("stockpile", "m", "", none(METRE, StockpileSetup()), {})
-        self.assertEqual(len(figures_table(outcome).rows), len(LABELS))
+        contract = {
+            "stockpile": ["above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass"],
+            "inventory": ["total_above", "total_mass"],
+        }  # fmt: skip
+        for key, names in contract.items():
+            self.assertLessEqual(set(names), {f.name for f in STUDIES[key].figures})
+
+    def test_nothing_else_names_a_kind_of_study(self):
+        words = re.compile(r"(?i)(?<![a-z])(" + "|".join(STUDIES) + r")(?![a-z])")
+        found = []
+        for path in SOURCE.rglob("*.py"):
+            name = path.relative_to(SOURCE).as_posix()
+            if not (name.startswith(MAY_NAME) or name.startswith(tuple(f"studies/{key}/" for key in STUDIES))):
+                found += [
+                    f"{name}:{n}" for n, line in enumerate(path.read_text().splitlines(), 1) if words.search(line)
+                ]
+        self.assertEqual(found, [])
+
+
+class Structure(unittest.TestCase):
+    def test_there_are_no_cycles(self):
+        """Imports of every kind count: those in functions and those for the type checker only, too."""
+        graph = {path: _imports(path) for path in SOURCE.rglob("*.py")}
+        names = {
+            path: "kerb." + path.relative_to(SOURCE).with_suffix("").as_posix().replace("/", ".") for path in graph
+        }
+        names = {path: name.removesuffix(".__init__") for path, name in names.items()}
+        known = set(names.values())
+        edges = {names[path]: {m for m in found if m in known and m != names[path]} for path, found in graph.items()}
+        self.assertEqual(_cycles(edges), [])
+
+    def test_no_module_of_the_window_holds_the_window(self):
+        for path in (SOURCE / "app").rglob("*.py"):
+            if path.name not in ("window.py", "main.py"):
+                self.assertNotIn("kerb.app.window", path.read_text(), path.name)
+
+    def test_files_stay_short(self):
+        long = [f"{p.name} {n}" for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 600]
+        self.assertEqual(long, [])
+
+
+def _imports(path):
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found |= {node.module} | {f"{node.module}.{alias.name}" for alias in node.names}
+    return found
+
+
+def _cycles(edges):
+    """Groups of modules that import each other, by taking away what imports nothing that is left."""
+    left = {name: set(out) for name, out in edges.items()}
+    while True:
+        free = {name for name, out in left.items() if not out & left.keys()}
+        if not free:
+            break
+        left = {name: out for name, out in left.items() if name not in free}
+    while True:
+        used = {name for out in left.values() for name in out}
+        free = left.keys() - used
+        if not free:
+            return sorted(left)
+        left = {name: out for name, out in left.items() if name not in free}
 
 
 class Errors(unittest.TestCase):

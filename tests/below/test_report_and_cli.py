@@ -8,15 +8,13 @@ import pypdfium2 as pdfium
 import shapely
 
 from kerb.core.errors import FormatError, OutputError
-from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.formats.polygons import one_polygon, read_polygons
 from kerb.job.state import Title
 from kerb.report.pdf import SECTIONS, Chapter, ReportWish, make_report, write_report
 from kerb.report.text import comma_separated, figures_table, tab_separated, write_csv
 from kerb.studies.outcome import Column, Table
-from kerb.studies.stockpile import HeapData, StockpileSetup, run
-from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, run_kerb, store_of, toe_of
+from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, measured, run_kerb, store_of
 
 
 def text_of(pdf: bytes) -> list[str]:
@@ -32,9 +30,8 @@ class Report(Folder):
     def setUpClass(cls):
         xy = jittered(13, 0.15)
         cls.store = store_of(np.column_stack([xy, frustum(xy)]) + FAR)
-        toe = toe_of(circle(10.3, 30) + FAR[:2])
-        setup = StockpileSetup(toe=toe, density=1.7, material="Gravel <fine> & co")
-        cls.outcome = run(setup, HeapData(cls.store, cloud_path="/data/yard.laz"), silent())
+        ring = circle(10.3, 30) + FAR[:2]
+        cls.outcome = measured(cls.store, ring, density=1.7, material="Gravel <fine> & co")
         cls.title = Title(name="Saltmarrow & Sons <ferry>", client="Client", site="Yard", analyst="R. Tolland")
 
     def test_one_page_a_heap_with_all_that_was_asked_for(self):
@@ -67,17 +64,17 @@ class Report(Folder):
 
     def test_sections_page_size_and_decimals(self):
         title = Title(name="Job", page="Letter")
-        pages = make_report([Chapter("Heap", self.outcome, self.store)], ReportWish(title, sections=("toe",)))
+        pages = make_report([Chapter("Heap", self.outcome, self.store)], ReportWish(title, sections=("details",)))
         document = pdfium.PdfDocument(pages)
         self.assertEqual(tuple(round(v) for v in document[0].get_size()), (612, 792))
         document.close()
         words = text_of(pages)[0]
         self.assertIn("Easting", words)
         self.assertNotIn("Signature", words)
-        self.assertEqual(len(SECTIONS), 8)
+        self.assertEqual(len(SECTIONS), 9)
 
     def test_warnings_and_null_figures_are_carried(self):
-        nothing = run(StockpileSetup(toe=toe_of(circle(3, 8) + FAR[:2] + 900)), HeapData(self.store), silent())
+        nothing = measured(self.store, circle(3, 8) + FAR[:2] + 900)
         pages = text_of(make_report([Chapter("Heap", nothing, self.store)], ReportWish(self.title)))
         self.assertIn("Not determinable", pages[0])
         self.assertIn("—", pages[0])
@@ -96,7 +93,7 @@ class Report(Folder):
     def test_tables_as_text(self):
         table = figures_table(self.outcome)
         rows = [line.split("\t") for line in tab_separated(table).splitlines()]
-        net = next(row for row in rows if row[0] == "Net")
+        net = next(row for row in rows if row[0] == "Net volume")
         self.assertAlmostEqual(float(net[1]), self.outcome.value("net"), places=9)
         nasty = Table("t", (Column("name"), Column("v", "m")), (("=1+1", -2.5), ('a "b", c', None), ("", 0.5)))
         self.assertEqual(comma_separated(nasty), 'name,v (m)\r\n\'=1+1,-2.5\r\n"a ""b"", c",\r\n,0.5\r\n')

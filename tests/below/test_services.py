@@ -229,6 +229,7 @@ class FieldController(Folder):
         self.assertEqual(shots.listen("127.0.0.1", controller.port, silent(), received.take), 4)
         controller.stop()
         received.close()
+        job.flush()
         again = Job.open(job.folder, recover=True)
         thing = again.thing(again.state.holding("Field shots"))
         np.testing.assert_allclose(thing.thing.xyz[0], [2.0, 1.0, 1 / 0.3048])

@@ -19,7 +19,7 @@ from kerb.core.errors import Cancelled, JobError, OutputError
 from kerb.core.progress import Progress, silent
 from kerb.formats.las_read import LasStream
 from kerb.formats.las_write import write_las
-from kerb.studies.stockpile.heap import usable_classes
+from kerb.studies.scope import usable_classes
 from tests.support import DATA, FAR, YARD, Folder, store_of
 
 FILES = ("airborne_feet.laz", "airborne_2154.laz", "extrabytes.las", "simple1_1.las", "with_evlr.laz",

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 import pypdfium2 as pdfium
+from kerb.app.tools.toe import DrawToe
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
@@ -23,7 +24,6 @@ from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.main import application
 from kerb.app.tools.measure import Measure
-from kerb.app.tools.toe import DrawToe
 from kerb.app.window import Window
 from kerb.demo import yard
 from kerb.job import holdings

@@ -2,115 +2,175 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from kerb.app import scenes
+from kerb.app.session import Session
+from kerb.app.tasks import Latest
+from kerb.app.views.legend import Legend
+from kerb.app.views.strip import Strip
+from kerb.app.views.view import View
+from kerb.core.arrays import Floats32
 from kerb.core.cloud import filters
-from kerb.core.cloud.store import PART
+from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.quantity import symbol
-from kerb.core.things import CLOUD
 from kerb.draw.scene import CloudLayer
 from kerb.job import pointwork
 from kerb.job.state import Holding
-
-if TYPE_CHECKING:
-    from kerb.app.window import Window
+from kerb.studies.attributes import values_of
+from kerb.studies.outcome import Attribute, Outcome
 
 
 class Colouring(QObject):
     """The colours of one window's view."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window = window
-        self._resting = QTimer(self, singleShot=True, interval=300)
+    filters_wanted = Signal(object)
+    histogram_ready = Signal(object, str, str)
+
+    def __init__(self, session: Session, view: View, strip: Strip, legend: Legend) -> None:
+        super().__init__(view)
+        self.session, self.view, self.strip, self.legend = session, view, strip, legend
+        # Computes what it is asked to colour by where that is not there yet: the actions on points set it.
+        self.compute: Callable[[str], None] = lambda _name: None
+        self._resting = QTimer(self)
+        self._resting.setSingleShot(True)
+        self._resting.setInterval(300)
         self._resting.timeout.connect(self._keep_limits)
+        self._lending = Latest("lending", self)
+        self._lending.done.connect(self._lent)
+        self._wanted = ""
+        session.live.answered.connect(self._follow)
+        session.answered.connect(self._follow)
+
+    def idle(self) -> bool:
+        """Whether no values are being worked out."""
+        return self._lending.idle()
+
+    def close(self) -> None:
+        """End the thread."""
+        self._lending.close()
 
     def connect(self) -> None:
         """Listen to the legend."""
-        legend = self.window.legend
+        legend = self.legend
         legend.limits_changed.connect(lambda low, high: self._preview(low=low, high=high))
         legend.fit_wanted.connect(self._fit_limits)
         legend.style_wanted.connect(lambda values: self.style(**values))
         legend.value_toggled.connect(self._toggle_value)
 
     def _keep_limits(self) -> None:
-        low, high = self.window.legend.limits
+        low, high = self.legend.limits
         self.style(low=low, high=high)
-
-    def main_cloud(self) -> Holding | None:
-        """The cloud that controls and new studies mean: clicked last, of the open study, or the first shown."""
-        if self.window.session.job is None:
-            return None
-        state = self.window.session.job.state
-        clicked = state.holding(self.window.chosen_cloud) if self.window.chosen_cloud else None
-        if clicked is not None and clicked.kind == CLOUD and clicked.visible:
-            return clicked
-        study = self.window.session.study
-        chosen = state.holding(study.setup.get("cloud", "")) if study else None
-        clouds = state.of_kind(CLOUD)
-        shown = [h for h in clouds if h.visible] or list(clouds)
-        if chosen is not None and (chosen.visible or chosen in shown):
-            return chosen
-        return shown[0] if shown else None
 
     def layer(self) -> CloudLayer | None:
         """The main cloud as drawn."""
-        holding, drawn = self.main_cloud(), self.window.view.scene.clouds
+        holding, drawn = self.session.main_cloud(), self.view.scene.clouds
         if holding is None or not drawn:
             return None
-        store = self.window.session.job.store(holding)
+        store = self.session.open_job.store(holding)
         return next((layer for layer in drawn if layer.store is store), drawn[0])
 
     def mirror(self) -> None:
         """Bring strip and legend in line with the main cloud's style."""
         layer = self.layer()
-        self.window.strip.setVisible(layer is not None)
+        self.strip.setVisible(layer is not None)
         if layer is None:
-            self.window.legend.hide()
+            self.legend.hide()
             return
-        style, unit = layer.style, self.window.session.unit
-        self.window.strip.set_unit(symbol(unit))
-        self.window.strip.set_colours(scenes.colour_choices(layer.store), style.by)
-        self.window.strip.set_contour(style.contour)
+        style, unit = layer.style, self.session.unit
+        self.strip.set_unit(symbol(unit))
+        self.strip.set_colours(scenes.colour_choices(layer.store, self._attributes()), style.by)
+        self.strip.set_contour(style.contour)
         column = scenes.VALUE_COLUMNS.get(style.by, "")
         if style.by == "class":
             codes = list(layer.store.present(column))
-            self.window.legend.show_classes(codes, filters.hidden_values(layer.filters, column, codes))
+            self.legend.show_classes(codes, filters.hidden_values(layer.filters, column, codes))
         elif column:
-            entries = scenes.value_entries(layer.store, style.by, self.main_cloud())
+            holding = self.session.main_cloud()
+            assert holding is not None
+            entries = scenes.value_entries(layer.store, style.by, holding)
             off = filters.hidden_values(layer.filters, column, [code for code, _, _ in entries])
             off |= set(layer.hidden_parts) if style.by == PART else set()
-            self.window.legend.show_values(scenes.TITLES[style.by], entries, off)
+            self.legend.show_values(scenes.TITLES[style.by], entries, off)
         elif style.by in ("colour", "plain"):
-            self.window.legend.hide()
+            self.legend.hide()
         elif layer.store.has(style.by) or style.by == "elevation":
             title = scenes.TITLES.get(style.by, style.by.replace("_", " ").capitalize())
             code = scenes.unit_of(layer.store, style.by, unit)
-            self.window.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
+            self.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
 
     def colour_by(self, by: str) -> None:
-        """Colour the cloud by something; slope is computed first where it is not there yet."""
-        holding = self.main_cloud()
-        store = self.window.session.job.store(holding)
-        if by == "slope" and not store.has("slope"):
-            self.window.handlers.slope()
+        """Colour the cloud by something; what is not there yet is computed first."""
+        holding = self.session.main_cloud()
+        if holding is None:
             return
-        if by == scenes.OVER_BASE and not scenes.lend_height_over_base(self.window.session):
-            self.window.session.said.emit("Draw the toe line first: height above base is measured inside it.")
-            self.mirror()
+        store = self.session.open_job.store(holding)
+        attribute = next((a for a in self._attributes().values() if scenes.column_of(a) == by), None)
+        if attribute is not None:
+            self._wanted = by
+            self._lend(attribute, holding, store)
+            return
+        self._wanted = ""
+        if by == "slope" and not store.has("slope"):
+            self.compute("slope")
             return
         self.style(by=by, low=None, high=None)
 
+    def _attributes(self) -> dict[str, Attribute]:
+        """What the open study offers to colour by."""
+        outcome = self.session.shown().outcome
+        return outcome.attributes if outcome is not None else {}
+
+    def _lend(self, attribute: Attribute, holding: Holding, store: CloudStore) -> None:
+        outcome = self.session.shown().outcome
+        if outcome is None:
+            return
+        found, job = outcome, self.session.job
+
+        def work(_overtaken: object) -> tuple[object, ...]:
+            return job, holding, attribute, values_of(attribute, found, store), found
+
+        self._lending.submit(work)
+
+    def _lent(self, result: object) -> None:
+        if not isinstance(result, tuple):
+            return
+        job, holding, attribute, values, found = result
+        self._show_lent(job, holding, attribute, (values, found))
+
+    def _show_lent(
+        self, job: object, holding: Holding, attribute: Attribute, what: tuple[Floats32 | None, Outcome]
+    ) -> None:
+        values, found = what
+        now = self.session.open_job.state.holding(holding.id) if self.session.job is job and self.session.job else None
+        if now is None or values is None or found is not self.session.shown().outcome or self.session.job is None:
+            return
+        self.session.open_job.store(now).lend(scenes.column_of(attribute), values, attribute.unit)
+        if scenes.style_of(now).by == scenes.column_of(attribute):
+            self.view.redraw()
+            self.mirror()
+        elif self._wanted == scenes.column_of(attribute):
+            self.style(by=self._wanted, low=None, high=None)
+        self._wanted = ""
+
+    def _follow(self) -> None:
+        """A new answer is there: values that colour the cloud follow it, once nothing is dragged any more."""
+        layer, holding = self.layer(), self.session.main_cloud()
+        if layer is None or holding is None or self.session.draft is not None:
+            return
+        for attribute in self._attributes().values():
+            if scenes.column_of(attribute) == layer.style.by:
+                self._lend(attribute, holding, self.session.open_job.store(holding))
+
     def style(self, **values: object) -> None:
         """Keep style values of the main cloud, as a change that can be undone."""
-        holding = self.main_cloud()
+        holding = self.session.main_cloud()
         if holding is not None:
-            self.window.session.execute(scenes.style_change(holding, **values))
+            self.session.execute(scenes.style_change(holding, **values))
 
     def _preview(self, **values: float) -> None:
         """Show limits while an end of the legend is dragged; they are kept when the mouse rests."""
@@ -118,21 +178,24 @@ class Colouring(QObject):
         if layer is None:
             return
         layer.style = replace(layer.style, **values)
-        self.window.view.redraw(moving=True)
+        self.view.redraw(moving=True)
         self._resting.start()
 
     def _toggle_value(self, code: int) -> None:
         """Hide a class, setup, file or part in the view, or show it again."""
-        by, holding = self.layer().style.by, self.main_cloud()
+        layer, holding = self.layer(), self.session.main_cloud()
+        if layer is None or holding is None:
+            return
+        by = layer.style.by
         part = holding.part(code) if by == PART else None
         if part is not None:
-            self.window.session.execute(pointwork.altered_part(holding, code, shown=not part.shown))
+            self.session.execute(pointwork.altered_part(holding, code, shown=not part.shown))
         elif by != PART:
-            self.window.filtering.set(filters.toggled(holding.filters, scenes.VALUE_COLUMNS[by], code))
+            self.filters_wanted.emit(filters.toggled(holding.filters, scenes.VALUE_COLUMNS[by], code))
 
     def _fit_limits(self) -> None:
         """Limits from what is in view."""
-        layer, picture = self.layer(), self.window.view.picture
+        layer, picture = self.layer(), self.view.picture
         if layer is None or picture is None:
             return
         rows = picture.buffer.rows
@@ -154,7 +217,7 @@ class Colouring(QObject):
             [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
         )
         plain = ("colour", "plain", *scenes.VALUE_COLUMNS)
-        by = layer.style.by if layer.style.by not in plain else "elevation"
+        by = layer.style.by if layer.style.by not in plain and layer.store.has(layer.style.by) else "elevation"
         shown = CloudLayer(layer.store, replace(layer.style, by=by))
-        code = scenes.unit_of(layer.store, by, self.window.session.unit)
-        self.window.drawer.show_histogram(shown.values(rows), scenes.TITLES.get(by, by), code)
+        code = scenes.unit_of(layer.store, by, self.session.unit)
+        self.histogram_ready.emit(shown.values(rows), scenes.TITLES.get(by, by.capitalize()), code)

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QInputDialog
 
 from kerb.app import scenes
+from kerb.app.colouring import Colouring
+from kerb.app.session import Session
+from kerb.app.stage import Stage
+from kerb.app.theme import Theme
 from kerb.app.tools.pick_colour import PickColour
 from kerb.app.views.chips import FilterChips
 from kerb.app.views.filter_card import FilterCard
@@ -20,21 +23,21 @@ from kerb.core.quantity import symbol
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
 
-if TYPE_CHECKING:
-    from kerb.app.window import Window
-
 REST_MS = 300
 
 
 class Filtering(QObject):
     """The filters of the window's main cloud, with the chips that say them and the card that sets them."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window = window
-        self.chips = FilterChips(window.view)
-        self.card = FilterCard(window.theme, window.view)
-        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+    def __init__(self, session: Session, colouring: Colouring, stage: Stage, theme: Theme) -> None:
+        super().__init__(stage.view)
+        self.session, self.colouring, self.stage = session, colouring, stage
+        self.view = stage.view
+        self.chips = FilterChips(self.view)
+        self.card = FilterCard(theme, self.view)
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(REST_MS)
         self._rest.timeout.connect(self._keep)
         self._tried: tuple[Filter, ...] | None = None
         self.chips.removed.connect(self._remove)
@@ -53,28 +56,28 @@ class Filtering(QObject):
         """The filters as they are shown now."""
         if self._tried is not None:
             return self._tried
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         return holding.filters if holding is not None else ()
 
     def set(self, filters: tuple[Filter, ...]) -> None:
         """Keep filters of the main cloud. What is shown is no step of the work: undo passes over it."""
         self._tried = None
         self._rest.stop()
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         if holding is None or holding.filters == filters:
             return
         after = replace(holding, filters=filters)
-        store = self.window.session.job.store(holding)
-        said = sentence(filters, store, holding, self.window.session.unit)
+        store = self.session.open_job.store(holding)
+        said = sentence(filters, store, holding, self.session.unit)
         change = Change(f"Shows of {holding.name}: {said}", lambda s: s.with_holding(after), {}, undoable=False)
-        self.window.session.execute(change)
+        self.session.execute(change)
 
     def ground_only(self) -> None:
         """Show the ground classes only, or everything again."""
-        holding = self.window.colouring.main_cloud()
-        store = self.window.session.job.store(holding) if holding is not None else None
+        holding = self.session.main_cloud()
+        store = self.session.open_job.store(holding) if holding is not None else None
         if store is None or not store.has(CLASSES):
-            self.window.session.said.emit("The cloud has no classes; find the ground first.")
+            self.session.said.emit("The cloud has no classes; find the ground first.")
             return
         there = store.present(CLASSES)
         wanted = Filter(CLASSES, tuple(code for code in (GROUND, KEY_POINTS) if code in there) or (GROUND,))
@@ -85,14 +88,14 @@ class Filtering(QObject):
         """Show one part of the main cloud only, or everything again."""
         wanted = Filter(PART, (key,))
         rest = tuple(f for f in self.current() if f.column != PART)
-        if holding.id == self.window.colouring.main_cloud().id:
+        if holding.id == self.session.main_cloud().id:
             self.set(rest if wanted in self.current() else (*rest, wanted))
 
     def open(self, column: str | None) -> None:
         """Show the card on a column; None hides it."""
-        layer = self.window.colouring.layer()
+        layer = self.colouring.layer()
         self.card.setVisible(column is not None and layer is not None)
-        self.window.strip.filter.setChecked(self.card.isVisible())
+        self.colouring.strip.filter.setChecked(self.card.isVisible())
         if column is None or layer is None:
             return
         names = [(name, title(name)) for name in offered(layer.store)]
@@ -104,21 +107,21 @@ class Filtering(QObject):
 
     def mirror(self) -> None:
         """Bring chips and card in line with the main cloud."""
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         if holding is None:
             self.chips.show_filters([])
             self.card.hide()
             return
-        store, unit = self.window.session.job.store(holding), self.window.session.unit
+        store, unit = self.session.open_job.store(holding), self.session.unit
         self.chips.show_filters([(words(f, store, holding, unit), f.on) for f in self.current()])
-        self.card.set_saved([name for name, _ in self.window.session.job.state.filters])
+        self.card.set_saved([name for name, _ in self.session.open_job.state.filters])
         self.place()
 
     def place(self) -> None:
         """Chips under the strip, the card under them."""
-        view, strip = self.window.view, self.window.strip
+        view, strip = self.view, self.colouring.strip
         y = strip.geometry().bottom() + 8
-        self.chips.setMaximumWidth(max(view.width() - 24 - self.window.legend.width() - 12, 200))
+        self.chips.setMaximumWidth(max(view.width() - 24 - self.colouring.legend.width() - 12, 200))
         self.chips.move(12, y)
         self.chips.adjustSize()
         if self.chips.isVisible():
@@ -129,38 +132,38 @@ class Filtering(QObject):
     def save(self) -> None:
         """Keep the filters by name in the job."""
         if not self.current():
-            self.window.session.said.emit("There is no filter to save yet.")
+            self.session.said.emit("There is no filter to save yet.")
             return
-        name, accepted = QInputDialog.getText(self.window, "Save filters", "Name of these filters")
+        name, accepted = QInputDialog.getText(self.view, "Save filters", "Name of these filters")
         if accepted and name.strip():
             self.save_as(name.strip())
 
     def save_as(self, name: str) -> None:
         """Keep the filters in the job under a name, or the next free one."""
         filters = self.current()
-        taken = [other for other, _ in self.window.session.job.state.filters]
+        taken = [other for other, _ in self.session.open_job.state.filters]
         name = free_name(name, taken)
-        self.window.session.execute(
+        self.session.execute(
             Change(f"Saved filters {name}", lambda s: replace(s, filters=(*s.filters, (name, filters))))
         )
 
     def use_saved(self, name: str) -> None:
         """Set the filters that were saved under a name."""
-        self.set(dict(self.window.session.job.state.filters)[name])
+        self.set(dict(self.session.open_job.state.filters)[name])
 
     def pick_colour(self) -> None:
         """Wait for a click on a point whose colour is asked for."""
 
         def taken(colour: tuple[int, ...] | None) -> None:
-            self.window.use_edit_tool()
+            self.stage.use_edit_tool()
             if colour is not None:
                 self.open(COLOUR)
                 self.card.take_colour(colour)
 
-        self.window.use_tool(PickColour(self.window.view, taken))
+        self.stage.use_tool(PickColour(self.view, taken))
 
     def _show_column(self, column: str) -> None:
-        layer, holding = self.window.colouring.layer(), self.window.colouring.main_cloud()
+        layer, holding = self.colouring.layer(), self.session.main_cloud()
         if layer is None or holding is None:
             return
         store = layer.store
@@ -171,20 +174,20 @@ class Filtering(QObject):
             self.card.show_values(column, value_counts(store, column, holding), mine)
         else:
             others = tuple(f for f in self.current() if f.column != column and f.on)
-            unit = symbol(scenes.unit_of(store, column, self.window.session.unit))
+            unit = symbol(scenes.unit_of(store, column, self.session.unit))
             self.card.show_range(column, spread(store, column, others), unit, mine)
         self.place()
 
     def _try(self, condition: Filter | None) -> None:
         """Show the effect of a condition at once; it is kept when nothing moves for a moment."""
-        layer = self.window.colouring.layer()
+        layer = self.colouring.layer()
         if layer is None:
             return
         column = self.card.column
         kept = [f for f in self.current() if f.column != column]
         self._tried = (*kept, condition) if condition is not None else tuple(kept)
         layer.filters = self._tried
-        self.window.view.redraw(moving=True)
+        self.view.redraw(moving=True)
         self.mirror()
         self._rest.start()
 

@@ -1,75 +1,95 @@
-"""Keeps the gridded heap of the open study ready and answers drafts from it on a thread of its own."""
+"""Quick answers while something is dragged: the model of the open study kept ready, asked on a thread of its own."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, Signal
 
 from kerb.app.tasks import Latest
 from kerb.core.errors import KerbError
-from kerb.job import studies
-from kerb.studies.stockpile.live import LiveAnswer, LiveHeap
-from kerb.studies.stockpile.setup import StockpileSetup
+from kerb.studies.kind import Live, StudyKind
+from kerb.studies.outcome import Outcome
+from kerb.studies.setup import Setup
+from kerb.studies.sources import Sources
 
-if TYPE_CHECKING:
-    from kerb.app.session import Session
+
+@dataclass(frozen=True)
+class Question:
+    """A setup to be answered: ``print`` tells which state the answer belongs to, ``inputs`` what a model is good for."""
+
+    kind: StudyKind
+    setup: Setup
+    sources: Sources
+    inputs: tuple[object, ...]
+    print: str
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a question found, or why it found nothing."""
+
+    print: str
+    outcome: Outcome | None
+    trouble: str = ""
 
 
 class LiveKeeper(QObject):
-    """Live figures for the open study."""
+    """Live outcomes of the open study. An answer is given out only for the state that was asked about."""
 
-    answered = Signal(object)
+    answered = Signal()
 
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
-        self.session = session
-        self.heap: LiveHeap | None = None
-        self.answer: LiveAnswer | None = None
-        self._heap_of = ""
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._model: tuple[tuple[object, ...], Live] | None = None
+        self._answer: Answer | None = None
         self._worker = Latest("live", self)
         self._worker.done.connect(self._arrived)
 
     def forget(self) -> None:
-        """Another job is open."""
-        self.heap, self.answer, self._heap_of = None, None, ""
+        """Another study or job is open: nothing that was found before is of use."""
+        self._answer = None
 
-    def prepare(self) -> None:
-        """Get ready for the open study, so that the first drag does not wait."""
-        setup = self.session.setup
-        self.answer = None
-        if setup is not None and setup.toe:
-            self.ask(setup)
+    def drop(self) -> None:
+        """Forget the model too."""
+        self._answer, self._model = None, None
 
-    def ask(self, setup: StockpileSetup) -> None:
-        """Answer a setup; only the latest one asked is answered."""
-        job, study = self.session.job, self.session.study
-        if job is None or study is None or len(setup.toe) < 3:
-            return
-        try:
-            data = studies.data_for(job, study)
-        except KerbError:
-            return
-        sets = "-".join(h.sets.mark + repr(h.sets.parts) for h in job.state.holdings)
-        key = f"{study.id}-{setup.cloud}-{sets}-{setup.base_surface if setup.base == 'surface' else ''}"
+    def ask(self, question: Question) -> None:
+        """Answer a question; only the latest one asked is answered."""
+        if question.kind.live is not None and not question.setup.missing():
+            self._worker.submit(lambda _overtaken: self._work(question))
 
-        def work(_overtaken: Any) -> Any:
-            heap = self.heap if self._heap_of == key else None
-            if heap is None or not heap.covers(setup):
-                heap = LiveHeap(data.cloud, setup, data.unit, data.base)
-                self.heap, self._heap_of = heap, key
-            setup.check()
-            return heap.answer(setup)
+    def found(self, print_: str) -> Outcome | None:
+        """The live outcome of a state; None where there is none for it."""
+        return self._answer.outcome if self._answer is not None and self._answer.print == print_ else None
 
-        self._worker.submit(work)
+    def trouble(self, print_: str) -> str:
+        """Why there is no live outcome of a state; empty where it is not known."""
+        return self._answer.trouble if self._answer is not None and self._answer.print == print_ else ""
 
     def idle(self) -> bool:
         """Whether nothing is being answered."""
         return self._worker.idle()
 
     def close(self) -> None:
+        """End the thread."""
         self._worker.close()
 
+    def _work(self, question: Question) -> Answer:
+        assert question.kind.live is not None
+        make: Callable[..., Live] = question.kind.live
+        try:
+            known = self._model
+            model = known[1] if known is not None and known[0] == question.inputs else None
+            if model is None or not model.covers(question.setup):
+                model = make(question.setup, question.sources)
+                self._model = (question.inputs, model)
+            return Answer(question.print, model.answer(question.setup))
+        except KerbError as error:
+            return Answer(question.print, None, str(error))
+
     def _arrived(self, result: object) -> None:
-        self.answer = result if isinstance(result, LiveAnswer) else None
-        self.answered.emit(result)
+        if isinstance(result, Answer):
+            self._answer = result
+            self.answered.emit()

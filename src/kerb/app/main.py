@@ -55,8 +55,8 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
     window = Window(Settings())
     _show(window)
     if demo:
-        QTimer.singleShot(0, lambda: window.handlers.open_demo(fresh))
+        QTimer.singleShot(0, lambda: window.handlers.jobs.open_demo(fresh))
     elif job is not None:
-        QTimer.singleShot(0, lambda: window.handlers.open_folder(Path(job)))
+        QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
     threading.Thread(target=sweep_unsaved, name="sweeping", daemon=True).start()
     return app.exec()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
@@ -12,13 +12,12 @@ from kerb.app.pages.controller import ControllerPage
 from kerb.app.pages.find import FindPage
 from kerb.app.pages.heights import HeightsPage
 from kerb.app.pages.holding import HoldingPage
+from kerb.app.pages.page import Desk
 from kerb.app.pages.statistics import StatisticsPage
 from kerb.app.sheets.bar import ComputeBar
-from kerb.app.sheets.stockpile import StockpileSheet
+from kerb.app.sheets.sheet import StudySheet
 from kerb.app.theme import Theme
-
-if TYPE_CHECKING:
-    from kerb.app.window import Window
+from kerb.studies.registry import STUDIES
 
 WIDTH = 338
 
@@ -30,19 +29,21 @@ class RightSide(QWidget):
     action_wanted = Signal(str)
     page_changed = Signal(str)
 
-    def __init__(self, window: Window, theme: Theme) -> None:
-        super().__init__(objectName="sheet")
-        self.session = session = window.session
+    def __init__(self, desk: Desk, theme: Theme, run: Callable[[str], None]) -> None:
+        super().__init__()
+        self.setObjectName("sheet")
+        self.session = session = desk.session
+        self.run = run
         self.setFixedWidth(WIDTH)
         self.page = "study"
         column = QVBoxLayout(self)
         column.setContentsMargins(1, 0, 0, 0)
         column.setSpacing(0)
-        self.sheet, self.bar = StockpileSheet(session), ComputeBar(session)
+        self.sheet, self.bar = StudySheet(session, run), ComputeBar(session)
         self.holding_page = HoldingPage(session, theme)
         self.catalogue, self.controller = CataloguePage(session, theme), ControllerPage(session)
-        self.find_page, self.statistics = FindPage(window), StatisticsPage(window)
-        self.heights = HeightsPage(window)
+        self.find_page, self.statistics = FindPage(desk), StatisticsPage(desk)
+        self.heights = HeightsPage(desk)
         self.stack = QStackedWidget()
         study = QWidget()
         inner = QVBoxLayout(study)
@@ -60,7 +61,7 @@ class RightSide(QWidget):
         column.addWidget(self.stack)
         for page in (self.holding_page, self.catalogue, self.controller, self.find_page, self.statistics, self.heights):
             page.closed.connect(lambda: self.show_page("study"))
-        for widget in (self.sheet, self.bar, self.holding_page, self.find_page, self.statistics, self.heights):
+        for widget in (self.bar, self.holding_page, self.find_page, self.statistics, self.heights):
             widget.action_wanted.connect(self.action_wanted)
         session.selected.connect(lambda: self.show_page("study"))
         session.opened.connect(lambda: self.show_page("study"))
@@ -69,12 +70,15 @@ class RightSide(QWidget):
         self.no_study = QWidget()
         column = QVBoxLayout(self.no_study)
         column.setContentsMargins(18, 16, 18, 16)
-        words = QLabel("No study is open. A study answers one question about the data.", wordWrap=True)
+        words = QLabel("No study is open. A study answers one question about the data. What do you want to know?")
+        words.setWordWrap(True)
         words.setProperty("role", "quiet")
-        button = QPushButton("How much is in a heap?", toolTip="New stockpile study (Ctrl+Shift+N)")
-        button.clicked.connect(lambda: self.action_wanted.emit("new_stockpile"))
         column.addWidget(words)
-        column.addWidget(button)
+        for kind in STUDIES.values():
+            button = QPushButton(kind.question)
+            button.setToolTip(f"New {kind.title.lower()}" + (f" ({kind.key})" if kind.key else ""))
+            button.clicked.connect(lambda _on, k=kind.id: self.run(f"new_study:{k}"))
+            column.addWidget(button)
         column.addStretch(1)
         return self.no_study
 

@@ -1,4 +1,4 @@
-"""The scene of a session: its visible clouds in their colouring, and the surfaces of the open study."""
+"""The scene of a session: its visible clouds in their colouring, surfaces, and what the open study found."""
 
 from __future__ import annotations
 
@@ -9,25 +9,24 @@ import numpy as np
 
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.core.arrays import Mask
-from kerb.core.cloud.classes import CLASS_NAMES, NOISE_CLASSES
+from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import ELEVATION, PART, CloudStore
-from kerb.core.geometry import polygon
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
 from kerb.draw.ramps import source_table
 from kerb.draw.scene import NO_PART, CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
-from kerb.studies.stockpile.heap import base_elevations, usable_classes
+from kerb.studies.outcome import Attribute
+from kerb.studies.scope import usable_classes, without_noise
+from kerb.studies.showing import put
 
-OVER_BASE = "height above base"
 MODEL_TONE = (196, 190, 178)
 TITLES = {
     "elevation": "Elevation", "colour": "Colour", "class": "Class", "source": "Setup, strip or source",
-    "intensity": "Intensity", "slope": "Slope", OVER_BASE: "Above base",
-    "source_file": "Source file", HEIGHT: "Above ground", PART: "Part",
+    "intensity": "Intensity", "slope": "Slope", "source_file": "Source file", HEIGHT: "Above ground",
+    PART: "Part",
 }  # fmt: skip
 UNITS = {"slope": "deg"}
 NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", PART}
@@ -49,8 +48,13 @@ def style_change(holding: Holding, **values: Any) -> Change:
     return Change(f"Coloured {holding.name}", lambda state: state.with_holding(after), values, undoable=False)
 
 
-def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
-    """What a cloud can be coloured by: only what tells its points apart."""
+def column_of(attribute: Attribute) -> str:
+    """The name of the column that an attribute of an outcome is lent under."""
+    return attribute.title.lower()
+
+
+def colour_choices(store: CloudStore, attributes: dict[str, Attribute]) -> list[tuple[str, str]]:
+    """What a cloud can be coloured by: only what tells its points apart, and what the open study offers."""
     choices = [("elevation", "Elevation")]
     if store.has("red"):
         choices.append(("colour", "Colour"))
@@ -58,7 +62,8 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
         choices.append(("class", "Class"))
     if store.sets.parts:
         choices.append((PART, TITLES[PART]))
-    choices += [("slope", "Slope"), (OVER_BASE, "Height above base")]
+    choices.append(("slope", "Slope"))
+    choices += [(column_of(attribute), attribute.title) for attribute in attributes.values()]
     for name in store.names:
         column = store.column(name)
         if name == "source_file":
@@ -72,8 +77,11 @@ def colour_choices(store: CloudStore) -> list[tuple[str, str]]:
     return choices
 
 
-def build(session: Session, theme: Theme, wanted: set[str] = frozenset()) -> Scene:
-    """The scene as the session is now; points of ``noise`` classes and set ``aside`` only when they are wanted."""
+def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str] = frozenset()) -> Scene:
+    """The scene as the session is now; points of ``noise`` classes and set ``aside`` only when they are wanted.
+
+    ``drawn`` names layers of the open study that are drawn with handles.
+    """
     scene = Scene()
     if session.job is None:
         return scene
@@ -82,7 +90,7 @@ def build(session: Session, theme: Theme, wanted: set[str] = frozenset()) -> Sce
             continue
         if holding.kind == CLOUD:
             store = session.job.store(holding)
-            shown = None if "noise" in wanted or usable_classes(store) is None else _without_noise()
+            shown = None if "noise" in wanted or usable_classes(store) is None else without_noise()
             scene.clouds.append(
                 CloudLayer(
                     store, style_of(holding), shown, filters=holding.filters, with_aside="aside" in wanted,
@@ -93,19 +101,26 @@ def build(session: Session, theme: Theme, wanted: set[str] = frozenset()) -> Sce
         elif holding.kind in (SURFACE, MODEL):
             scene.meshes.append(_mesh_layer(session, holding))
     _share_elevations(scene)
-    outcome = session.outcome()
-    if outcome is not None and session.study is not None and not session.stale(session.study):
-        gaps = outcome.meshes.get("gaps")
-        if gaps is not None and len(gaps.triangles):
-            scene.meshes.append(MeshLayer(gaps.vertices, gaps.triangles, theme.ink_rgb, 0.75, 0.75, hatch=True))
+    outcome = session.shown().outcome
+    if outcome is not None:
+        put(scene, outcome, palette(theme), wanted, drawn)
     return scene
+
+
+def palette(theme: Theme) -> dict[str, tuple[int, int, int]]:
+    """The colour of each role of a layer."""
+    return {
+        "edge": _rgb(theme.edge), "base": _rgb(theme.base), "top": (214, 178, 112), "gap": theme.ink_rgb,
+        "mark": _rgb(theme.accent), "label": theme.ink_rgb, "dimension": theme.ink_rgb, "fill": (169, 98, 10),
+        "cut": (47, 59, 134),
+    }  # fmt: skip
 
 
 def _mesh_layer(session: Session, holding: Holding) -> MeshLayer:
     """A surface coloured by its elevations, or a model in one tone; made once and kept, for its shading is costly."""
-    key = f"{holding.id} {holding.points}"
+    key = f"{holding.data} {holding.edited} {holding.placement}"
     if key not in session.meshes:
-        thing = session.job.thing(holding).thing
+        thing: Any = session.open_job.thing(holding).thing
         if isinstance(thing, ElevationGrid):
             tin = thing.tin()
             vertices, triangles = tin.points, tin.triangles
@@ -139,26 +154,6 @@ def low_level(session: Session) -> float:
             lows.append(session.job.bounds_of(holding)[0][2])
     known = [low for low in lows if np.isfinite(low)]
     return float(min(known)) if known else 0.0
-
-
-def _without_noise() -> Mask:
-    shown = np.ones(256, bool)
-    shown[list(NOISE_CLASSES)] = False
-    return shown
-
-
-def surface_layers(session: Session, theme: Theme, top: bool, base: bool) -> list[MeshLayer]:
-    """Base and top of the open study as surfaces to draw."""
-    outcome, layers = session.outcome(), []
-    if outcome is None:
-        return layers
-    if base and "base" in outcome.meshes:
-        mesh = outcome.meshes["base"]
-        layers.append(MeshLayer(mesh.vertices, mesh.triangles, _rgb(theme.base), 0.85, 0.35))
-    if top and "top" in outcome.meshes:
-        mesh = outcome.meshes["top"]
-        layers.append(MeshLayer(mesh.vertices, mesh.triangles, (214, 178, 112), 1.0, 0.0))
-    return layers
 
 
 VALUE_COLUMNS = {
@@ -198,33 +193,9 @@ def data_span(layer: CloudLayer) -> tuple[float, float]:
 
 def unit_of(store: CloudStore, by: str, job_unit: str) -> str:
     """Unit code of what a cloud is coloured by."""
-    if by in ("elevation", OVER_BASE):
+    if by == "elevation":
         return job_unit
     return UNITS.get(by, store.unit_of(by))
-
-
-def lend_height_over_base(session: Session) -> bool:
-    """Give the cloud of the open study its heights over the base inside the toe; False where there is no answer."""
-    study, answer, job = session.study, session.live.answer, session.job
-    if study is None or job is None or answer is None:
-        return False
-    holding = job.state.holding(study.setup.get("cloud", ""))
-    if holding is None:
-        return False
-    store = job.store(holding)
-    ring = session.setup.ring()
-    values = np.full(store.count, np.nan, np.float32)
-    low, high = ring.min(axis=0), ring.max(axis=0)
-    touching = np.all(store.tiles["high"][:, :2] >= low, axis=1) & np.all(store.tiles["low"][:, :2] <= high, axis=1)
-    for tile in np.flatnonzero(touching):
-        rows = store.rows_of(int(tile))
-        points = store.coordinates(rows)
-        inside = polygon.contains(ring, points)
-        if inside.any():
-            over = points[inside, 2] - base_elevations(answer.base, ring, points[inside, :2])
-            values[np.arange(rows.start, rows.stop)[inside]] = over
-    store.lend(OVER_BASE, values)
-    return True
 
 
 def _rgb(text: str) -> tuple[int, int, int]:

@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QObject, QRectF, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 
+from kerb.app.colouring import Colouring
+from kerb.app.session import Session
 from kerb.app.tasks import Latest
-from kerb.core.arrays import Floats, Mask
+from kerb.app.views.view import View
+from kerb.core.arrays import AnyArray, Floats, Mask
 from kerb.core.cloud.noise import piece_of
 from kerb.core.cloud.smooth import Smooth, smooth_surface
+from kerb.core.cloud.store import CloudStore
 from kerb.core.progress import Progress, silent
+from kerb.draw.picture import Picture
 from kerb.draw.scene import CloudLayer
 from kerb.draw.select import drawn_rows, under_outline
-
-if TYPE_CHECKING:
-    from kerb.app.views.view import View
-    from kerb.app.window import Window
 
 # Not in any ramp, nor the colour of a line: what is selected must stand out on all of them.
 TINT = "#d0369a"
@@ -32,14 +33,15 @@ class Selection(QObject):
     counted = Signal(int)
     taken = Signal()
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window = window
-        self.key, self.mask, self.count = "", None, 0
+    def __init__(self, session: Session, view: View, colouring: Colouring) -> None:
+        super().__init__(view)
+        self.session, self.view, self.colouring = session, view, colouring
+        self.key, self.count = "", 0
+        self.mask: Mask | None = None
         self.only_seen = self.outside = False
         self.how = REPLACE
         self._looking = False
-        self._painted: tuple[object, QImage] | None = None
+        self._painted: tuple[Picture, QImage] | None = None
         self._worker = Latest("selecting", self)
         self._worker.done.connect(self._looked)
 
@@ -64,9 +66,9 @@ class Selection(QObject):
 
     def take(self, rings: list[Floats], how: str) -> None:
         """Select what lies under rings (k, 2) in widget pixels, in the background."""
-        work, holding = self._finding(rings), self.window.colouring.main_cloud()
-        if work is not None:
-            self.window.session.start(work, "Selecting points", lambda found: self.combine(holding.id, found, how))
+        work, holding = self._finding(rings), self.session.main_cloud()
+        if work is not None and holding is not None:
+            self.session.start(work, "Selecting points", lambda found: self.combine(holding.id, found, how))
 
     def take_piece(self, row: int, gap: float, how: str) -> None:
         """Select the piece of shown points that hangs together with one."""
@@ -76,17 +78,17 @@ class Selection(QObject):
         """Select the smooth surface of shown points that one lies on."""
         self._around(lambda store, shown, progress: smooth_surface(store, settings, row, shown, progress), how)
 
-    def _around(self, work, how: str) -> None:
-        layer, holding = self.window.colouring.layer(), self.window.colouring.main_cloud()
-        if layer is not None:
-            self.window.session.start(
+    def _around(self, work: Callable[[CloudStore, Mask, Progress], Mask], how: str) -> None:
+        layer, holding = self.colouring.layer(), self.session.main_cloud()
+        if layer is not None and holding is not None:
+            self.session.start(
                 lambda progress: work(layer.store, layer.shown(), progress), "Selecting points",
                 lambda found: self.combine(holding.id, found, how),
-                lambda text, _error: self.window.session.said.emit(text),
+                lambda text, _error: self.session.said.emit(text),
             )  # fmt: skip
 
-    def _finding(self, rings: list[Floats]):
-        view, layer = self.window.view, self.window.colouring.layer()
+    def _finding(self, rings: list[Floats]) -> Callable[[Progress], Mask] | None:
+        view, layer = self.view, self.colouring.layer()
         if layer is None or not rings:
             return None
         camera, size, pixels = view.camera, view.pixels, [ring * view.ratio for ring in rings]
@@ -119,7 +121,7 @@ class Selection(QObject):
 
     def invert(self) -> None:
         """Select the shown points that are not selected."""
-        layer = self.window.colouring.layer()
+        layer = self.colouring.layer()
         if self.mask is not None and layer is not None:
             self._keep(self.key, ~self.mask & layer.shown())
 
@@ -130,21 +132,22 @@ class Selection(QObject):
         self.count = int(np.count_nonzero(mask)) if mask is not None else 0
         self._painted = None
         self.changed.emit()
-        self.window.view.update()
+        self.view.update()
 
     def paint(self, view: View, painter: QPainter) -> None:
         """Tint the pixels that show a selected point."""
-        layer, picture = self.window.colouring.layer(), view.picture
-        if not self.count or layer is None or picture is None or self.window.colouring.main_cloud().id != self.key:
+        layer, picture = self.colouring.layer(), view.picture
+        if not self.count or layer is None or picture is None or self.mask is None:
             return
-        if picture.camera != view.camera:
+        holding = self.session.main_cloud()
+        if picture.camera != view.camera or holding is None or holding.id != self.key:
             return
         if self._painted is None or self._painted[0] is not picture:
             self._painted = (picture, _tinted(picture.buffer.rows, layer, self.mask))
         painter.drawImage(QRectF(0, 0, view.width(), view.height()), self._painted[1])
 
 
-def _tinted(rows: np.ndarray, layer: CloudLayer, mask: Mask) -> QImage:
+def _tinted(rows: AnyArray, layer: CloudLayer, mask: Mask) -> QImage:
     mine = (rows >= layer.first_row) & (rows < layer.first_row + layer.store.count)
     tinted = np.zeros(rows.shape, np.bool_)
     tinted[mine] = mask[rows[mine] - layer.first_row]

@@ -1,22 +1,24 @@
 """What the window works on: the open job, the open study, drafts while a line is dragged, and background work.
 
-Widgets read from here and mirror its signals; every change to the job goes through :meth:`Session.execute`.
+Widgets read from here and mirror its signals; every change to the job goes through :meth:`Session.execute`. A figure is
+given out only for the state it belongs to: :meth:`Session.shown` says which one that is, or why there is none.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from kerb.app.live import LiveKeeper
+from kerb.app.live import LiveKeeper, Question
 from kerb.app.tasks import Task
 from kerb.core.errors import KerbError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
+from kerb.core.things import CLOUD
 from kerb.draw.scene import MeshLayer
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish
@@ -24,10 +26,28 @@ from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock
 from kerb.job.places import Settings, unsaved_folder
 from kerb.job.state import Holding, StudyRecord
+from kerb.studies.kind import Step, StudyKind
 from kerb.studies.outcome import Outcome
-from kerb.studies.stockpile import StockpileSetup
+from kerb.studies.profiles import Cutter
+from kerb.studies.registry import study_kind
+from kerb.studies.setup import Setup
+from kerb.studies.sources import named_holdings
 
 REST_MS = 350
+LIVE, WHOLE = "live", "whole"
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What may be shown of the open study now: an outcome that belongs to it, or in words why there is none."""
+
+    outcome: Outcome | None = None
+    words: str = ""
+
+    @property
+    def whole(self) -> bool:
+        """Whether it is a full answer."""
+        return self.outcome is not None and not self.outcome.live
 
 
 class Session(QObject):
@@ -43,23 +63,39 @@ class Session(QObject):
     said = Signal(str)
     previewed = Signal(object)
     broken_file = Signal(object, object)
+    troubled = Signal(str)
 
     def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.settings = settings
         self.job: Job | None = None
         self.study_id = ""
-        self.draft: StockpileSetup | None = None
-        self.outcomes: dict[str, Outcome] = {}
+        # The cloud that was looked over last: what the tools act on, until another study is opened.
+        self.chosen_cloud = ""
+        self.draft: Setup | None = None
+        # A setup as it was before a step changed it, to be drawn beside the present one.
+        self.before_step: Setup | None = None
         self.meshes: dict[str, MeshLayer] = {}
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
+        self.computing: tuple[str, str] = ("", "")
         self.live = LiveKeeper(self)
+        self._outcomes: dict[str, tuple[str, Outcome, Cutter]] = {}
+        self._draft_print: tuple[Setup, str] | None = None
         self._lock = FolderLock()
-        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(REST_MS)
         self._rest.timeout.connect(self.compute)
+        self.troubled.connect(lambda text: self.complained.emit("Not kept", text))
 
     # The job
+
+    @property
+    def open_job(self) -> Job:
+        """The open job, for work that is offered only while there is one."""
+        assert self.job is not None
+        return self.job
 
     def set_job(self, job: Job) -> None:
         """Make a job the open one, unless another Kerb has it open."""
@@ -73,13 +109,17 @@ class Session(QObject):
             self._lock = lock
             job.sweep()
         self.stop_all()
+        if self.job is not None:
+            self.job.listeners.clear()
+            self.job.troubles.clear()
         self.job = job
         job.listeners.append(self._job_changed)
-        self.outcomes.clear()
+        job.troubles.append(self.troubled.emit)
+        self._outcomes.clear()
         self.meshes.clear()
-        self.draft = None
-        self.study_id = ""
-        self.live.forget()
+        self.draft = self.before_step = None
+        self.study_id = self.chosen_cloud = ""
+        self.live.drop()
         if "unsaved" not in job.folder.parts:
             self.settings.add_recent(job.folder)
         self.opened.emit()
@@ -103,16 +143,18 @@ class Session(QObject):
             self.complained.emit("The job could not be changed", str(error))
 
     def undo(self) -> None:
+        """Take the last step back; what was being computed for it is stopped."""
         if self.job is not None:
-            self.draft = None
+            self.draft = self.before_step = None
             self.job.undo()
-            self.rest()
+            self._asked_anew()
 
     def redo(self) -> None:
+        """Do the step again that was taken back."""
         if self.job is not None:
-            self.draft = None
+            self.draft = self.before_step = None
             self.job.redo()
-            self.rest()
+            self._asked_anew()
 
     @property
     def decimals(self) -> Decimals:
@@ -124,12 +166,46 @@ class Session(QObject):
         """Code of the job unit."""
         return self.job.state.title.unit if self.job else "m"
 
+    @property
+    def has_data(self) -> bool:
+        """Whether the job has anything."""
+        return self.job is not None and bool(self.job.state.holdings)
+
+    def main_cloud(self) -> Holding | None:
+        """The cloud that controls and new studies mean: clicked last, of the open study, or the first shown."""
+        if self.job is None:
+            return None
+        state = self.job.state
+        clicked = state.holding(self.chosen_cloud) if self.chosen_cloud else None
+        if clicked is not None and clicked.kind == CLOUD and clicked.visible:
+            return clicked
+        setup = self.setup
+        named = [state.holding(key) for key in named_holdings(setup).values()] if setup is not None else []
+        chosen = next((h for h in named if h is not None and h.kind == CLOUD), None)
+        clouds = state.of_kind(CLOUD)
+        shown = [h for h in clouds if h.visible] or list(clouds)
+        if chosen is not None and (chosen.visible or chosen in shown):
+            return chosen
+        return shown[0] if shown else None
+
     def _job_changed(self) -> None:
         if self.job is not None and self.job.state.study(self.study_id) is None:
             first = self.job.state.studies
             self.study_id = first[0].id if first else ""
+            self.draft = None
+            self.live.forget()
             self.selected.emit()
+        self._stop_what_is_gone()
         self.changed.emit()
+
+    def _stop_what_is_gone(self) -> None:
+        """A computation belongs to a state: when the study no longer says the same, it is stopped."""
+        if self.compute_task is None or self.job is None:
+            return
+        key, print_ = self.computing
+        study = self.job.state.study(key)
+        if study is None or studies.fingerprint_of(self.job.state, study) != print_:
+            self.compute_task.stop()
 
     # Studies
 
@@ -139,34 +215,71 @@ class Session(QObject):
         return self.job.state.study(self.study_id) if self.job else None
 
     @property
-    def setup(self) -> StockpileSetup | None:
+    def kind(self) -> StudyKind | None:
+        """The kind of the open study."""
+        return study_kind(self.study.kind) if self.study is not None else None
+
+    @property
+    def setup(self) -> Setup | None:
         """Setup of the open study: the draft while something is dragged, else as it is in the job."""
         if self.draft is not None:
             return self.draft
-        return studies.setup_of(self.study) if self.study else None
+        return studies.setup_of(self.study) if self.study is not None else None
 
     def select(self, study_id: str) -> None:
         """Open a study."""
         if self.job is None or self.job.state.study(study_id) is None:
             return
         self.study_id = study_id
-        self.draft = None
-        self.live.prepare()
+        self.draft = self.before_step = None
+        self.chosen_cloud = ""
+        self.live.forget()
         self.selected.emit()
         self.changed.emit()
+        self._ask()
+
+    def shown(self) -> Shown:
+        """What may be shown of the open study: its outcome if it belongs to what the study says, else a live one."""
+        study, setup = self.study, self.setup
+        if study is None or setup is None or self.job is None:
+            return Shown()
+        missing = setup.missing()
+        if missing:
+            return Shown(None, missing[0])
+        print_ = self._print(study, setup)
+        if study.found is not None and study.found.print == print_:
+            outcome = self.outcome(study)
+            if outcome is not None:
+                return Shown(outcome)
+        quick = self.live.found(print_)
+        if quick is not None:
+            return Shown(quick)
+        trouble = self.live.trouble(print_)
+        if trouble:
+            return Shown(None, trouble)
+        if self.compute_task is not None and self.computing == (study.id, print_):
+            return Shown(None, "Computing…")
+        return Shown(None, "Being read…" if not self.live.idle() else "Not computed yet.")
 
     def outcome(self, study: StudyRecord | None = None) -> Outcome | None:
-        """What a study found, with what it draws; read from the job once."""
+        """What a study found last, be it out of date or not; read from the job once."""
         study = study or self.study
-        if study is None or self.job is None or study.outcome is None:
+        if study is None or self.job is None or study.found is None:
             return None
-        key = f"{study.id}-{study.found_from}"
-        if key not in self.outcomes:
+        known = self._outcomes.get(study.id)
+        if known is None or known[0] != study.found.print:
             found = studies.outcome_of(self.job, study)
             if found is None:
                 return None
-            self.outcomes[key] = found
-        return self.outcomes[key]
+            known = self._outcomes[study.id] = (study.found.print, found, Cutter(found))
+        return known[1]
+
+    def cutter(self) -> Cutter | None:
+        """Cuts the outcome that is shown along lines that are moved; None while there is no full one."""
+        shown, study = self.shown(), self.study
+        if not shown.whole or study is None:
+            return None
+        return self._outcomes[study.id][2]
 
     def stale(self, study: StudyRecord) -> bool:
         """Whether the outcome of a study no longer fits its inputs."""
@@ -179,37 +292,39 @@ class Session(QObject):
             return
         self._rest.stop()
         self.draft = replace(setup, **values)
-        self.live.ask(self.draft)
+        self._ask()
         self.drafted.emit()
 
     def commit(self, sentence: str, **values: Any) -> None:
         """Put settings into the open study as one undoable step; the full answer follows."""
         study = self.study
-        if study is None:
+        if study is None or self.setup is None:
             return
-        if values:
-            self.draft = replace(self.setup, **values)
-        if self.draft is None:
-            return
-        data = self.draft.to_json()
+        after = replace(self.setup, **values)
         self.draft = None
-        different = {key: value for key, value in data.items() if study.setup.get(key, _missing(key)) != value}
-        if different:
-            self.execute(studies.changed(study, sentence, **different))
-        self.live.ask(studies.setup_of(self.study))
+        if after != studies.setup_of(study):
+            self.execute(studies.changed(study, sentence, after))
+        self._ask()
         self.drafted.emit()
         self.rest()
 
     def drop_draft(self) -> None:
         """Forget what was being dragged."""
         self.draft = None
+        self._ask()
         self.drafted.emit()
 
     def rest(self) -> None:
         """Compute the open study when nothing has moved for a moment, if it can be and needs to be."""
-        study = self.study
-        if study is not None and study.setup.get("toe") and (study.outcome is None or self.stale(study)):
+        study, setup = self.study, self.setup
+        if study is None or setup is None or self.job is None or setup.missing():
+            return
+        if not studies.is_fresh(self.job.state, study):
             self._rest.start()
+
+    def resting(self) -> bool:
+        """Whether a computation is about to begin."""
+        return self._rest.isActive()
 
     def compute(self) -> None:
         """Run the open study in the background. A run under way is stopped first."""
@@ -228,21 +343,97 @@ class Session(QObject):
 
         def keep(outcome: Outcome) -> None:
             current = job.state.study(study.id)
-            if job is not self.job or current is None:
+            if job is not self.job or current is None or studies.fingerprint_of(job.state, current) != run.print:
                 return
-            self.outcomes = {k: v for k, v in self.outcomes.items() if not k.startswith(study.id)}
-            self.outcomes[f"{study.id}-{run.found_from}"] = outcome
-            self.execute(studies.answered(current, outcome, run.found_from))
+            self._outcomes[study.id] = (run.print, outcome, Cutter(outcome))
+            self.execute(studies.answered(current, outcome, run.print))
+            for change in studies.made_holdings(job, outcome):
+                self.execute(change)
             self.answered.emit()
 
+        self.computing = (study.id, run.print)
         task = self.start(lambda progress: run(job, progress), f"Computing {study.name}", keep)
         self.compute_task = task
         task.ended.connect(lambda: self._compute_ended(task))
+
+    def compute_each(self, keys: list[str]) -> None:
+        """Compute some studies one after the other in the background; one that fails does not stop the others."""
+        job = self.job
+        if job is None or not keys:
+            return
+        study = job.state.study(keys[0])
+        if study is None:
+            self.compute_each(keys[1:])
+            return
+        opened, self.study_id = self.study_id, study.id
+        self.compute()
+        self.study_id = opened
+        task = self.compute_task
+        if task is not None and self.computing[0] == study.id and task in self.tasks:
+            task.ended.connect(lambda: self.compute_each(keys[1:]))
+        else:
+            self.compute_each(keys[1:])
+
+    def take_step(self, step: Step) -> None:
+        """Carry out a named step of the open study in the background, unless the study changes meanwhile."""
+        study, setup, job = self.study, self.setup, self.job
+        if study is None or setup is None or job is None:
+            return
+        try:
+            sources = studies.sources_of(job, setup)
+        except KerbError as error:
+            self.said.emit(str(error))
+            return
+        print_ = self._print(study, setup)
+
+        def keep(after: Setup) -> None:
+            current, now = self.study, self.setup
+            if job is not self.job or current is None or now is None or current.id != study.id:
+                return
+            if self._print(current, now) != print_:
+                self.said.emit(f"{step.label}: the study was changed meanwhile; nothing was done.")
+                return
+            self.before_step = now
+            self.commit(step.label.lower(), **{name: getattr(after, name) for name in after.declared()})
+            self.said.emit(step.said or f"{step.label}: done. Ctrl+Z takes it back.")
+
+        def fail(text: str, _error: object) -> None:
+            self.said.emit(text)
+
+        self.start(lambda progress: step.apply(setup, sources, progress), step.label, keep, fail)
 
     def _compute_ended(self, task: Task) -> None:
         if self.compute_task is task:
             self.compute_task = None
         self.changed.emit()
+
+    def _print(self, study: StudyRecord, setup: Setup) -> str:
+        assert self.job is not None
+        if setup is not self.draft:
+            return studies.print_of(self.job.state, study.kind, setup, study.id)
+        if self._draft_print is None or self._draft_print[0] is not setup:
+            self._draft_print = (setup, studies.print_of(self.job.state, study.kind, setup))
+        return self._draft_print[1]
+
+    def _ask(self) -> None:
+        """Ask for a live answer for the study as it is now, unless it has a full one."""
+        study, setup = self.study, self.setup
+        if study is None or setup is None or self.job is None or setup.missing():
+            return
+        print_ = self._print(study, setup)
+        if self.draft is None and study.found is not None and study.found.print == print_:
+            return
+        try:
+            sources = studies.sources_of(self.job, setup)
+        except KerbError:
+            return
+        used = named_holdings(setup)
+        marks = [repr(studies.mark_of(self.job.state.holding(key), getattr(setup, name))) for name, key in used.items()]
+        self.live.ask(Question(study_kind(study.kind), setup, sources, (study.id, *marks), print_))
+
+    def _asked_anew(self) -> None:
+        self._ask()
+        self.rest()
 
     # Files
 
@@ -255,11 +446,6 @@ class Session(QObject):
                 self.complained.emit("No job could be made", str(error))
         return self.job is not None
 
-    @property
-    def has_data(self) -> bool:
-        """Whether the job has anything."""
-        return self.job is not None and bool(self.job.state.holdings)
-
     def import_files(self, paths: list[Path], partial: bool = False) -> None:
         """Import files one after the other as they are, into a new job where none is open."""
         self.bring([ImportWish(path, partial=partial) for path in paths])
@@ -268,7 +454,7 @@ class Session(QObject):
         """Carry out wishes one after the other; each becomes a holding, one step of undo."""
         if not wishes or not self.ensure_job():
             return
-        job, wish, rest = self.job, wishes[0], wishes[1:]
+        job, wish, rest = self.open_job, wishes[0], wishes[1:]
         state, first = job.state, wish.path
 
         def work(progress: Progress) -> Holding:
@@ -286,7 +472,7 @@ class Session(QObject):
                 self.broken_file.emit(wish, error)
             else:
                 self.complained.emit(f"{first.name} was not imported", text)
-                self.bring(rest)
+            self.bring(rest)
 
         task = self.start(work, f"Importing {first.name}", keep, fail)
         task.ended.connect(lambda: self.previewed.emit(None))
@@ -326,10 +512,6 @@ class Session(QObject):
         """End all threads."""
         self.stop_all()
         self.live.close()
+        if self.job is not None:
+            self.job.flush()
         self._lock.release()
-
-
-def _missing(key: str) -> Any:
-    """What a setting that the job does not hold counts as."""
-    default = getattr(StockpileSetup(), key)
-    return list(default) if isinstance(default, tuple) else default

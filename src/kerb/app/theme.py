@@ -25,7 +25,7 @@ class Theme:
     accent: str
     on_accent: str
     wash: str
-    toe: str
+    edge: str
     warn: str
     warn_edge: str
     base: str
@@ -41,12 +41,12 @@ class Theme:
 
 LIGHT = Theme(
     "light", paper="#faf9f5", sheet="#ffffff", canvas="#f1f0ea", ink="#23282a", quiet="#6b7173", hair="#dcdad2",
-    accent="#1d4d57", on_accent="#ffffff", wash="#ebeee9", toe="#b5472a", warn="#fdf3df", warn_edge="#e5c98f",
+    accent="#1d4d57", on_accent="#ffffff", wash="#ebeee9", edge="#b5472a", warn="#fdf3df", warn_edge="#e5c98f",
     base="#7c8fa6",
 )  # fmt: skip
 DARK = Theme(
     "dark", paper="#1d2123", sheet="#24292b", canvas="#16191b", ink="#e7e6e0", quiet="#9ba1a1", hair="#3a4042",
-    accent="#7fb8bd", on_accent="#11201f", wash="#2c3335", toe="#f08a5d", warn="#3a3323", warn_edge="#6f5f33",
+    accent="#7fb8bd", on_accent="#11201f", wash="#2c3335", edge="#f08a5d", warn="#3a3323", warn_edge="#6f5f33",
     base="#8fa6c2",
 )  # fmt: skip
 THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
@@ -72,6 +72,13 @@ def apply(app: QApplication, theme: Theme) -> None:
     """Give the whole application a theme."""
     prepare(app, theme)
     app.setStyleSheet(style_sheet(theme))
+
+
+def running() -> QApplication:
+    """The one application object."""
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    return app
 
 
 def prepare(app: QApplication, theme: Theme) -> None:
@@ -152,7 +159,7 @@ def style_sheet(t: Theme) -> str:
     #selectionBar, #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
     QLineEdit, QComboBox, QDoubleSpinBox, QDateEdit {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 4px 7px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
-    QLineEdit[bad="yes"] {{ border: 1px solid {t.toe}; }}
+    QLineEdit[bad="yes"] {{ border: 1px solid {t.edge}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.hair}; selection-background-color: {t.wash}; selection-color: {t.ink}; }}

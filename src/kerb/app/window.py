@@ -6,27 +6,24 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QAction, QKeySequence, QPainter
-from PySide6.QtWidgets import (
-    QApplication,
-    QDialog,
-    QHBoxLayout,
-    QMainWindow,
-    QMenu,
-    QMessageBox,
-    QSplitter,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPainter, QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from kerb.app import scenes, theme
-from kerb.app.actions import ACTIONS, MENUS, ActionEntry
+from kerb.app.actions import MENUS, ActionEntry, actions
+from kerb.app.chip import DecimalsMenu
 from kerb.app.colouring import Colouring
 from kerb.app.dialogs import questions
+from kerb.app.doing.data import DataActions
+from kerb.app.doing.jobs import JobActions
+from kerb.app.doing.points import PointActions
+from kerb.app.doing.reading import HelpActions
+from kerb.app.doing.studies import StudyActions
+from kerb.app.doing.views import ViewActions
 from kerb.app.filtering import Filtering
 from kerb.app.handlers import Handlers
+from kerb.app.pages.page import Desk
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.header import Header
 from kerb.app.panels.lists import Lists
@@ -35,30 +32,29 @@ from kerb.app.panels.status import Status
 from kerb.app.right import RightSide
 from kerb.app.selection import Selection
 from kerb.app.session import Session
-from kerb.app.tools.base import Tool
-from kerb.app.tools.profile import ProfileHandles
+from kerb.app.shapes import layer_of, shapes_of
+from kerb.app.stage import Stage
+from kerb.app.tools.drawn import DrawShape, EditShapes
 from kerb.app.tools.select import SelectPoints
 from kerb.app.tools.tiles import ChooseTiles
-from kerb.app.tools.toe import DrawToe, EditToe
 from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
-from kerb.app.views.overlay import Furniture, ProfileLines
+from kerb.app.views.overlay import Furniture
+from kerb.app.views.scene_strokes import paint_strokes
 from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
-from kerb.app.views.view import PLAN, SECTION, View
+from kerb.app.views.view import PLAN, View
+from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.errors import TruncatedError
-from kerb.core.surface.tin import Tin
 from kerb.core.things import CLOUD
 from kerb.draw.scene import CloudLayer
 from kerb.formats.tiles import TileCache
 from kerb.job.holdings import ImportWish, source_missing
-from kerb.job.job import Change
 from kerb.job.places import Settings, user_data
 from kerb.job.state import Holding
-from kerb.studies.outcome import Outcome
-from kerb.studies.stockpile.profiles import of_surfaces
+from kerb.studies.showing import toggles
 
 LEFT, DRAWER = 240, 190
 
@@ -70,81 +66,72 @@ class Window(QMainWindow):
         super().__init__()
         self.settings = settings
         self.theme = theme.THEMES[settings.get("theme", "light")]
-        theme.prepare(QApplication.instance(), self.theme)
-        self.session = Session(settings, self)
-        self.handlers = Handlers(self)
+        theme.prepare(theme.running(), self.theme)
         self.actions_by_id: dict[str, QAction] = {}
         self.menu_shown: QMenu | None = None
-        self.shown: set[str] = set()
-        # The cloud that was looked over last: what the tools act on, until another study is opened.
-        self.chosen_cloud = ""
-        self._profiled: Outcome | None = None
         self._growing: GrowingCloud | None = None
         self._shown_before = False
-        self.dialog: QDialog | None = None
-        self._surfaces: tuple[Outcome, Tin, Tin] | None = None
+        self._guided = ""
         self.setWindowTitle("Kerb")
         self.resize(*settings.get("size", [1280, 800]))
         self.setMinimumSize(980, 620)
         self.setAcceptDrops(True)
-        self._refresh = QTimer(self, singleShot=True, interval=0)
+        self._refresh = QTimer(self)
+        self._refresh.setSingleShot(True)
+        self._refresh.setInterval(0)
         self._refresh.timeout.connect(self._mirror_scene)
-        self._make_actions()
-        self._build()
+        self._put_together()
         # Last: while widgets are put together, each of them would be styled again and again.
-        QApplication.instance().setStyleSheet(theme.style_sheet(self.theme))
-        self._connect()
+        theme.running().setStyleSheet(theme.style_sheet(self.theme))
         self._mirror_actions()
         self._mirror_scene()
 
     # Building
 
-    def _make_actions(self) -> None:
-        for menu_name in MENUS:
-            menu = self.menuBar().addMenu(menu_name)
-            menu.setToolTipsVisible(True)
-            for entry in ACTIONS:
-                if entry.menu != menu_name:
-                    continue
-                if entry.separator:
-                    menu.addSeparator()
-                menu.addAction(self._action(entry))
-
-    def _action(self, entry: ActionEntry) -> QAction:
-        action = QAction(entry.title, self)
-        action.setToolTip(entry.help)
-        action.setStatusTip(entry.help)
-        if entry.shortcut:
-            action.setShortcut(QKeySequence(entry.shortcut))
-        action.triggered.connect(lambda _on, key=entry.id: self.handlers.run(key))
-        self.addAction(action)
-        self.actions_by_id[entry.id] = action
-        return action
+    def _put_together(self) -> None:
+        self.session = Session(self.settings, self)
+        self._build()
+        self._make_actions()
+        self._connect()
 
     def _build(self) -> None:
-        self.header = Header(self.session, self.theme)
-        self.lists = Lists(self.session, self.theme)
-        self.lists.setFixedWidth(LEFT)
+        session = self.session
         self.view = View(self.theme)
         self.strip = Strip(self.view)
         self.legend = Legend(self.theme, self.view)
         self.guide = Guide(self.theme, self.view)
         self.guide.hide()
-        self.furniture, self.profile_lines = Furniture(self.session), ProfileLines(self.session)
-        self.things = ThingsOverlay(self.session)
-        self.view.overlays = [self._paint_marks, self.things, self.furniture, self.profile_lines, self._paint_toe]
-        self.backdrop = Backdrop(self.session, self.view, TileCache(user_data() / "tiles"))
-        self.edit_tool = EditToe(self.view, self.session)
-        self.view.tool = self.edit_tool
-        self.view.handles = [ProfileHandles(self.view, self.profile_lines, self._profile_moved)]
-        self.drawer = Drawer(self.session, self.theme)
-        self.colouring, self.selection = Colouring(self), Selection(self)
-        self.filtering = Filtering(self)
-        self.right = RightSide(self, self.theme)
+        self.edit_tool = EditShapes(self.view, session)
+        self.stage = Stage(self.view, self.edit_tool)
+        self.backdrop = Backdrop(session, self.view, TileCache(user_data() / "tiles"))
+        self.colouring = Colouring(session, self.view, self.strip, self.legend)
+        self.selection = Selection(session, self.view, self.colouring)
+        self.filtering = Filtering(session, self.colouring, self.stage, self.theme)
+        self._build_doing()
+        self.header = Header(session, self.theme)
+        self.lists = Lists(session, self.theme)
+        self.lists.setFixedWidth(LEFT)
+        self.drawer = Drawer(session, self.theme)
+        desk = Desk(session, self.view, self.colouring, self.selection, self.filtering, self.handlers.points)
+        self.right = RightSide(desk, self.theme, self.handlers.run)
         self.sheet, self.bar = self.right.sheet, self.right.bar
-        self.status = Status(self.session)
-        self.start_page = StartPage(self.session, self.theme)
-        self.selection_bar = SelectionBar(self)
+        self.status = Status(session)
+        self.start_page = StartPage(session, self.theme)
+        self.selection_bar = SelectionBar(session, self.selection, self.handlers.run)
+        self.furniture, self.things = Furniture(session), ThingsOverlay(session)
+        self.view.overlays = [self._paint_marks, self.things, self.furniture, paint_strokes, self._paint_shapes]
+        self._lay_out()
+
+    def _build_doing(self) -> None:
+        """What does each action, with what it needs and no more."""
+        session, stage = self.session, self.stage
+        self.handlers = Handlers(
+            session, JobActions(session, self), ViewActions(session, stage, self.strip, self.filtering),
+            StudyActions(session, stage, self), DataActions(session, stage, self.theme, self),
+            PointActions(session, stage, self.colouring, self.selection, self.filtering), HelpActions(session, self),
+        )  # fmt: skip
+
+    def _lay_out(self) -> None:
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(self.view)
         split.addWidget(self.drawer)
@@ -166,38 +153,101 @@ class Window(QMainWindow):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for widget in (self.header, self.pages, self.status):
-            column.addWidget(widget, 1 if widget is self.pages else 0)
+        for part in (self.header, self.pages, self.status):
+            column.addWidget(part, 1 if part is self.pages else 0)
         self.setCentralWidget(whole)
+
+    def _make_actions(self) -> None:
+        for menu_name in MENUS:
+            menu = self.menuBar().addMenu(menu_name)
+            menu.setToolTipsVisible(True)
+            for entry in actions():
+                if entry.menu != menu_name:
+                    continue
+                if entry.separator:
+                    menu.addSeparator()
+                menu.addAction(self._action(entry))
+                if entry.id == "study_layer":
+                    self._layers_menu(menu.addMenu("Layers of the study"))
+
+    def _layers_menu(self, menu: QMenu) -> None:
+        """Everything that the open study keeps back, ticked where it is shown."""
+
+        def fill() -> None:
+            menu.clear()
+            for name, title in toggles(self.session.shown().outcome):
+                action = menu.addAction(title, lambda n=name: self.handlers.run(f"study_layer:{n}"))
+                action.setCheckable(True)
+                action.setChecked(name in self.stage.shown)
+            if menu.isEmpty():
+                menu.addAction("Nothing yet").setEnabled(False)
+
+        menu.aboutToShow.connect(fill)
+
+    def _action(self, entry: ActionEntry) -> QAction:
+        action = QAction(entry.title, self)
+        action.setToolTip(entry.help)
+        action.setStatusTip(entry.help)
+        if entry.shortcut:
+            action.setShortcut(QKeySequence(entry.shortcut))
+        action.triggered.connect(lambda _on, key=entry.id: self.handlers.run(key))
+        self.addAction(action)
+        self.actions_by_id[entry.id] = action
+        return action
 
     def _connect(self) -> None:
         session, run = self.session, self.handlers.run
         for widget in (self.header, self.lists, self.right, self.start_page):
             widget.action_wanted.connect(run)
+        self._connect_doing()
         self.right.page_changed.connect(self._page_changed)
         catalogue = self.right.catalogue
         catalogue.changed.connect(self.view.update)
-        catalogue.fetched.connect(lambda paths, epoch: self.handlers.bring_in(paths, True, epoch))
-        catalogue.backdrop_wanted.connect(self.handlers.use_tiles)
+        catalogue.fetched.connect(lambda paths, epoch: self.handlers.data.bring_in(paths, True, epoch))
+        catalogue.backdrop_wanted.connect(self.handlers.data.use_tiles)
         catalogue.fit_wanted.connect(self._fit_plan)
         self.backdrop.changed.connect(self._backdrop_read)
         self.backdrop.failed.connect(session.said.emit)
-        self.header.chip_clicked.connect(self._chip_menu)
+        self.chip = DecimalsMenu(session, run, self)
+        self.header.chip_clicked.connect(self.chip.open_at)
         self.header.command.possible = self._possible
-        self.bar.report_toggled.connect(self._set_in_report)
-        self.start_page.job_wanted.connect(self.handlers.open_folder)
-        self.start_page.removal_wanted.connect(self.handlers.forget_unsaved)
+        self.start_page.job_wanted.connect(self.handlers.jobs.open_folder)
+        self.start_page.removal_wanted.connect(self.handlers.jobs.forget_unsaved)
         session.opened.connect(self._job_opened)
         session.selected.connect(self._study_selected)
-        for signal in (session.changed, session.answered):
-            signal.connect(lambda: self._refresh.start())
+        for signal in (session.changed, session.answered, session.live.answered):
+            signal.connect(self._refresh.start)
         session.changed.connect(self._mirror_actions)
         session.working.connect(lambda _task: self._mirror_actions())
         session.drafted.connect(self.view.update)
-        session.live.answered.connect(self._live_answered)
         session.complained.connect(lambda title, text: questions.complain(self, title, text))
         session.broken_file.connect(self._broken_file)
         session.previewed.connect(self._show_growing)
+        self._connect_view()
+        self.guide.dismissed.connect(self._dismiss_guide)
+
+    def _connect_doing(self) -> None:
+        handlers = self.handlers
+        handlers.jobs.closing.connect(self.close)
+        handlers.jobs.forgotten.connect(self.start_page.mirror)
+        for source in (handlers.jobs, handlers.help):
+            source.guide_wanted.connect(self.show_guide)
+        handlers.views.command_wanted.connect(self.header.command.take_focus)
+        handlers.views.drawer_wanted.connect(lambda: self.drawer.setVisible(not self.drawer.isVisible()))
+        handlers.views.theme_wanted.connect(self.switch_theme)
+        handlers.data.looked_over = lambda: self.right.holding_page.holding if self.right.page == "holding" else None
+        handlers.points.shape_chosen.connect(lambda shape: self.selection_bar.shapes[shape].setChecked(True))
+        handlers.points.then = lambda: self.selection_bar.then.currentData()
+        handlers.points.settings_for = self.right.find_page.settings_for
+        handlers.points.run = handlers.run
+        self.stage.page_wanted.connect(self.right.show_page)
+        self.stage.statistics_wanted.connect(self.show_statistics)
+        self.stage.hinted.connect(self.status.show_hint)
+        self.stage.tool_changed.connect(self._mirror_selection)
+        self.stage.toggled.connect(self._mirror_scene)
+
+    def _connect_view(self) -> None:
+        run = self.handlers.run
         self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
         self.strip.colour_wanted.connect(self.colouring.colour_by)
         self.strip.contour_wanted.connect(lambda value: self.colouring.style(contour=value))
@@ -207,48 +257,48 @@ class Window(QMainWindow):
         self.strip.slice_wanted.connect(
             lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
         )
-        self.colouring.connect()
-        self.selection.changed.connect(self._mirror_selection)
-        self.selection.taken.connect(self.handlers.marked)
         self.strip.filter_wanted.connect(lambda _on: run("filter_points"))
+        self.colouring.connect()
+        self.colouring.filters_wanted.connect(self.filtering.set)
+        self.colouring.histogram_ready.connect(self.drawer.show_histogram)
+        self.selection.changed.connect(self._mirror_selection)
+        self.selection.taken.connect(self.handlers.points.marked)
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
         self.view.picture_changed.connect(lambda: self.status.show_points(self.view.picture))
         self.drawer.profile_chosen.connect(self._profile_chosen)
         self.drawer.histogram_wanted.connect(self.colouring.show_histogram)
-        self.guide.dismissed.connect(self._dismiss_guide)
 
     # Keeping in step
 
     def _possible(self, key: str) -> bool:
         """Whether an action, named alone or with what it is about, can be done now."""
-        action = self.actions_by_id.get(key.partition(":")[0])
+        action = self.actions_by_id.get(key) or self.actions_by_id.get(key.partition(":")[0])
         return action is None or action.isEnabled()
 
     def _job_opened(self) -> None:
         self.selection.forget()
+        self._growing = None
+        self._guided = ""
         self.pages.setCurrentIndex(1)
+        self.status.show_place(None)
         self.view.set_mode(PLAN)
-        self.use_edit_tool()
+        self.stage.use_edit_tool()
         self._mirror_scene()
-        QTimer.singleShot(0, self.handlers.fit)
+        QTimer.singleShot(0, self.handlers.views.fit)
         self.show_guide(False)
-        moved = [h for h in self.session.job.state.holdings if source_missing(h)]
+        moved = [h for h in self.session.open_job.state.holdings if source_missing(h)]
         if moved:
-            questions.offer_search(self, moved[0], lambda: self.handlers.relink(moved[0].id))
+            questions.offer_search(self, moved[0], lambda: self.handlers.data.relink(moved[0].id))
 
     def _broken_file(self, wish: ImportWish, error: TruncatedError) -> None:
         if questions.offer_partial(self, wish.path, error):
             self.session.bring([replace(wish, partial=True)])
 
-    def show_page(self, name: str, key: str = "") -> None:
-        """Show a page at the right side."""
-        self.right.show_page(name, key)
-
-    def show_statistics(self, holding: Holding, points: np.ndarray, words: str) -> None:
+    def show_statistics(self, holding: Holding, points: Mask, words: str) -> None:
         """Show the page of statistics with figures of points, (n,), of a cloud."""
-        self.show_page("statistics")
+        self.right.show_page("statistics")
         self.right.statistics.show_points(holding, points, words)
 
     def _page_changed(self, name: str) -> None:
@@ -259,12 +309,12 @@ class Window(QMainWindow):
         if self.session.job is not None:
             self.lists.mirror()
         if name == "catalogue":
-            self.use_tool(ChooseTiles(self.view, self.right.catalogue))
+            self.stage.use_tool(ChooseTiles(self.view, self.right.catalogue))
         elif isinstance(self.view.tool, ChooseTiles):
-            self.use_edit_tool()
+            self.stage.use_edit_tool()
         self.view.update()
 
-    def _fit_plan(self, low: np.ndarray, high: np.ndarray) -> None:
+    def _fit_plan(self, low: Floats, high: Floats) -> None:
         self.view.set_mode(PLAN)
         level = self.view.camera.target[2]
         self.view.fit(np.append(low, level), np.append(high, level))
@@ -280,61 +330,61 @@ class Window(QMainWindow):
     def _mirror_selection(self) -> None:
         self.selection_bar.mirror(isinstance(self.view.tool, SelectPoints))
 
-    def _paint_toe(self, _view: View, painter: QPainter) -> None:
-        """Keep the toe line in sight while another tool has the mouse."""
-        if self.view.tool is not self.edit_tool and not isinstance(self.view.tool, DrawToe):
+    def _paint_shapes(self, _view: View, painter: QPainter) -> None:
+        """Keep the shapes of the study in sight while another tool has the mouse."""
+        if self.view.tool is not self.edit_tool and not isinstance(self.view.tool, DrawShape):
             self.edit_tool.paint(painter)
 
     def _study_selected(self) -> None:
-        self.chosen_cloud = ""
-        self.use_edit_tool()
-        self.edit_tool.before = None
-        self.edit_tool.chosen = None
+        self.stage.use_edit_tool()
+        self.edit_tool.choose(None)
+        setup, study = self.session.setup, self.session.study
+        if setup is not None and study is not None and setup.missing():
+            self._guided = study.id
         self._advance_guide()
 
     def _mirror_scene(self) -> None:
-        """Bring view, legend, strip and profiles in line with the job."""
+        """Bring view, legend, strip and charts in line with the job."""
         has_job = self.session.job is not None
         self.pages.setCurrentIndex(1 if has_job else 0)
         self.right.no_study.setVisible(self.session.study is None)
-        outcome = self.session.outcome()
-        fresh = outcome is not None and not self.session.stale(self.session.study)
-        if not fresh or self._profiled is not outcome:
-            self.profile_lines.lines = [p.line for p in outcome.profiles] if fresh else []
-            self.drawer.profiles = []
-            self._profiled = outcome if fresh else None
         had = self._shown_before
-        scene = scenes.build(self.session, self.theme, self.shown)
-        if fresh:
-            scene.meshes += scenes.surface_layers(self.session, self.theme, "top" in self.shown, "base" in self.shown)
+        outcome = self.session.shown().outcome
+        with_handles = [layer_of(outcome, shape) for shape in shapes_of(self.session)]
+        drawn = frozenset(
+            name for name, layer in (outcome.layers.items() if outcome is not None else ())
+            if any(layer is other for other in with_handles)
+        )  # fmt: skip
+        scene = scenes.build(self.session, self.theme, self.stage.shown, drawn)
         if self._growing is not None:
             scene.clouds.append(CloudLayer(self._growing))
         scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
         self.view.set_scene(scene)
         self._shown_before = not scene.empty or self.session.has_data
         if not had and self._shown_before:
-            self.handlers.fit()
+            self.handlers.views.fit()
         self.colouring.mirror()
         self.filtering.mirror()
-        main = self.colouring.main_cloud()
+        main = self.session.main_cloud()
         if self.selection.key and (main is None or main.id != self.selection.key):
             self.selection.forget()
         self._place_overlays()
         self._advance_guide()
-        name = self.session.job.state.title.name if has_job else ""
+        name = self.session.job.state.title.name if self.session.job is not None else ""
         self.setWindowTitle(f"{name} – Kerb" if name else "Kerb")
 
     def _mirror_actions(self) -> None:
-        job, study = self.session.job, self.session.study
+        job, study, setup, kind = self.session.job, self.session.study, self.session.setup, self.session.kind
         have = {
             "": True, "job": job is not None,
             "cloud": bool(job and job.state.of_kind(CLOUD)), "data": self.session.has_data, "study": study is not None,
-            "toe": bool(study and study.setup.get("toe")),
-            "outcome": bool(job and any(s.outcome for s in job.state.studies)),
+            "ready": setup is not None and not setup.missing(),
+            "outcome": bool(job and any(s.found for s in job.state.studies)),
             "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
         }  # fmt: skip
-        for entry in ACTIONS:
-            self.actions_by_id[entry.id].setEnabled(have[entry.needs])
+        for entry in actions():
+            mine = kind is not None and entry.needs == f"kind:{kind.id}"
+            self.actions_by_id[entry.id].setEnabled(have.get(entry.needs, mine))
 
     def _place_overlays(self) -> None:
         self.strip.adjustSize()
@@ -346,129 +396,32 @@ class Window(QMainWindow):
         self._mirror_selection()
         self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
 
-    def resizeEvent(self, event) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep what lies on the view in its place."""
         super().resizeEvent(event)
         QTimer.singleShot(0, self._place_overlays)
 
-    def _live_answered(self, _result: object) -> None:
-        self.view.update()
-        layer = self.colouring.layer()
-        if layer is not None and layer.style.by == scenes.OVER_BASE and self.session.draft is None:
-            if scenes.lend_height_over_base(self.session):
-                self.view.redraw()
-            self.colouring.mirror()
-
-    # The view
-
-    def toggle_shown(self, what: str) -> None:
-        """Show or hide the base or top surface, noise points, or what is set aside."""
-        self.shown ^= {what}
-        self._mirror_scene()
-
-    def look_along_profile(self) -> None:
-        """Turn the section view to look square at the chosen profile line."""
-        lines, camera = self.profile_lines.lines, self.view.cameras[SECTION]
-        if lines:
-            line = lines[min(self.profile_lines.current, len(lines) - 1)]
-            step = line[1] - line[0]
-            # Left end of the line at the left of the picture: the eye looks 90° to the left of its direction.
-            heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
-            middle = (*line.mean(axis=0).tolist(), self.view.camera.target[2])
-            scale = float(np.hypot(*step)) / self.view.pixels[0] * 1.05
-            self.view.cameras[SECTION] = replace(camera, heading=heading % 360, target=middle, scale=scale)
-            if self.view.mode == PLAN:
-                self.view.cameras[PLAN] = replace(self.view.camera, target=middle, scale=self.view.camera.scale)
-        self.view.cameras[SECTION] = replace(
-            self.view.cameras[SECTION], thickness=self.strip.slice.currentData() or 1.0
-        )
-
-    def use_tool(self, tool: Tool) -> None:
-        """Give the mouse to a tool."""
-        if self.view.tool is not None:
-            self.view.tool.leave()
-        self.view.tool = tool
-        self._mirror_selection()
-        self.view.setCursor(tool.cursor)
-        self.status.show_hint(tool.hint)
-        self.view.setFocus()
-        self.view.update()
-
-    def use_edit_tool(self) -> None:
-        """Give the mouse back to the toe line of the open study."""
-        self.use_tool(self.edit_tool)
-        self.status.show_hint("")
-
-    # The drawer
-
     def _profile_chosen(self, number: int) -> None:
-        if self.profile_lines.current != number:
-            self.profile_lines.current = number
+        quiet = [shape for shape in shapes_of(self.session) if shape.quiet]
+        self.handlers.views.profile = number
+        if number < len(quiet) and self.edit_tool.chosen is None:
             self.view.update()
-
-    def _profile_moved(self, number: int) -> None:
-        """A profile line was dragged: cut the surfaces of the outcome along it."""
-        outcome = self._profiled
-        if outcome is None or not {"top", "base"} <= outcome.meshes.keys():
-            return
-        if self._surfaces is None or self._surfaces[0] is not outcome:
-            top, base = (Tin.of(outcome.meshes[k].vertices, outcome.meshes[k].triangles) for k in ("top", "base"))
-            self._surfaces = (outcome, top, base)
-        _, top, base = self._surfaces
-        lines = self.profile_lines.lines
-        titles = [profile.title for profile in outcome.profiles]
-        shown = self.drawer.profiles or list(outcome.profiles)
-        shown[number] = of_surfaces(top, base, lines[number], titles[number])
-        self.drawer.profiles = shown
-        self.drawer.tabs.setCurrentIndex(number)
-        self.drawer.mirror()
 
     def _show_growing(self, chunk: object) -> None:
         """Draw what has been read of a file so far; the imported cloud takes its place at the end."""
-        if chunk is None:
+        if not isinstance(chunk, tuple):
             self._growing = None
         else:
             xyz, layout = chunk
-            first = self._growing is None or self._growing.layout is not layout
-            self._growing = (GrowingCloud(layout) if first else self._growing).with_chunk(xyz)
-            if len(self.view.scene.clouds) <= 1 and not (self.session.job and self.session.job.state.holdings):
+            before = self._growing if self._growing is not None and self._growing.layout is layout else None
+            self._growing = (before or GrowingCloud(layout)).with_chunk(xyz)
+            if len(self.view.scene.clouds) <= 1 and not self.session.has_data:
                 self._mirror_scene()
                 self.view.fit(*self._growing.bounds)
                 return
         self._refresh.start()
 
-    # Header and questions
-
-    def _chip_menu(self, place: QPoint) -> None:
-        menu = QMenu(self)
-        title = self.session.job.state.title
-        for kind, words in (
-            ("length", "Lengths"),
-            ("area", "Areas"),
-            ("volume", "Volumes"),
-            ("mass", "Masses"),
-        ):
-            sub = menu.addMenu(f"{words}: {getattr(title.decimals, kind)} decimals")
-            for count in range(6):
-                action = sub.addAction(str(count), lambda k=kind, c=count: self._set_decimals(k, c))
-                action.setCheckable(True)
-                action.setChecked(getattr(title.decimals, kind) == count)
-        menu.addSeparator()
-        menu.addAction("Reference system…", lambda: self.handlers.run("reference_system"))
-        menu.addAction("Confirm unit…", lambda: self.handlers.run("confirm_unit"))
-        menu.popup(place)
-        self.menu_shown = menu
-
-    def _set_decimals(self, kind: str, count: int) -> None:
-        def apply(state):
-            return replace(state, title=replace(state.title, decimals=replace(state.title.decimals, **{kind: count})))
-
-        self.session.execute(Change(f"Shows {kind}s with {count} decimals", apply))
-
-    def _set_in_report(self, on: bool) -> None:
-        study = self.session.study
-        after = replace(study, in_report=on)
-        words = f"{'Put' if on else 'Took'} {study.name} {'into' if on else 'out of'} the report"
-        self.session.execute(Change(words, lambda state: state.with_study(after)))
+    # Theme and guide
 
     def switch_theme(self) -> None:
         """Light to dark or back. The window is built anew around the same session's job."""
@@ -477,18 +430,12 @@ class Window(QMainWindow):
         job, study, mode = self.session.job, self.session.study_id, self.view.mode
         cameras = dict(self.view.cameras)
         self._end_threads()
-        job_listeners = job.listeners if job is not None else []
-        job_listeners.clear()
         self.menuBar().clear()
         for action in list(self.actions()):
             self.removeAction(action)
         self.theme = theme.THEMES[name]
-        theme.apply(QApplication.instance(), self.theme)
-        self.session = Session(self.settings, self)
-        self.handlers = Handlers(self)
-        self._make_actions()
-        self._build()
-        self._connect()
+        theme.apply(theme.running(), self.theme)
+        self._put_together()
         if job is not None:
             self.session.set_job(job)
             self.session.select(study)
@@ -508,47 +455,33 @@ class Window(QMainWindow):
         self.show_guide(False)
 
     def _advance_guide(self) -> None:
-        study = self.session.study
+        """Tick off: a study that was still to do is open; it has all it needs."""
+        study, setup = self.session.study, self.session.setup
         step = 0
-        if study is not None and "2" in study.name:
-            step = 2 if study.setup.get("toe") else 1
+        if study is not None and setup is not None and study.id == self._guided:
+            step = 1 if setup.missing() else 2
         self.guide.show_step(step)
 
     # Files dropped, leaving
 
-    def dragEnterEvent(self, event) -> None:
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take files."""
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event) -> None:
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open a job, or bring files in."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         jobs = [path for path in paths if (path / "job.json").exists()]
         if jobs:
-            self.handlers.open_folder(jobs[0])
+            self.handlers.jobs.open_folder(jobs[0])
         else:
-            self.handlers.bring_in(paths)
+            self.handlers.data.bring_in(paths)
         event.acceptProposedAction()
 
-    def may_leave(self) -> bool:
-        """Whether the open job may be closed: ask when it holds changes that were not saved."""
-        job = self.session.job
-        if job is None or not job.changed:
-            return True
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self, "Kerb", f"Save the changes to {job.state.title.name}?",
-            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
-        )  # fmt: skip
-        if answer == buttons.Save:
-            self.handlers.save()
-            return not job.changed
-        if answer == buttons.Discard:
-            job.discard()
-            return True
-        return False
-
-    def closeEvent(self, event) -> None:
-        if not self.may_leave():
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Ask about changes that were not saved, and end all threads."""
+        if not self.handlers.jobs.may_leave():
             event.ignore()
             return
         normal = self.normalGeometry()
@@ -560,10 +493,11 @@ class Window(QMainWindow):
 
     def _end_threads(self) -> None:
         self._refresh.stop()
-        if self.dialog is not None:
-            self.dialog.reject()
+        if self.handlers.data.dialog is not None:
+            self.handlers.data.dialog.reject()
         self.right.stop_services()
         self.backdrop.close()
         self.selection.close()
+        self.colouring.close()
         self.session.close()
         self.view.close_drawing()

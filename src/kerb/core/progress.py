@@ -52,6 +52,10 @@ class Progress:
 
         return Progress(report, self._stop)
 
+    def unseen(self) -> Progress:
+        """A child that reports nothing but can be stopped: for works that run beside each other."""
+        return Progress(None, self._stop)
+
 
 def silent() -> Progress:
     """A progress nobody watches."""

@@ -10,6 +10,7 @@ import numpy as np
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import LineSet, SurveyPoints, bounds_of
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.placing import Placing
 from kerb.core.reference import ReferenceSystem
 from kerb.core.surface.elevation import Affine, ElevationGrid, placed
@@ -129,6 +130,21 @@ def relocated(item: Placed, placing: Placing) -> Placed:
         return Placed(item.kind, thing.scaled(*plan_height), placing.result)
     moved: Any = thing.mapped(placing.mapper())
     return Placed(item.kind, moved, placing.result)
+
+
+def moved(item: Placed, placement: Rigid) -> Placed:
+    """A thing moved by a rigid transform; grids become triangles, and of a picture only shift and turn in plan count."""
+    thing: Any = item.thing
+    if isinstance(thing, PictureRef):
+        corners = np.array([[thing.affine[2], thing.affine[5], 0.0]])
+        origin = placement(corners)[0]
+        linear = placement.matrix[:2, :2] @ np.array([thing.affine[:2], thing.affine[3:5]])
+        affine = (*linear[0].tolist(), float(origin[0]), *linear[1].tolist(), float(origin[1]))
+        return replace(item, thing=replace(thing, affine=affine))
+    if isinstance(thing, ElevationGrid):
+        tin = thing.tin()
+        thing = TriangleMesh(tin.points, tin.triangles)
+    return replace(item, thing=thing.mapped(placement))
 
 
 def _picture(thing: PictureRef, placing: Placing) -> PictureRef:

@@ -1,4 +1,4 @@
-"""The demo job: the yard's cloud imported, one heap measured and two to do. Made once and kept with the user's data."""
+"""The demo job: the yard's cloud imported, of each kind of study one ready and one to do. Made once and kept."""
 
 from __future__ import annotations
 
@@ -13,13 +13,37 @@ from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from kerb.job.places import user_data
 from kerb.job.state import Title
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.inventory.setup import InventorySetup
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+from kerb.studies.stockpile.setup import StockpileSetup
 
 FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
+INVENTORIES = ("Yard, all heaps", "Yard, heaps to be proposed")
 BESIDE = (
     ("control.csv", "Control points", True), ("yard-lines.dxf", "Yard lines", False),
     ("orthophoto.png", "Orthophoto", False),
 )  # fmt: skip
+
+
+def questions(cloud: str) -> list[tuple[str, str, Setup]]:
+    """The studies of the demo, (kind, name, setup): of each kind one that is ready and one to do."""
+    scope = Scope(cloud)
+    rings = [Drawn.of(heap.toe(28).round(2)) for heap in yard.HEAPS]
+    found: list[tuple[str, str, Setup]] = []
+    for number, heap in enumerate(yard.HEAPS):
+        drawn = rings[number] if number == 0 else Drawn()
+        setup = StockpileSetup(scope, density=heap.density, material=heap.material, toe=drawn)
+        found.append(("stockpile", heap.name, setup))
+    items = tuple(
+        Item(f"h{n}", heap.name, rings[n - 1], (("material", heap.material), ("density", heap.density)), True, "drawn")
+        for n, heap in enumerate(yard.HEAPS, 1)
+    )
+    found.append(("inventory", INVENTORIES[0], InventorySetup(scope, heaps=items)))
+    found.append(("inventory", INVENTORIES[1], InventorySetup(scope)))
+    return found
 
 
 def demo_folder() -> Path:
@@ -46,11 +70,20 @@ def open_demo(progress: Progress, fresh: bool = False) -> Job:
     shutil.rmtree(folder, ignore_errors=True)
     source = demo_file(progress.within(0.0, 0.3))
     files = write_files(demo_folder() / "files", progress.within(0.3, 0.4))
-    return make_demo(folder, source, progress.within(0.4, 1.0), files)
+    # Made beside its name: a demo that was stopped half-way is never taken for one.
+    work = folder.with_name(f"making {folder.name}")
+    shutil.rmtree(work, ignore_errors=True)
+    try:
+        make_demo(work, source, progress.within(0.4, 1.0), files).flush()
+        work.rename(folder)
+    except BaseException:
+        shutil.rmtree(work, ignore_errors=True)
+        raise
+    return Job.open(folder)
 
 
 def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles | None = None) -> Job:
-    """A job with the yard, the first heap computed and two more without a toe line.
+    """A job with the yard, the first heap and the inventory computed, the others still to do.
 
     With ``files`` it has control points, lines and a picture too, as they come from other offices.
     """
@@ -72,15 +105,13 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
         reference=job.state.title.reference,
     )
     job.execute(Change("Titled the job", lambda state: replace(state, title=title)))
-    for number, heap in enumerate(yard.HEAPS):
-        setup = {"cloud": holding.id, "material": heap.material, "density": heap.density}
-        if number == 0:
-            setup["toe"] = [list(vertex) for vertex in heap.toe(28).round(2).tolist()]
-        change, study = studies.made(job.state, "stockpile", heap.name, setup)
+    for number, (kind, name, setup) in enumerate(questions(holding.id)):
+        change, study = studies.made(job.state, kind, name, setup)
         job.execute(change)
-        if number == 0:
-            outcome, found_from = studies.run_study(job, study, progress.within(0.8, 1.0))
-            job.execute(studies.answered(study, outcome, found_from))
+        if not setup.missing():
+            share = progress.within(0.85 + 0.03 * number, 0.88 + 0.03 * number)
+            outcome, print_ = studies.run_study(job, study, share)
+            job.execute(studies.answered(study, outcome, print_))
     job.save()
     job.forget_undo()
     return job

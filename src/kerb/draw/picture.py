@@ -14,7 +14,7 @@ from kerb.core.cloud.store import ELEVATION, PART
 from kerb.core.parallel import each
 from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
-from kerb.draw.ramps import class_table, source_table, table
+from kerb.draw.ramps import banded, class_table, source_table, table
 from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices
 from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, PictureLayer, Scene
 from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, smooth
@@ -178,6 +178,8 @@ def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> 
     if style.by != ELEVATION and not store.has(style.by):
         return np.broadcast_to(np.array(style.plain, np.uint8), (len(rows), 3))
     values = heights if style.by == ELEVATION and not store.flat else layer.values(rows)
+    if style.bands:
+        return banded(np.asarray(values, float), style.bands, style.ramp)
     low, high = layer.limits()
     out = np.empty((len(rows), 3), np.uint8)
     faded = np.array(scene.background, np.uint8)

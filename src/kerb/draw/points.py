@@ -144,10 +144,16 @@ class Sight:
     def of(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> Sight:
         """How a camera sees a cloud at a size (width, height) in pixels."""
         store = layer.store
+        target = np.array(camera.target)
+        own = target if store.placement is None else store.placement.inverse()(target[None])[0]
         # Integer offsets from an integer centre near the target: exact, however large the coordinates are.
-        centre = np.round((np.array(camera.target) - store.origin) / store.scale)
-        rest = (store.origin + centre * store.scale - np.array(camera.target)) / store.scale
-        matrix = camera.matrix(size, store.scale)
+        centre = np.round((own - store.origin) / store.scale)
+        rest = (store.origin + centre * store.scale - own) / store.scale
+        if store.placement is None:
+            matrix = camera.matrix(size, store.scale)
+        else:
+            matrix = camera.matrix(size)
+            matrix[:3, :3] = matrix[:3, :3] @ store.placement.matrix * store.scale
         matrix[:3, 3] += matrix[:3, :3] @ rest
         # A plain view: slicing a memory map costs ten times as much, and there are thousands of pieces.
         plain = store.xyz.view(np.ndarray)

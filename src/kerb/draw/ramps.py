@@ -42,6 +42,20 @@ def table(name: str, steps: int = 256) -> Bytes:
     return np.clip(np.round(_to_rgb(lab) * 255), 0, 255).astype(np.uint8)
 
 
+@lru_cache(maxsize=64)
+def band_table(name: str, count: int) -> Bytes:
+    """Colours of ``count`` bands, (count, 3): evenly chosen from a ramp, its middle where the count is odd."""
+    whole = table(name)
+    at = (np.arange(count) + 0.5) / count * (len(whole) - 1)
+    return whole[np.round(at).astype(int)]
+
+
+def banded(values: Floats, edges: tuple[float, ...], name: str) -> Bytes:
+    """Colours (n, 3) of values by the band they lie in; a value on an edge belongs to the band above it."""
+    colours = band_table(name, len(edges) + 1)
+    return np.asarray(colours[np.searchsorted(np.array(edges), values, side="right")])
+
+
 @lru_cache(maxsize=1)
 def class_table() -> Bytes:
     """Colours of the LAS classes, (256, 3)."""

@@ -11,7 +11,7 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
 from kerb.core.cloud.filters import Filter, kept
 from kerb.core.cloud.store import ASIDE, CLASSES, ELEVATION, PART, CloudStore
 from kerb.core.parallel import each, ranges
-from kerb.draw.ramps import table
+from kerb.draw.ramps import banded, table
 
 Colour = tuple[int, int, int]
 CLAMP, FADE, HIDE = "clamp", "fade", "hide"
@@ -24,6 +24,7 @@ class Style:
 
     ``by`` is ``elevation``, ``colour``, ``class``, ``source``, ``plain`` or the name of a column; ``low`` and
     ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none).
+    ``bands`` are rising edges of classes that are coloured instead of the ramp.
     """
 
     by: str = "elevation"
@@ -34,6 +35,7 @@ class Style:
     contour: float = 0.0
     plain: Colour = (120, 130, 134)
     thickness: int = 0
+    bands: tuple[float, ...] = ()
 
 
 @dataclass
@@ -131,7 +133,10 @@ class CloudLayer:
 
 @dataclass
 class MeshLayer:
-    """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``."""
+    """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``.
+
+    With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, by their elevations without.
+    """
 
     vertices: Floats
     triangles: Ints32
@@ -141,6 +146,8 @@ class MeshLayer:
     hatch: bool = False
     ramp: str = ""
     limits: tuple[float, float] = (0.0, 1.0)
+    values: Floats | None = None
+    bands: tuple[float, ...] = ()
 
     @cached_property
     def tones(self) -> Floats:
@@ -154,9 +161,14 @@ class MeshLayer:
         base = np.broadcast_to(np.array(self.colour, float), (len(light), 3))
         if self.ramp:
             low, high = self.limits
-            share = ((a[:, 2] + b[:, 2] + c[:, 2]) / 3 - low) / max(high - low, 1e-12)
+            known = (
+                (a[:, 2] + b[:, 2] + c[:, 2]) / 3 if self.values is None else self.values[self.triangles].mean(axis=1)
+            )
             colours = table(self.ramp)
+            share = np.nan_to_num((known - low) / max(high - low, 1e-12))
             base = colours[np.clip(share * (len(colours) - 1), 0, len(colours) - 1).astype(int)].astype(float)
+            if self.bands:
+                base = banded(known, self.bands, self.ramp).astype(float)
         return np.asarray(base * light[:, None])
 
 
@@ -174,6 +186,27 @@ class PictureLayer:
     level: float = 0.0
 
 
+@dataclass(frozen=True)
+class LineLayer:
+    """A line over the picture, (n, 3) in job coordinates; where something lies before it, it is drawn faintly."""
+
+    xyz: Floats
+    colour: Colour
+    width: float = 1.6
+    closed: bool = False
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class MarkLayer:
+    """Places (n, 3) marked over the picture, each in its colour (n, 3), with texts where there are any."""
+
+    xyz: Floats
+    colours: Bytes
+    texts: tuple[str, ...] = ()
+    marked: bool = True
+
+
 @dataclass
 class Scene:
     """Everything drawn in one picture."""
@@ -181,6 +214,8 @@ class Scene:
     clouds: list[CloudLayer] = field(default_factory=list)
     meshes: list[MeshLayer] = field(default_factory=list)
     pictures: list[PictureLayer] = field(default_factory=list)
+    lines: list[LineLayer] = field(default_factory=list)
+    marks: list[MarkLayer] = field(default_factory=list)
     background: Colour = (247, 246, 242)
     ink: Colour = (40, 44, 46)
     aside: Colour = (164, 164, 160)

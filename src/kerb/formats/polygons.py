@@ -31,11 +31,12 @@ NAME_FIELDS = ("name", "Name", "NAME", "id", "label")
 
 @dataclass(frozen=True)
 class NamedRing:
-    """A closed line with its name: (n, 2) easting northing, and elevations (n,) where the file has them."""
+    """A closed line with its name: (n, 2) easting northing, elevations (n,) where the file has them, holes."""
 
     name: str
     xy: Floats
     z: Floats | None = None
+    holes: tuple[tuple[tuple[float, float], ...], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -151,7 +152,9 @@ def _rings_of(shape: shapely.Geometry | None, name: str) -> list[NamedRing]:
         coordinates = shapely.get_coordinates(line, include_z=True)[:-1]
         z = coordinates[:, 2] if np.isfinite(coordinates[:, 2]).all() else None
         label = name if len(parts) == 1 else f"{name}.{number + 1}"
-        rings.append(NamedRing(label, coordinates[:, :2], z))
+        inner = part.interiors if part.geom_type == "Polygon" else ()
+        holes = tuple(tuple((float(x), float(y)) for x, y, *_ in ring.coords[:-1]) for ring in inner)
+        rings.append(NamedRing(label, coordinates[:, :2], z, holes))
     return rings
 
 

@@ -1,8 +1,8 @@
 """An open job: one door for every change, undo and redo, the job record, and the folder it is saved in.
 
-``NAME.kerb/job.json`` is the last saved state. Every change also writes ``autosave.json``; after a crash the newer of
-the two is offered. Both are written beside their name and moved there, so that a crash leaves either the old or the
-new file.
+``NAME.kerb/job.json`` is the last saved state, written beside its name and moved there; ``record.jsonl`` the job record.
+Every change also adds a line to the journal, from which a crash is recovered. None of them grows with what was found:
+outcomes lie beside the job.
 """
 
 from __future__ import annotations
@@ -10,15 +10,12 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import uuid
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import datetime
-from getpass import getuser
 from pathlib import Path
 from typing import Any
-
-import numpy as np
 
 from kerb import __version__
 from kerb.core.arrays import Floats
@@ -26,15 +23,16 @@ from kerb.core.cloud import sets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
-from kerb.core.things import CLOUD, Placed
-from kerb.job import vault
+from kerb.core.things import CLOUD, Placed, moved
+from kerb.job import journal, outcomes, vault
+from kerb.job import record as records
+from kerb.job.journal import Journal
 from kerb.job.lock import NAME as LOCK
+from kerb.job.record import Entry
 from kerb.job.state import Holding, JobState
-from kerb.studies.outcome import LineLayer, MeshLayer, Outcome, Profile
 
-VERSION = 1
+VERSION = 2
 SUFFIX = ".kerb"
-OUTCOMES = "outcomes"
 
 
 @dataclass(frozen=True)
@@ -50,20 +48,6 @@ class Change:
     undoable: bool = True
 
 
-@dataclass(frozen=True)
-class Entry:
-    """One line of the job record."""
-
-    when: str
-    who: str
-    sentence: str
-    settings: dict[str, Any] = field(default_factory=dict)
-
-    def text(self) -> str:
-        """The entry as a line to read."""
-        return f"{self.when}  {self.who}: {self.sentence}"
-
-
 class Job:
     """A job in its folder. Only :meth:`execute`, :meth:`undo` and :meth:`redo` change its state."""
 
@@ -72,9 +56,12 @@ class Job:
         self.state = state
         self.record = record or []
         self.listeners: list[Callable[[], None]] = []
+        self.troubles: list[Callable[[str], None]] = []
         self._undo: list[tuple[JobState, str]] = []
         self._redo: list[tuple[JobState, str]] = []
         self._saved = state
+        self._saved_entries, self._saved_bytes = 0, 0
+        self._journal = Journal(folder, "", self._trouble)
         self._stores: dict[str, CloudStore] = {}
         self._things: dict[str, Placed] = {}
 
@@ -99,29 +86,44 @@ class Job:
         ------
         JobError, when it is no job, damaged or of a newer version.
         """
-        name = "autosave.json" if recover and (folder / "autosave.json").exists() else "job.json"
-        data = _read(folder / name)
+        data = _read(folder / "job.json")
         if data.get("version", 0) > VERSION:
             raise JobError(f"{folder}: saved by a newer Kerb (version {data.get('kerb', '?')})")
         try:
             state = JobState.from_json(data["state"])
-            record = [Entry(**entry) for entry in data["record"]]
+            kept = data["record"]
+            # Before version 2 the record was part of the file.
+            entries = [Entry(**e) for e in kept] if isinstance(kept, list) else records.read(folder, int(kept["bytes"]))
+            mark = str(data.get("mark", ""))
+            job = Job(folder, state, entries)
+            if not isinstance(kept, list):
+                job._saved_entries, job._saved_bytes = len(entries), int(kept["bytes"])
+            job._journal = Journal(folder, mark, job._trouble)
+            if recover:
+                for change, entry in journal.read(folder, mark):
+                    before = job.state
+                    job.state = journal.applied(job.state, change)
+                    made = Entry(**entry) if entry else None
+                    job.record += [made] if made is not None else []
+                    job._journal.append(before, job.state, entry)
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise JobError(f"{folder / name}: damaged ({error})") from None
-        job = Job(folder, state, record)
-        if recover:
-            job._saved = JobState.from_json(_read(folder / "job.json")["state"])
+            raise JobError(f"{folder / 'job.json'}: damaged ({error})") from None
         return job
 
     @staticmethod
     def has_recovery(folder: Path) -> bool:
         """Whether a state newer than the saved one was left by a crash."""
-        return (folder / "autosave.json").exists()
+        if not journal.left(folder):
+            return False
+        try:
+            return bool(journal.read(folder, str(_read(folder / "job.json").get("mark", ""))))
+        except JobError:
+            return False
 
     @staticmethod
     def forget_recovery(folder: Path) -> None:
         """Give up what a crash left."""
-        (folder / "autosave.json").unlink(missing_ok=True)
+        (folder / journal.NAME).unlink(missing_ok=True)
 
     @property
     def changed(self) -> bool:
@@ -174,9 +176,14 @@ class Job:
 
     def save(self) -> None:
         """Write the job. Raises JobError when the folder cannot be written."""
-        self._write("job.json")
+        mark = self._write(self.folder)
         self._saved = self.state
-        self.forget_recovery(self.folder)
+        self._journal.end()
+        self._journal = Journal(self.folder, mark, self._trouble)
+
+    def flush(self) -> None:
+        """Wait until every step so far is kept in the journal."""
+        self._journal.flush()
 
     def sweep(self) -> None:
         """Remove data that neither the present nor the saved state names; undo does not reach behind an opening.
@@ -189,9 +196,10 @@ class Job:
         holdings = [holding for state in (self.state, self._saved) for holding in state.holdings]
         data = {Path(holding.data).name for holding in holdings}
         named = {name for holding in holdings for name in holding.sets.names}
-        studies = [f"{s.id}-{s.found_from}" for state in (self.state, self._saved) for s in state.studies]
+        found = [(s.id, s.found) for state in (self.state, self._saved) for s in state.studies]
+        studies = {f"{key}-{one.print}" for key, one in found if one is not None}
         for folder in (self.folder / "data").glob("*/"):
-            if folder.name == OUTCOMES:
+            if folder.name == outcomes.FOLDER:
                 _remove([path for path in folder.glob("*.npz") if path.stem not in studies])
             elif folder.name not in data:
                 shutil.rmtree(folder, ignore_errors=True)
@@ -201,7 +209,7 @@ class Job:
     def discard(self) -> None:
         """Give up what was not saved: nothing will be offered for recovery."""
         self.state = self._saved
-        self.forget_recovery(self.folder)
+        self._journal.end()
 
     def copy_to(self, folder: Path, move: bool = False) -> None:
         """Save as another folder; with ``move`` this job becomes that one. Raises JobError.
@@ -213,8 +221,8 @@ class Job:
         partial = folder.with_name(folder.name + ".partial")
         shutil.rmtree(partial, ignore_errors=True)
         try:
-            shutil.copytree(self.folder, partial, ignore=shutil.ignore_patterns("*.partial", "autosave.json", LOCK))
-            self._write("job.json", partial)
+            shutil.copytree(self.folder, partial, ignore=shutil.ignore_patterns("*.partial", journal.NAME, LOCK))
+            mark = self._write(partial, elsewhere=not move)
             partial.rename(folder)
         except OSError as error:
             shutil.rmtree(partial, ignore_errors=True)
@@ -224,6 +232,8 @@ class Job:
             self._stores.clear()
             self._things.clear()
             self._saved = self.state
+            self._journal.end()
+            self._journal = Journal(folder, mark, self._trouble)
             if "unsaved" in old.parts:
                 shutil.rmtree(old, ignore_errors=True)
 
@@ -235,13 +245,19 @@ class Job:
         if store.sets != holding.sets:
             store.take_sets(holding.sets)
         store.part_names = {part.name: part.number for part in holding.parts}
+        store.place(holding.placement)
         return store
 
     def thing(self, holding: Holding) -> Placed:
-        """Points, lines, a surface, model or picture of a holding. Raises JobError when its data are damaged."""
+        """Points, lines, a surface, model or picture of a holding, where it is placed. Raises JobError."""
         if holding.data not in self._things:
             self._things[holding.data] = vault.load_thing(self.folder / holding.data)
-        return self._things[holding.data]
+        if holding.placement is None or holding.placement.still:
+            return self._things[holding.data]
+        key = f"{holding.data} {holding.edited} {holding.placement}"
+        if key not in self._things:
+            self._things[key] = moved(self._things[holding.data], holding.placement)
+        return self._things[key]
 
     def keep_thing(self, holding: Holding, item: Placed) -> None:
         """Replace the data of a holding that grows, such as a list that is listened to. Raises JobError."""
@@ -257,15 +273,15 @@ class Job:
         Raises JobError, when the folder cannot be written.
         """
         self.keep_thing(holding, item)
-        grown = replace(holding, points=item.count)
+        grown = replace(holding, points=item.count, edited=uuid.uuid4().hex[:10])
 
         def with_it(state: JobState) -> JobState:
             return state.with_holding(grown) if state.holding(grown.id) is not None else state
 
         self._undo = [(with_it(state), sentence) for state, sentence in self._undo]
         self._redo = [(with_it(state), sentence) for state, sentence in self._redo]
-        self.state = with_it(self.state)
-        self._write("autosave.json")
+        before, self.state = self.state, with_it(self.state)
+        self._journal.append(before, self.state, None)
         for listener in list(self.listeners):
             listener()
         return grown
@@ -290,78 +306,48 @@ class Job:
         """The job record, to read."""
         return "\n".join(entry.text() for entry in self.record) + "\n"
 
-    def keep_layers(self, study: str, outcome: Outcome) -> None:
-        """Keep what an outcome draws, so that it is there when the job is opened again."""
-        arrays: dict[str, Any] = {}
-        for name, mesh in outcome.meshes.items():
-            arrays[f"mesh/{name}/vertices"], arrays[f"mesh/{name}/triangles"] = mesh.vertices, mesh.triangles
-        for name, line in outcome.lines.items():
-            arrays[f"line/{name}"], arrays[f"closed/{name}"] = line.points, np.array(line.closed)
-        for number, profile in enumerate(outcome.profiles):
-            stem = f"profile/{number}/{profile.title}"
-            arrays[f"{stem}/line"] = profile.line
-            arrays[f"{stem}/values"] = np.array([profile.distance, profile.top, profile.base])
-        path = self._layers_path(study)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        partial = path.with_name("partial-" + path.name)
-        np.savez(partial, **arrays)
-        partial.replace(path)
-
-    def layers(self, study: str, outcome: Outcome) -> None:
-        """Put the kept drawable layers into an outcome; nothing happens where none were kept."""
-        try:
-            kept = np.load(self._layers_path(study))
-        except (OSError, ValueError):
-            return
-        with kept:
-            _fill_layers(outcome, {key: kept[key] for key in kept.files})
-
-    def _layers_path(self, study: str) -> Path:
-        return self.folder / "data" / OUTCOMES / f"{study}.npz"
-
     def _settle(self, state: JobState, sentence: str, settings: dict[str, Any]) -> None:
-        self.state = state
-        when = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
-        self.record.append(Entry(when, _who(), sentence, settings))
-        self._write("autosave.json")
+        before, self.state = self.state, state
+        entry = Entry.now(sentence, settings)
+        self.record.append(entry)
+        self._journal.append(before, state, vars(entry))
         for listener in list(self.listeners):
             listener()
 
-    def _write(self, name: str, folder: Path | None = None) -> None:
-        data = {
-            "kerb": __version__,
-            "version": VERSION,
-            "state": self.state.to_json(),
-            "record": [vars(entry) for entry in self.record],
-        }
-        path = (folder or self.folder) / name
-        partial = path.with_name(f".{name}.partial")
+    def _trouble(self, text: str) -> None:
+        """Something about keeping the job went wrong; told from another thread."""
+        for listener in list(self.troubles):
+            listener(text)
+
+    def _write(self, folder: Path, elsewhere: bool = False) -> str:
+        """Write job and record into a folder, and return the mark of this saving. Raises JobError.
+
+        ``elsewhere`` leaves what is known of the job's own folder as it is.
+        """
+        mark, path = uuid.uuid4().hex[:16], folder / "job.json"
+        partial = path.with_name(".job.json.partial")
         try:
+            size = records.extended(folder, self._saved_bytes, self.record[self._saved_entries :])
+            data = {
+                "kerb": __version__, "version": VERSION, "mark": mark, "state": self.state.to_json(),
+                "record": {"bytes": size},
+            }  # fmt: skip
             with open(partial, "w", encoding="utf-8") as out:
-                json.dump(data, out, indent=1, default=vault.plain)
+                json.dump(data, out, indent=1, default=journal.plain)
                 out.flush()
                 os.fsync(out.fileno())
             partial.replace(path)
         except OSError as error:
             raise JobError(f"{path}: cannot be written ({error.strerror or error})") from None
+        if not elsewhere:
+            self._saved_entries, self._saved_bytes = len(self.record), size
+        return mark
 
 
 def _remove(paths: list[Path]) -> None:
     for path in paths:
         with suppress(OSError):
             path.unlink()
-
-
-def _fill_layers(outcome: Outcome, arrays: dict[str, Any]) -> None:
-    for key, value in arrays.items():
-        kind, name, *rest = key.split("/")
-        if kind == "mesh" and rest == ["vertices"]:
-            outcome.meshes[name] = MeshLayer(value, arrays[f"mesh/{name}/triangles"])
-        elif kind == "line":
-            outcome.lines[name] = LineLayer(value, bool(arrays[f"closed/{name}"]))
-        elif kind == "profile" and rest[-1] == "line":
-            stem = key.rsplit("/", 1)[0]
-            outcome.profiles.append(Profile(rest[0], value, *arrays[f"{stem}/values"]))
 
 
 def _read(path: Path) -> dict[str, Any]:
@@ -374,10 +360,3 @@ def _read(path: Path) -> dict[str, Any]:
     if not isinstance(data, dict) or not isinstance(data.get("state"), dict):
         raise JobError(f"{path}: damaged (no job in it)")
     return data
-
-
-def _who() -> str:
-    try:
-        return getuser()
-    except (KeyError, OSError):
-        return "unknown"

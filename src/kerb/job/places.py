@@ -10,6 +10,7 @@ from typing import Any
 
 import platformdirs
 
+from kerb.job import journal
 from kerb.job.lock import in_use
 
 MOST_RECENT = 12
@@ -28,13 +29,13 @@ def unsaved_folder() -> Path:
 
 def left_unsaved() -> list[Path]:
     """Jobs that were never saved and that no Kerb has open, newest first: a crash left them."""
-    return [folder for folder in _unsaved() if (folder / "autosave.json").exists() and not in_use(folder)]
+    return [folder for folder in _unsaved() if journal.left(folder) and not in_use(folder)]
 
 
 def sweep_unsaved() -> None:
     """Remove jobs that were never saved and whose changes were given up; their clouds take room."""
     for folder in _unsaved():
-        if not (folder / "autosave.json").exists() and not in_use(folder):
+        if not journal.left(folder) and not in_use(folder):
             shutil.rmtree(folder, ignore_errors=True)
 
 

@@ -24,6 +24,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import MINUS, count, symbol
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding, JobState, Part, free_name
+from kerb.job.studies import part_renamed
 
 INKS = ("#4c7a8f", "#b57f4a", "#6c8f5a", "#97627e", "#8a8a4d", "#5a6fa0", "#a85c50", "#5f9a90")
 MOST_PARTS = 255
@@ -115,11 +116,7 @@ def altered_part(holding: Holding, number: int, **values: Any) -> Change:
 
     def apply(state: JobState) -> JobState:
         """Studies of the part go on with its new name."""
-        state = change.apply(state)
-        for study in state.studies:
-            if study.setup.get("cloud") == holding.id and study.setup.get("part") == part.name:
-                state = state.with_study(replace(study, setup={**study.setup, "part": after.name}))
-        return state
+        return part_renamed(change.apply(state), holding.id, part.name, after.name)
 
     return replace(change, apply=apply, undoable=after.name != part.name)
 

@@ -12,6 +12,7 @@ from typing import Any
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.filters import from_json as filters_from_json
 from kerb.core.cloud.sets import PointSets
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.quantity import Decimals
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.things import CLOUD
@@ -37,7 +38,8 @@ class Holding:
     ``points`` counts what its kind counts (points, lines, triangles, cells); ``steps`` tell how it came about. Of a
     cloud, ``aside`` names the kept set of the points that are set aside, ``given`` the classes that sets of points were
     given since the import, one after the other, and ``filters`` say which of the rest are shown; ``computed`` marks
-    each attribute anew whenever it is computed, so that what was found by it before is known to be stale.
+    each attribute anew whenever it is computed, so that what was found by it before is known to be stale. ``edited``
+    marks data that were replaced in place, and ``placement`` moves the holding without a number of it being changed.
     """
 
     id: str
@@ -57,6 +59,8 @@ class Holding:
     given: tuple[tuple[str, int], ...] = ()
     filters: tuple[Filter, ...] = ()
     computed: dict[str, str] = field(default_factory=dict)
+    edited: str = ""
+    placement: Rigid | None = None
 
     @property
     def sets(self) -> PointSets:
@@ -69,16 +73,31 @@ class Holding:
 
 
 @dataclass(frozen=True)
+class Found:
+    """The little that the job itself keeps of an outcome; the rest lies beside it under the name of ``print``.
+
+    ``print`` is the fingerprint of what it was found from; ``value`` the headline figure in ``unit``; ``notes`` how many
+    warnings there are.
+    """
+
+    print: str
+    value: float | None = None
+    unit: str = ""
+    u95: float | None = None
+    notes: int = 0
+
+
+@dataclass(frozen=True)
 class StudyRecord:
-    """A study of the job: its setup, and what it found with the fingerprint of what that was found from."""
+    """A study of the job: its setup, and in short what it found."""
 
     id: str
     kind: str
     name: str
     setup: dict[str, Any] = field(default_factory=dict)
-    outcome: dict[str, Any] | None = None
-    found_from: str = ""
+    found: Found | None = None
     in_report: bool = True
+    panes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -183,10 +202,29 @@ class JobState:
             values["parts"] = tuple(Part(**_known(Part, part)) for part in values.get("parts", ()))
             values["given"] = tuple((name, int(code)) for name, code in values.get("given", ()))
             values["filters"] = filters_from_json(values.get("filters", ()))
+            values["placement"] = Rigid.from_json(item["placement"]) if item.get("placement") else None
             holdings.append(Holding(**values))
-        studies = tuple(StudyRecord(**_known(StudyRecord, item)) for item in data["studies"])
+        studies = tuple(_study(item) for item in data["studies"])
         saved = tuple((name, filters_from_json(items)) for name, items in data.get("filters", ()))
         return JobState(Title(**title), tuple(holdings), studies, saved)
+
+
+def holding_of(item: dict[str, Any]) -> Holding:
+    """A holding of its plain dictionary. Raises KeyError, TypeError or ValueError."""
+    return JobState.from_json({"title": {}, "holdings": [item], "studies": []}).holdings[0]
+
+
+def study_of(item: dict[str, Any]) -> StudyRecord:
+    """A study of its plain dictionary. Raises KeyError, TypeError or ValueError."""
+    return _study(item)
+
+
+def _study(item: dict[str, Any]) -> StudyRecord:
+    values = _known(StudyRecord, item)
+    found = values.get("found")
+    values["found"] = Found(**_known(Found, found)) if found else None
+    values["panes"] = tuple(values.get("panes", ()))
+    return StudyRecord(**values)
 
 
 def free_name(wanted: str, taken: list[str]) -> str:

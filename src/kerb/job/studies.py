@@ -3,43 +3,71 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kerb.core.errors import InputError
-from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
-from kerb.core.surface.design import DesignSurface
-from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD
+from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
-from kerb.job.state import Holding, JobState, StudyRecord, free_name
+from kerb.job.state import Found, Holding, JobState, StudyRecord, free_name
+from kerb.studies.fields import HOLDINGS
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
-from kerb.studies.stockpile import HeapData, StockpileSetup
-from kerb.studies.stockpile.heap import BaseSource
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+from kerb.studies.sources import Source, Sources, named_holdings, resolve
 
-DISPLAY_ONLY = ("material",)
+# Setups and fingerprints of records, which never change: worked out once for each.
+_setups: dict[str, tuple[StudyRecord, Setup]] = {}
+_prints: dict[str, tuple[tuple[Any, ...], str]] = {}
+# Surfaces are costly to make ready; one is kept for each holding as it is.
+_surfaces: dict[str, tuple[tuple[Any, ...], Source]] = {}
+MOST_REMEMBERED = 5_000
+MOST_SURFACES = 6
 
 
-def made(state: JobState, kind: str, name: str, setup: dict[str, Any]) -> tuple[Change, StudyRecord]:
+def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, StudyRecord]:
     """Add a study. Returns the change and the record it adds."""
-    study = StudyRecord(uuid.uuid4().hex[:10], kind, free_name(name, [s.name for s in state.studies]), setup)
+    taken = [s.name for s in state.studies]
+    study = StudyRecord(uuid.uuid4().hex[:10], kind, free_name(name, taken), setup.to_json())
     return Change(f"New study: {study.name}", lambda s: s.with_study(study)), study
 
 
 def duplicated(state: JobState, study: StudyRecord) -> tuple[Change, StudyRecord]:
     """Add a copy of a study, with its setup and without an outcome."""
     name = free_name(study.name, [s.name for s in state.studies])
-    twin = replace(study, id=uuid.uuid4().hex[:10], name=name, outcome=None, found_from="")
+    twin = replace(study, id=uuid.uuid4().hex[:10], name=name, found=None)
     return Change(f"Duplicated {study.name}", lambda s: s.with_study(twin, after=study.id)), twin
 
 
-def changed(study: StudyRecord, sentence: str, **values: Any) -> Change:
-    """Change settings of a study by name."""
-    setup = {**study.setup, **values}
-    after = replace(study, setup=setup)
-    return Change(f"{study.name}: {sentence}", lambda s: s.with_study(after), dict(values))
+def following(state: JobState, study: StudyRecord, cloud: Holding) -> tuple[Change, StudyRecord]:
+    """Ask the same of another cloud, such as that of the next survey. Raises InputError, when the kind cannot."""
+    follow = study_kind(study.kind).follow
+    if follow is None:
+        raise InputError(f"{study.name}: there is no next survey for this kind of study")
+    base = study.name.partition(", ")[0]
+    name = f"{base}, {cloud.epoch or cloud.name}"
+    change, made_ = made(state, study.kind, name, follow(setup_of(study), cloud.id))
+    return replace(change, sentence=f"{study.name} asked of {cloud.name}: {made_.name}"), made_
+
+
+def later_clouds(state: JobState, study: StudyRecord) -> list[Holding]:
+    """Clouds that a study may be asked of next: those of a later date first, then all others it does not use."""
+    used = set(named_holdings(setup_of(study)).values())
+    own = max((h.epoch for h in state.holdings if h.id in used), default="")
+    rest = [h for h in state.of_kind(CLOUD) if h.id not in used]
+    return sorted(rest, key=lambda h: (h.epoch <= own, h.epoch))
+
+
+def changed(study: StudyRecord, sentence: str, setup: Setup) -> Change:
+    """Change the setup of a study; the record names what became different."""
+    data = setup.to_json()
+    different = {key: value for key, value in data.items() if study.setup.get(key) != value}
+    after = replace(study, setup=data)
+    return Change(f"{study.name}: {sentence}", lambda s: s.with_study(after), different)
 
 
 def renamed(study: StudyRecord, name: str) -> Change:
@@ -53,81 +81,148 @@ def removed(study: StudyRecord) -> Change:
     return Change(f"Removed study {study.name}", lambda s: s.without_study(study.id))
 
 
-def answered(study: StudyRecord, outcome: Outcome, found_from: str) -> Change:
-    """Keep an outcome with the fingerprint of what it was found from."""
-    data = outcome.to_json()
+def answered(study: StudyRecord, outcome: Outcome, print_: str) -> Change:
+    """Keep an outcome, in short, with the fingerprint of what it was found from."""
+    figure = outcome.figures.get(study_kind(study.kind).headline.name)
+    found = Found(print_, figure.value if figure else None, figure.unit if figure else "",
+                  figure.u95 if figure else None, len(outcome.warnings))  # fmt: skip
 
     def apply(state: JobState) -> JobState:
         current = state.study(study.id)
-        return state if current is None else state.with_study(replace(current, outcome=data, found_from=found_from))
+        return state if current is None else state.with_study(replace(current, found=found))
 
-    value = outcome.value(study_kind(study.kind).headline)
-    return Change(f"Computed {study.name}", apply, {"value": value, "settings": outcome.settings}, undoable=False)
+    return Change(f"Computed {study.name}", apply, {"value": found.value, "unit": found.unit}, undoable=False)
+
+
+def made_holdings(job: Job, outcome: Outcome) -> list[Change]:
+    """The steps that put what a study made into the job, each undone by itself. Raises JobError."""
+    steps = []
+    for item in outcome.makes:
+        key = uuid.uuid4().hex[:10]
+        vault.save_thing(job.folder / "data" / key, item.item)
+        name = free_name(item.name, [h.name for h in job.state.holdings])
+        words = item.words or f"Made {name}"
+        holding = Holding(key, name, item.item.kind, data=f"data/{key}", points=item.item.count, steps=(words,))
+        steps.append(Change(words, lambda state, made_=holding: state.with_holding(made_)))
+    return steps
+
+
+def part_renamed(state: JobState, holding: str, old: str, new: str) -> JobState:
+    """The state with studies of a part going on with its new name."""
+    for study in state.studies:
+        setup = setup_of(study)
+        values: dict[str, Any] = {}
+        for name, about in setup.declared().items():
+            value = getattr(setup, name)
+            if about.kind in HOLDINGS and isinstance(value, Scope) and (value.holding, value.part) == (holding, old):
+                values[name] = replace(value, part=new)
+        if values:
+            state = state.with_study(replace(study, setup=replace(setup, **values).to_json()))
+    return state
+
+
+def setup_of(study: StudyRecord) -> Setup:
+    """The typed setup of a study. Raises JobError, when the job is damaged."""
+    known = _setups.get(study.id)
+    if known is not None and known[0].setup is study.setup:
+        return known[1]
+    try:
+        setup = study_kind(study.kind).setup_of(study.setup)
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise JobError(f"study '{study.name}' is damaged or of a newer Kerb ({error!r})") from None
+    if len(_setups) > MOST_REMEMBERED:
+        _setups.clear()
+    _setups[study.id] = (study, setup)
+    return setup
 
 
 def fingerprint_of(state: JobState, study: StudyRecord) -> str:
     """Digest of everything the outcome of a study depends on."""
-    setup = {key: value for key, value in study.setup.items() if key not in DISPLAY_ONLY}
-    used = [state.holding(setup.get(key, "")) for key in ("cloud", "base_surface")]
-    part = next((p.points for h in used[:1] if h for p in h.parts if p.name == setup.get("part")), "")
-    # Parts do not matter unless one is named: sorting points into parts makes no study stale.
-    inputs: list[Any] = [
-        [h.id, h.points, *([h.aside] if h.aside else []), *map(list, h.given)] if h is not None else None for h in used
+    return print_of(state, study.kind, setup_of(study), study.id)
+
+
+def print_of(state: JobState, kind: str, setup: Setup, remember: str = "") -> str:
+    """Digest of everything the outcome of a setup depends on: the fields that count, and the holdings they name."""
+    named = named_holdings(setup)
+    used = {name: state.holding(key) for name, key in named.items()}
+    marks = (kind, setup, *used.values(), state.title.unit, state.title.reference)
+    known = _prints.get(remember)
+    if known is not None and len(known[0]) == len(marks) and all(a is b for a, b in zip(known[0], marks, strict=True)):
+        return known[1]
+    inputs = [[name, mark_of(holding, getattr(setup, name))] for name, holding in used.items()]
+    found = fingerprint(kind, setup.shorn().to_json(), inputs, state.title.unit, state.title.reference)
+    if remember:
+        if len(_prints) > MOST_REMEMBERED:
+            _prints.clear()
+        _prints[remember] = (marks, found)
+    return found
+
+
+def mark_of(holding: Holding | None, value: Any) -> Any:
+    """What of a holding a field depends on. Parts and attributes matter only where they are asked for."""
+    if holding is None:
+        return None
+    place = holding.placement.to_json() if holding.placement is not None and not holding.placement.still else None
+    mark: list[Any] = [
+        holding.id,
+        holding.data,
+        holding.edited,
+        holding.points,
+        holding.aside,
+        list(holding.given),
+        place,
     ]
-    if part:
-        inputs.append([part])
-    columns = [item["column"] for item in setup.get("only", ())]
-    marks = [[name, h.computed[name]] for h in used[:1] if h for name in columns if name in h.computed]
-    if marks:
-        inputs.append(marks)
-    return fingerprint(study.kind, setup, inputs, state.title.unit, state.title.reference)
+    if isinstance(value, Scope):
+        mark.append([part.points for part in holding.parts if part.name == value.part])
+        mark.append([holding.computed.get(condition.column, "") for condition in value.only])
+    return mark
 
 
 def is_stale(state: JobState, study: StudyRecord) -> bool:
     """Whether an outcome is there that was found from something else than what the study says now."""
-    return study.outcome is not None and study.found_from != fingerprint_of(state, study)
+    return study.found is not None and study.found.print != fingerprint_of(state, study)
+
+
+def is_fresh(state: JobState, study: StudyRecord) -> bool:
+    """Whether an outcome is there that belongs to what the study says now."""
+    return study.found is not None and not is_stale(state, study)
 
 
 def outcome_of(job: Job, study: StudyRecord) -> Outcome | None:
-    """The kept outcome with its drawable layers."""
-    if study.outcome is None:
-        return None
-    outcome = Outcome.from_json(study.outcome)
-    job.layers(f"{study.id}-{study.found_from}", outcome)
-    return outcome
+    """The kept outcome; None where there is none or it cannot be read any more."""
+    return outcomes.load(job.folder, f"{study.id}-{study.found.print}") if study.found is not None else None
 
 
-def setup_of(study: StudyRecord) -> StockpileSetup:
-    """The typed setup of a stockpile study."""
-    setup: StockpileSetup = study_kind(study.kind).setup.from_json(study.setup)  # type: ignore[attr-defined]
-    return setup
-
-
-def data_for(job: Job, study: StudyRecord) -> HeapData:
-    """What the study reads, from a job. Raises InputError when a holding is missing."""
-    setup = setup_of(study)
-    top = job.state.holding(setup.cloud)
-    if top is None:
-        raise InputError(f"{study.name}: choose the cloud of the top")
-    base: BaseSource | None = None
-    base_path = ""
-    if setup.base == "surface":
-        holding = job.state.holding(setup.base_surface)
-        if holding is None:
-            raise InputError(f"{study.name}: choose the surface that the heap stands on")
-        base, base_path = base_of(job, holding), holding.source
-    stated = tuple(Note(code, text) for code, text in top.notes if code not in ("crs-missing", "unit-conflict"))
-    return HeapData(job.store(top), job.state.title.length_unit(), base, top.source, base_path, stated)
-
-
-def base_of(job: Job, holding: Holding) -> BaseSource:
-    """What a heap may stand on: a cloud, a surface, or a model seen from above. Raises InputError for another kind."""
+def source_of(job: Job, holding: Holding) -> Source:
+    """A holding as a study reads it: of a cloud the columns and sets of this moment. Raises JobError."""
+    notes = tuple(Note(code, text) for code, text in holding.notes if code not in ("crs-missing", "unit-conflict"))
     if holding.kind == CLOUD:
-        return job.store(holding)
-    item = job.thing(holding)
-    if not isinstance(item.thing, (TriangleMesh, ElevationGrid)):
-        raise InputError(f"{holding.name}: is no surface")
-    return DesignSurface.of(item.thing, item.reference)
+        store = job.store(holding).snapshot()
+        return Source(holding.id, holding.name, holding.source, CLOUD, store, None, notes)
+    marks = (job.folder, holding.data, holding.edited, holding.placement, job.state.title.reference)
+    known = _surfaces.get(holding.id)
+    if known is None or known[0] != marks:
+        if len(_surfaces) >= MOST_SURFACES:
+            _surfaces.clear()
+        made_ = Source(holding.id, holding.name, holding.source, holding.kind, None, lambda: job.thing(holding), notes)
+        known = _surfaces[holding.id] = (marks, made_)
+    return known[1]
+
+
+def finder(job: Job, state: JobState | None = None) -> Callable[[str], Source | None]:
+    """What keys of holdings mean in a job."""
+    state = state or job.state
+
+    def find(key: str) -> Source | None:
+        holding = state.holding(key)
+        return None if holding is None else source_of(job, holding)
+
+    return find
+
+
+def sources_of(job: Job, setup: Setup) -> Sources:
+    """What a setup reads, from a job. Raises InputError when a holding is missing or of the wrong kind; JobError."""
+    return resolve(setup, finder(job), job.state.title.length_unit())
 
 
 @dataclass(frozen=True)
@@ -135,25 +230,26 @@ class Run:
     """A study made ready to run on another thread: everything it needs, taken from the job at one moment."""
 
     study: StudyRecord
-    setup: StockpileSetup
-    data: HeapData
-    found_from: str
+    setup: Setup
+    sources: Sources
+    print: str
 
     def __call__(self, job: Job, progress: Progress) -> Outcome:
-        """Run it and keep its drawable layers in the job's folder. Raises InputError; Cancelled."""
-        outcome = study_kind(self.study.kind).run(self.setup, self.data, progress)
-        job.keep_layers(f"{self.study.id}-{self.found_from}", outcome)
+        """Run it and keep the outcome in the job's folder. Raises InputError, JobError; Cancelled."""
+        outcome = study_kind(self.study.kind).run(self.setup, self.sources, progress)
+        progress.check()
+        outcomes.keep(job.folder, f"{self.study.id}-{self.print}", outcome)
         return outcome
 
 
 def ready(job: Job, study: StudyRecord) -> Run:
-    """Make a study ready to run. Raises InputError when a holding is missing or the setup cannot be run."""
+    """Make a study ready to run. Raises InputError when something is missing or the setup cannot be run; JobError."""
     setup = setup_of(study)
     setup.check()
-    return Run(study, setup, data_for(job, study), fingerprint_of(job.state, study))
+    return Run(study, setup, sources_of(job, setup), fingerprint_of(job.state, study))
 
 
 def run_study(job: Job, study: StudyRecord, progress: Progress) -> tuple[Outcome, str]:
     """Run a study of a job at once; returns outcome and fingerprint. Raises as :func:`ready` and the run do."""
     run = ready(job, study)
-    return run(job, progress), run.found_from
+    return run(job, progress), run.print

@@ -18,6 +18,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.reference import ReferenceSystem
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import PictureRef, Placed
+from kerb.job.journal import plain
 
 VERSION = 1
 HEAD = "thing.json"
@@ -46,15 +47,6 @@ def write_parts(folder: Path, item: Placed) -> None:
     partial = folder / f"{HEAD}.partial"
     partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
     partial.replace(folder / HEAD)
-
-
-def plain(value: Any) -> Any:
-    """A NumPy value as JSON takes it. Raises TypeError for anything else."""
-    if isinstance(value, np.generic):
-        return value.item()
-    if isinstance(value, np.ndarray):
-        return value.tolist()
-    raise TypeError(f"{type(value).__name__} cannot be saved")
 
 
 def load_thing(folder: Path) -> Placed:

@@ -13,25 +13,28 @@ from reportlab.platypus import Flowable
 
 from kerb.core.arrays import Floats
 from kerb.core.quantity import number, symbol
+from kerb.draw.ramps import table
+from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
-from kerb.studies.outcome import LineLayer, Profile
+from kerb.studies.layers import Plot, Profile
 
 INK = HexColor("#23282a")
 QUIET = HexColor("#6f7577")
 HAIR = HexColor("#c9c8c2")
 ACCENT = HexColor("#1d4d57")
-TOE = HexColor("#b5472a")
+EDGE = HexColor("#b5472a")
+ALARM = HexColor("#a03018")
 FILL = HexColor("#f3e0bf")
 WARN = HexColor("#fbf1de")
 REGULAR, MEDIUM, BOLD = "PlexSans", "PlexSans-Medium", "PlexSans-SemiBold"
 
 
 class PlanFigure(Flowable):
-    """The plan picture with toe line, coordinate ticks, scale bar, north arrow and contour interval."""
+    """The plan picture with lines and labels, coordinate ticks, scale bar, north arrow, legend and contour interval."""
 
-    def __init__(self, plan: PlanPicture, toe: LineLayer, unit: str, width: float) -> None:
+    def __init__(self, plan: PlanPicture, unit: str, width: float) -> None:
         super().__init__()
-        self.plan, self.toe, self.unit = plan, toe, unit
+        self.plan, self.unit = plan, unit
         self.width = width
         self.height = width * plan.size[1] / plan.size[0] + 12
 
@@ -49,25 +52,71 @@ class PlanFigure(Flowable):
         clip.rect(0, 12, self.width, self.height - 12)
         canvas.clipPath(clip, stroke=0)
         self._ticks(canvas, scale, top)
-        pixels = self.plan.to_pixels(self.toe.points) * scale
-        path = canvas.beginPath()
-        path.moveTo(pixels[0, 0], top - pixels[0, 1])
-        for x, y in pixels[1:]:
-            path.lineTo(x, top - y)
-        path.close()
-        canvas.setStrokeColor(TOE)
-        canvas.setLineWidth(1.1)
-        canvas.drawPath(path)
+        self._lines(canvas, scale, top)
+        self._marks(canvas, scale, top)
         canvas.restoreState()
         canvas.setStrokeColor(HAIR)
         canvas.setLineWidth(0.5)
         canvas.rect(0, 12, self.width, self.height - 12)
         self._scale_bar(canvas, scale)
         self._north(canvas)
+        self._legend(canvas)
         canvas.setFont(REGULAR, 6)
         canvas.setFillColor(QUIET)
-        note = f"Contours every {number(self.plan.contour, 2)} {symbol(self.unit)}, every fifth stronger"
-        canvas.drawString(0, 2, f"{note}. Toe line red; hatched: no points.")
+        canvas.drawString(0, 2, self._words())
+
+    def _words(self) -> str:
+        """What lines and hatching mean."""
+        said = []
+        if self.plan.contour > 0:
+            said.append(f"Contours every {number(self.plan.contour, 2)} {symbol(self.unit)}, every fifth stronger")
+        if self.plan.scene.lines:
+            titles = dict.fromkeys(line.title for line in self.plan.scene.lines if line.title)
+            said.append(f"line: {next(iter(titles))}" if len(titles) == 1 else "lines: outlines of what is measured")
+        if self.plan.gaps:
+            said.append("hatched: no points")
+        return ". ".join(said[:1]) + ("; " if len(said) > 1 else "") + "; ".join(said[1:]) + ("." if said else "")
+
+    def _lines(self, canvas: Canvas, scale: float, top: float) -> None:
+        for line in self.plan.scene.lines:
+            for stroke in strokes(line, self.plan.camera, self.plan.size, None):
+                path = canvas.beginPath()
+                for number_, (x, y) in enumerate((stroke.points * scale).tolist()):
+                    (path.lineTo if number_ else path.moveTo)(x, top - y)
+                canvas.setStrokeColor(Color(*(v / 255 for v in line.colour)))
+                canvas.setLineWidth(line.width * 0.7)
+                canvas.drawPath(path)
+
+    def _marks(self, canvas: Canvas, scale: float, top: float) -> None:
+        canvas.setFont(MEDIUM, 6)
+        for layer in self.plan.scene.marks:
+            at = self.plan.to_pixels(layer.xyz) * scale
+            for row, (x, y) in enumerate(at.tolist()):
+                canvas.setFillColor(Color(*(v / 255 for v in layer.colours[row].tolist())))
+                if layer.marked:
+                    canvas.circle(x, top - y, 1.6, stroke=0, fill=1)
+                if row < len(layer.texts):
+                    shift = 3 if layer.marked else -canvas.stringWidth(layer.texts[row], MEDIUM, 6) / 2
+                    _label(canvas, x + shift, top - y, layer.texts[row], MEDIUM)
+
+    def _legend(self, canvas: Canvas) -> None:
+        """The ramp of the elevations with its ends, at the upper left."""
+        if not self.plan.scene.clouds:
+            return
+        x, y, tall = 6.0, self.height - 64, 46.0
+        canvas.setFillColor(Color(1, 1, 1, 0.82))
+        canvas.roundRect(x - 3, y - 5, 46, tall + 19, 2, stroke=0, fill=1)
+        colours = table(self.plan.ramp)
+        steps = 40
+        for step in range(steps):
+            canvas.setFillColor(Color(*(v / 255 for v in colours[int((step + 0.5) / steps * 255)].tolist())))
+            canvas.rect(x, y + step * tall / steps, 6, tall / steps + 0.3, stroke=0, fill=1)
+        canvas.setFillColor(INK)
+        canvas.setFont(REGULAR, 5.5)
+        canvas.drawString(x, y + tall + 6, f"Elevation ({symbol(self.unit)})")
+        for share in (0.0, 0.5, 1.0):
+            value = self.plan.low + share * (self.plan.high - self.plan.low)
+            canvas.drawString(x + 9, y + share * tall - 1.8, number(value, 2))
 
     def _ticks(self, canvas: Canvas, scale: float, top: float) -> None:
         """Crosses of the coordinate grid with eastings and northings at the edge."""
@@ -135,7 +184,7 @@ class ProfileFigure(Flowable):
         """Draw at the origin of the flow."""
         canvas: Canvas = self.canv
         left, bottom, top = 30.0, 14.0, self.height - 12
-        both = np.concatenate([self.profile.top, self.profile.base])
+        both = np.concatenate([trace for _, _, trace in self.profile.traces])
         both = both[np.isfinite(both)]
         if not len(both):
             return
@@ -151,9 +200,10 @@ class ProfileFigure(Flowable):
         canvas.setFillColor(QUIET)
         canvas.drawRightString(self.width, self.height - 7, f"heights × {sy / sx:.1f}")
         self._axes(canvas, (left, bottom, top), (low, high), (sx, sy))
-        self._between(canvas, x, bottom + (self.profile.base - low) * sy, bottom + (self.profile.top - low) * sy)
-        _polyline(canvas, x, bottom + (self.profile.base - low) * sy, TOE)
-        _polyline(canvas, x, bottom + (self.profile.top - low) * sy, INK)
+        if len(self.profile.traces) > 1:
+            self._between(canvas, x, bottom + (self.profile.base - low) * sy, bottom + (self.profile.top - low) * sy)
+        for _, role, trace in reversed(self.profile.traces):
+            _polyline(canvas, x, bottom + (trace - low) * sy, EDGE if role == "base" else INK)
 
     def _axes(
         self,
@@ -191,10 +241,68 @@ class ProfileFigure(Flowable):
         canvas.drawPath(path, stroke=0, fill=1)
 
 
-def _label(canvas: Canvas, x: float, y: float, text: str) -> None:
+class PlotFigure(Flowable):
+    """A chart of numbers: bars, points or a curve, with its axes named."""
+
+    def __init__(self, plot: Plot, width: float, height: float) -> None:
+        super().__init__()
+        self.plot, self.width, self.height = plot, width, height
+
+    def draw(self) -> None:
+        """Draw at the origin of the flow."""
+        canvas: Canvas = self.canv
+        left, bottom, top = 34.0, 20.0, self.height - 12
+        canvas.setFont(MEDIUM, 7)
+        canvas.setFillColor(INK)
+        canvas.drawString(0, self.height - 7, self.plot.title)
+        x, y = _plotted(self.plot)
+        if not len(x):
+            return
+        bars = self.plot.kind in ("bars", "histogram")
+        low, high = float(min(y.min(), 0.0) if bars else y.min()), float(y.max())
+        span = max(high - low, 1e-12)
+        step = float(np.ptp(x)) / max(len(x) - 1, 1) or 1.0
+        first, last = float(x.min()) - step / 2, float(x.max()) + step / 2
+        sx, sy = (self.width - left) / (last - first), (top - bottom) / span
+        canvas.setFont(REGULAR, 6)
+        for level in (low, (low + high) / 2, high):
+            at = bottom + (level - low) * sy
+            canvas.setStrokeColor(HAIR)
+            canvas.line(left, at, self.width, at)
+            canvas.setFillColor(QUIET)
+            canvas.drawRightString(left - 3, at - 2, f"{level:.4g}")
+        canvas.drawCentredString((left + self.width) / 2, 2, self.plot.x_title)
+        canvas.drawRightString(self.width, self.height - 7, self.plot.y_title)
+        places = left + (x - first) * sx
+        if bars:
+            canvas.setFillColor(ACCENT)
+            for at, value in zip(places.tolist(), y.tolist(), strict=True):
+                canvas.rect(
+                    at - step * sx * 0.4, bottom + (min(value, 0) - low) * sy, step * sx * 0.8, abs(value) * sy, 0, 1
+                )
+        elif self.plot.kind == "curve":
+            _polyline(canvas, places, bottom + (y - low) * sy, INK)
+        else:
+            canvas.setFillColor(ACCENT)
+            for at, value in zip(places.tolist(), y.tolist(), strict=True):
+                canvas.circle(at, bottom + (value - low) * sy, 1.2, 0, 1)
+
+
+def _plotted(plot: Plot) -> tuple[Floats, Floats]:
+    if plot.kind != "histogram":
+        return plot.x, plot.y
+    known = plot.x[np.isfinite(plot.x)]
+    if not len(known):
+        return np.empty(0), np.empty(0)
+    counts, edges = np.histogram(known, bins=40)
+    return (edges[:-1] + edges[1:]) / 2, counts.astype(float)
+
+
+def _label(canvas: Canvas, x: float, y: float, text: str, font: str = REGULAR) -> None:
     """Small text on a light ground, readable over any picture."""
+    canvas.setFont(font, 5.5)
     canvas.setFillColor(Color(1, 1, 1, 0.75))
-    canvas.rect(x - 1, y - 1.5, canvas.stringWidth(text, REGULAR, 5.5) + 2, 6.5, stroke=0, fill=1)
+    canvas.rect(x - 1, y - 1.5, canvas.stringWidth(text, font, 5.5) + 2, 6.5, stroke=0, fill=1)
     canvas.setFillColor(INK)
     canvas.drawString(x, y, text)
 

@@ -32,10 +32,11 @@ from reportlab.platypus import (
 from kerb import __version__
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, count, quantity, symbol
+from kerb.core.quantity import Decimals, count, number, quantity
 from kerb.job.state import Title
 from kerb.report.flow import (
     ACCENT,
+    ALARM,
     BOLD,
     HAIR,
     INK,
@@ -44,38 +45,48 @@ from kerb.report.flow import (
     REGULAR,
     WARN,
     PlanFigure,
+    PlotFigure,
     ProfileFigure,
 )  # fmt: skip
 from kerb.report.pages import PAGES
-from kerb.report.plan import heap_plan
-from kerb.studies.outcome import Outcome
+from kerb.report.plan import plan_of
+from kerb.report.text import heading
+from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
+from kerb.studies.layers import Profile
+from kerb.studies.outcome import Figure, Outcome
+from kerb.studies.outcome import Table as StudyTable
+from kerb.studies.profiles import Cutter
 from kerb.studies.registry import study_kind
+from kerb.studies.setup import Setup
 
 SECTIONS = {
     "summary": "Summary table",
     "plan": "Plan picture",
     "profiles": "Profiles",
-    "uncertainty": "Uncertainty parts",
+    "tables": "Tables of the study",
     "method": "Method",
     "inputs": "Inputs",
-    "toe": "Toe line table",
+    "items": "A page for each item",
+    "details": "All tables",
     "signature": "Place to sign",
 }
-USUAL = ("summary", "plan", "profiles", "uncertainty", "method", "inputs", "signature")
+USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "items", "signature")
 MARGIN = 17 * mm
-DETAILS = (
-    "above", "below", "plan_area", "surface_area", "highest", "height", "mean_slope", "steepest_slope", "gap_area",
-    "check_net", "check_percent",
-)  # fmt: skip
+MOST_ROWS = 400
 
 
 @dataclass(frozen=True)
 class Chapter:
-    """One study of the report: its name, what it found, and the cloud its picture is drawn from."""
+    """One study of the report: its name, what it found, the cloud its picture is drawn from, and how it was asked.
+
+    ``out_of_date`` says in words that the outcome does not belong to what the study says now.
+    """
 
     name: str
     outcome: Outcome
     cloud: CloudStore | None = None
+    setup: Setup | None = None
+    out_of_date: str = ""
 
 
 @dataclass(frozen=True)
@@ -127,10 +138,13 @@ def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
     for chapter in chapters:
         if story:
             story.append(PageBreak())
-        pieces = _chapter(chapter, wish, width)
-        # A page a heap: a little smaller where there is much to say. The toe table may run on as long as it likes.
-        fits = [KeepInFrame(width, height, pieces, mode="shrink")]
-        story += pieces if "toe" in wish.sections else fits
+        for page in _pages(chapter, wish):
+            if page is not chapter:
+                story.append(PageBreak())
+            pieces = _chapter(page, wish, width)
+            # A page a study: a little smaller where there is much to say. Long tables may run on as long as they like.
+            long = "details" in wish.sections or any(len(t.rows) > 12 for t in _chosen_tables(page, wish))
+            story += pieces if long else [KeepInFrame(width, height, pieces, mode="shrink")]
     document.build(story or [Paragraph("Nothing was chosen for this report.", _style(10))])
     return out.getvalue()
 
@@ -180,39 +194,84 @@ def _style(size: float, **more: Any) -> ParagraphStyle:
     return ParagraphStyle(f"s{size}", fontSize=size, **given)
 
 
+def _pages(chapter: Chapter, wish: ReportWish) -> list[Chapter]:
+    """A chapter, and where it is wished a page for each item of it."""
+    pages = [chapter]
+    if "items" in wish.sections:
+        pages += [
+            Chapter(name, item, chapter.cloud, None, chapter.out_of_date)
+            for name, item in chapter.outcome.items.items()
+        ]
+    return pages
+
+
 def _summary(chapters: list[Chapter], wish: ReportWish, width: float) -> list[Flowable]:
-    decimals = wish.title.decimals
-    rows = [["", "Net volume", "± 95 %", "Plan area", "Mass", "Notes"]]
-    total, mass, spread = 0.0, 0.0, 0.0
+    """A table for each kind of study: its figures for the summary, and the sums of those that add."""
+    story: list[Flowable] = [Paragraph("Summary", _style(16, fontName=BOLD)), Spacer(1, 4 * mm)]
+    groups: dict[str, list[Chapter]] = {}
+    for chapter in chapters:
+        groups.setdefault(chapter.outcome.study, []).append(chapter)
+    for key, own in groups.items():
+        story += _summary_of(study_kind(key), own, wish, width)
+    if any(chapter.out_of_date for chapter in chapters):
+        names = ", ".join(chapter.name for chapter in chapters if chapter.out_of_date)
+        story.append(Paragraph(escape(f"Out of date: {names}."), _style(9, fontName=BOLD, textColor=ALARM)))
+    return story
+
+
+def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, width: float) -> list[Flowable]:
+    decimals, about = wish.title.decimals, kind.where(SUMMARY)
+    names = [figure.name for figure in about]
+    heads = [kind.title, *(figure.label for figure in about)]
+    heads.insert(2, "± 95 %")
+    heads.append("Notes")
+    rows = [heads]
     for chapter in chapters:
         figures = chapter.outcome.figures
-        net = figures["net"]
-        total += net.value or 0.0
-        spread += (net.u95 or 0.0) ** 2
-        mass += figures["mass"].value or 0.0
-        rows.append(
-            [
-                chapter.name,
-                quantity(net.value, net.unit, decimals),
-                quantity(net.u95, net.unit, decimals),
-                quantity(figures["plan_area"].value, figures["plan_area"].unit, decimals),
-                quantity(figures["mass"].value, figures["mass"].unit, decimals),
-                str(len(chapter.outcome.warnings) or ""),
-            ]
+        cells = [_text_of(figures.get(figure.name), figure, decimals) for figure in about]
+        first = figures.get(names[0])
+        cells.insert(1, quantity(first.u95, first.unit, decimals) if first else "—")
+        name = f"{chapter.name} (out of date)" if chapter.out_of_date else chapter.name
+        rows.append([Paragraph(escape(name), _style(8)), *cells, str(len(chapter.outcome.warnings) or "")])
+    sums = len(chapters) > 1 and any(figure.adds for figure in about)
+    if sums:
+        rows.append(_sums(about, chapters, decimals))
+    wide = 0.28
+    rest = (1 - wide - 0.08) / (len(rows[0]) - 2)
+    table = Table(rows, colWidths=[width * wide, *[width * rest] * (len(rows[0]) - 2), width * 0.08], repeatRows=1)
+    table.setStyle(_table_style(numbers_from=1, total=sums))
+    story: list[Flowable] = [table, Spacer(1, 3 * mm)]
+    if sums:
+        story.append(
+            Paragraph("The total's uncertainty takes the studies as independent.", _style(7.5, textColor=QUIET))
         )
-    unit = chapters[0].outcome.figures["net"].unit
-    mass_units = {chapter.outcome.figures["mass"].unit for chapter in chapters}
-    mass_text = quantity(mass or None, next(iter(mass_units)), decimals) if len(mass_units) == 1 else "—"
-    rows.append(["Total", quantity(total, unit, decimals), quantity(spread**0.5, unit, decimals), "", mass_text, ""])
-    table = Table(rows, colWidths=[width * share for share in (0.30, 0.18, 0.14, 0.15, 0.14, 0.09)])
-    table.setStyle(_table_style(numbers_from=1, total=True))
-    return [
-        Paragraph("Summary", _style(16, fontName=BOLD)),
-        Spacer(1, 4 * mm),
-        table,
-        Spacer(1, 3 * mm),
-        Paragraph("The total's uncertainty takes the heaps as independent.", _style(7.5, textColor=QUIET)),
-    ]
+    return [*story, Spacer(1, 3 * mm)]
+
+
+def _sums(about: list[FigureAbout], chapters: list[Chapter], decimals: Decimals) -> list[Any]:
+    """The last row: sums of what adds, where every study has it in the same unit."""
+    cells: list[str] = []
+    spread = ""
+    for place, figure in enumerate(about):
+        own = [chapter.outcome.figures.get(figure.name) for chapter in chapters]
+        known = [one for one in own if one is not None and one.value is not None]
+        units = {one.unit for one in known}
+        if not figure.adds or len(known) < len(own) or len(units) != 1:
+            cells.append("")
+            continue
+        cells.append(quantity(sum(one.value or 0.0 for one in known), units.pop(), decimals))
+        if place == 0:
+            spread = quantity(sum((one.u95 or 0.0) ** 2 for one in known) ** 0.5, known[0].unit, decimals)
+    cells.insert(1, spread)
+    return ["Total", *cells, ""]
+
+
+def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> str:
+    if figure is None:
+        return "—"
+    if about.quantity == COUNT:
+        return "—" if figure.value is None else str(int(figure.value))
+    return quantity(figure.value, figure.unit, decimals, signed=about.signed)
 
 
 def _table_style(numbers_from: int, total: bool = False) -> list[tuple]:
@@ -241,19 +300,21 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
         Paragraph(escape(chapter.name), _style(16, fontName=BOLD)),
         Paragraph(escape(kind.question), _style(9, textColor=QUIET)),
         Spacer(1, 1.5 * mm),
-        *_headline(outcome, kind.headline, wish.title.decimals),
+        *_out_of_date(chapter, width),
+        *_headline(outcome, kind, wish.title.decimals),
         *_warnings(outcome, width),
         Spacer(1, 3 * mm),
-        _figures_and_plan(chapter, wish, width),
+        _figures_and_plan(chapter, kind, wish, width),
         Spacer(1, 3 * mm),
     ]
     if "profiles" in wish.sections:
-        story += [ProfileFigure(profile, outcome.unit, width, 22 * mm) for profile in outcome.profiles]
-    if "uncertainty" in wish.sections and "uncertainty" in outcome.tables:
-        story += _uncertainty(outcome, wish.title.decimals, width)
-    if "toe" in wish.sections and "toe" in outcome.tables:
-        story += _toe_table(outcome, wish.title.decimals, width)
-    if "method" in wish.sections:
+        charts = Cutter(outcome).charts(chapter.setup) if chapter.setup is not None else outcome.charts
+        for chart in charts:
+            one = ProfileFigure if isinstance(chart, Profile) else None
+            story.append(one(chart, outcome.unit, width, 22 * mm) if one else PlotFigure(chart, width, 34 * mm))
+    for table in _chosen_tables(chapter, wish):
+        story += _table(table, wish.title.decimals, width)
+    if "method" in wish.sections and outcome.method:
         story += [_heading("Method"), Paragraph(escape(outcome.method), _style(7.5))]
     if "inputs" in wish.sections:
         story += _inputs(outcome)
@@ -262,23 +323,32 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
     return story
 
 
-def _headline(outcome: Outcome, name: str, decimals: Decimals) -> list[Flowable]:
-    figure = outcome.figures[name]
-    value = quantity(figure.value, figure.unit, decimals)
+def _out_of_date(chapter: Chapter, width: float) -> list[Flowable]:
+    """A band across the page when the figure belongs to another state of the study."""
+    if not chapter.out_of_date:
+        return []
+    words = Paragraph(escape(f"Out of date: {chapter.out_of_date}"), _style(10, fontName=BOLD, textColor=ALARM))
+    table = Table([[words]], colWidths=[width])
+    table.setStyle([("BOX", (0, 0), (-1, -1), 1.2, ALARM), ("BACKGROUND", (0, 0), (-1, -1), WARN)])
+    return [table, Spacer(1, 2 * mm)]
+
+
+def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flowable]:
+    about = kind.headline
+    figure = outcome.figures.get(about.name)
     details = []
-    if figure.u95 is not None:
+    if figure is not None and figure.u95 is not None:
         details.append(f"± {quantity(figure.u95, figure.unit, decimals)} (95 %)")
-    mass = outcome.figures.get("mass")
-    if mass is not None and mass.value is not None:
-        density = outcome.settings.get("density")
-        at = f" at {density:g} {symbol(outcome.settings.get('density_unit', ''))}" if density else ""
-        details.append(f"{quantity(mass.value, mass.unit, decimals)}{at}")
-    material = outcome.settings.get("material")
-    if material:
-        details.append(str(material))
+    for other in kind.where("headline")[1:]:
+        more = outcome.figures.get(other.name)
+        if more is not None and more.value is not None:
+            details.append(_text_of(more, other, decimals))
+    if kind.describe is not None:
+        details += kind.describe(outcome.settings, outcome)
+    words = about.label + (", " + " · ".join(details) if details else "")
     return [
-        Paragraph(f"{value}", _style(27, fontName=BOLD, leading=31)),
-        Paragraph(escape(f"{figure.label} volume, " + " · ".join(details)), _style(9, textColor=QUIET)),
+        Paragraph(escape(_text_of(figure, about, decimals)), _style(27, fontName=BOLD, leading=31)),
+        Paragraph(escape(words), _style(9, textColor=QUIET)),
     ]
 
 
@@ -301,17 +371,14 @@ def _warnings(outcome: Outcome, width: float) -> list[Flowable]:
     return [Spacer(1, 2.5 * mm), table]
 
 
-def _figures_and_plan(chapter: Chapter, wish: ReportWish, width: float) -> Flowable:
+def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width: float) -> Flowable:
     outcome, decimals = chapter.outcome, wish.title.decimals
     left = width * 0.44
-    rows = []
-    for name in DETAILS:
-        figure = outcome.figures.get(name)
-        if figure is not None:
-            signed = name == "check_percent"
-            text = quantity(figure.value, figure.unit, decimals, signed=signed)
-            rows.append([figure.label, text])
-    table = Table(rows, colWidths=[left * 0.6, left * 0.4])
+    rows = [
+        [outcome.figures[about.name].label, _text_of(outcome.figures[about.name], about, decimals)]
+        for about in kind.where(REPORT) if about.name in outcome.figures
+    ]  # fmt: skip
+    table = Table(rows or [["", ""]], colWidths=[left * 0.6, left * 0.4])
     table.setStyle(
         [
             *_table_style(numbers_from=1),
@@ -319,12 +386,10 @@ def _figures_and_plan(chapter: Chapter, wish: ReportWish, width: float) -> Flowa
             ("TEXTCOLOR", (0, 0), (-1, 0), INK),
         ]
     )
-    plan = None
-    if "plan" in wish.sections and chapter.cloud is not None:
-        plan = heap_plan(chapter.cloud, outcome)
+    plan = plan_of(chapter.cloud, outcome) if "plan" in wish.sections else None
     if plan is None:
         return table
-    picture = PlanFigure(plan, outcome.lines["toe"], outcome.unit, width * 0.50)
+    picture = PlanFigure(plan, outcome.unit, width * 0.50)
     both = Table([[table, picture]], colWidths=[width * 0.50, width * 0.50])
     both.setStyle([("VALIGN", (0, 0), (-1, -1), "TOP"), ("LEFTPADDING", (0, 0), (-1, -1), 0),
                    ("RIGHTPADDING", (0, 0), (-1, -1), 0), ("TOPPADDING", (0, 0), (-1, -1), 0)])  # fmt: skip
@@ -335,37 +400,52 @@ def _heading(text: str) -> Flowable:
     return Paragraph(text, _style(8.5, fontName=MEDIUM, textColor=ACCENT, spaceBefore=6, spaceAfter=2))
 
 
-def _uncertainty(outcome: Outcome, decimals: Decimals, width: float) -> list[Flowable]:
-    table = outcome.tables["uncertainty"]
-    unit = table.columns[1].unit
-    rows: list[list[Any]] = [["Part", "± 95 %", "How"]]
-    for part, value, how in table.rows:
-        rows.append([part, quantity(value, unit, decimals), Paragraph(escape(how), _style(7, textColor=QUIET))])
-    shown = Table(rows, colWidths=[width * 0.2, width * 0.15, width * 0.65])
-    style = [
-        *_table_style(numbers_from=1, total=True),
-        ("ALIGN", (2, 0), (2, -1), "LEFT"),
-        ("LEFTPADDING", (2, 0), (2, -1), 10),
-    ]
+def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
+    """The tables of a chapter: those its kind puts into the report, or all of them."""
+    outcome = chapter.outcome
+    kind = study_kind(outcome.study)
+    if "details" in wish.sections:
+        return list(outcome.tables.values())
+    names = kind.tables if "tables" in wish.sections else ()
+    return [outcome.tables[name] for name in names if name in outcome.tables]
+
+
+def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable]:
+    """A table of a study: numbers at the right with their unit in the heading, long texts wrapped."""
+    count_ = len(table.columns)
+    texts = [any(isinstance(row[n], str) for row in table.rows) for n in range(count_)]
+    longest = [max([len(heading(c)), *(len(str(r[n])) for r in table.rows[:50] if isinstance(r[n], str))], default=4)
+               for n, c in enumerate(table.columns)]  # fmt: skip
+    weights = [min(max(length, 6), 44) if text else 9 for length, text in zip(longest, texts, strict=True)]
+    size = 7.5 if count_ <= 8 else 5.4
+    heads = [Paragraph(escape(heading(c)), _style(size, fontName=MEDIUM, textColor=QUIET)) for c in table.columns]
+    rows: list[list[Any]] = [heads]
+    for row in table.rows[:MOST_ROWS]:
+        cells: list[Any] = []
+        for column, cell in zip(table.columns, row, strict=True):
+            if isinstance(cell, str):
+                cells.append(Paragraph(escape(cell), _style(size)))
+            else:
+                cells.append("—" if cell is None else _number(cell, decimals.of(column.unit)))
+        rows.append(cells)
+    shown = Table(rows, colWidths=[width * w / sum(weights) for w in weights], repeatRows=1)
+    style = [*_table_style(numbers_from=1), ("FONT", (0, 1), (-1, -1), REGULAR, size)]
+    style += [("ALIGN", (n, 0), (n, -1), "LEFT") for n, text in enumerate(texts) if text]
     shown.setStyle(style)
-    return [_heading("Uncertainty of the volume"), shown]
+    more = len(table.rows) - MOST_ROWS
+    tail = [Paragraph(f"and {more} more rows, in the files that come with this report", _style(7))] if more > 0 else []
+    return [_heading(escape(table.title)), shown, *tail]
 
 
-def _toe_table(outcome: Outcome, decimals: Decimals, width: float) -> list[Flowable]:
-    table = outcome.tables["toe"]
-    rows = [[f"{c.label}" for c in table.columns]]
-    for row in table.rows:
-        rows.append([f"{cell:.{decimals.length}f}" if isinstance(cell, float) else str(cell) for cell in row])
-    shown = Table(rows, colWidths=[width / len(rows[0])] * len(rows[0]), repeatRows=1)
-    shown.setStyle(_table_style(numbers_from=1))
-    return [_heading(f"Toe line ({symbol(outcome.unit)})"), shown]
+def _number(cell: Any, places: int) -> str:
+    return str(cell) if isinstance(cell, int) and not isinstance(cell, bool) else number(float(cell), places)
 
 
 def _inputs(outcome: Outcome) -> list[Flowable]:
     story: list[Flowable] = [_heading("Inputs")]
     for item in outcome.inputs:
         name = Path(item.path).name or "cloud"
-        role = "Compared (top)" if item.role == "compared" else "Against (base)"
+        role = item.role.capitalize()
         text = f"{role}: {name}, {count(item.points)} points, {count(item.used)} used. {item.detail}"
         story.append(Paragraph(escape(text), _style(7.5)))
     return story

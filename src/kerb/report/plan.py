@@ -1,27 +1,31 @@
-"""The plan picture of a heap for the report: the cloud drawn by the window's own code, with toe, contours and grid."""
+"""The plan picture of a chapter: the cloud and what the outcome draws, by the window's own code, with contours and grid."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats
-from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.store import CloudStore
 from kerb.draw.camera import Camera, fitted
-from kerb.draw.picture import render
-from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
+from kerb.draw.picture import Picture, render
+from kerb.draw.scene import CloudLayer, Scene, Style
 from kerb.studies.outcome import Outcome
+from kerb.studies.scope import without_noise
+from kerb.studies.showing import bounds_of, put
 
 PIXELS = (960, 720)
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
-GAP_COLOUR = (60, 60, 60)
+PALETTE = {
+    "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "mark": (29, 77, 87),
+    "label": (35, 40, 42), "dimension": (35, 40, 42), "fill": (169, 98, 10), "cut": (47, 59, 134),
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class PlanPicture:
-    """A rendered plan: image (h, w, 3) red green blue, its camera, and what was drawn on it."""
+    """A rendered plan: image (h, w, 3) red green blue, its camera and scene, and the ramp of its elevations."""
 
     image: Bytes
     camera: Camera
@@ -29,6 +33,8 @@ class PlanPicture:
     low: float
     high: float
     ramp: str
+    scene: Scene = field(default_factory=Scene)
+    gaps: bool = False
 
     @property
     def size(self) -> tuple[int, int]:
@@ -49,26 +55,22 @@ def round_step(span: float, parts: int) -> float:
     return float(next(step * power for step in STEPS if step * power >= raw * 0.999))
 
 
-def heap_plan(store: CloudStore, outcome: Outcome, size: tuple[int, int] = PIXELS) -> PlanPicture | None:
-    """Draw the heap of an outcome in plan with contour lines; None when it has no toe line."""
-    line = outcome.lines.get("toe")
-    if line is None:
+def plan_of(store: CloudStore | None, outcome: Outcome, size: tuple[int, int] = PIXELS) -> PlanPicture | None:
+    """Draw what an outcome found in plan, over its cloud with contour lines; None when it draws nothing."""
+    ends = bounds_of(outcome)
+    if ends is None:
         return None
-    low, high = line.points.min(axis=0), line.points.max(axis=0)
-    top = outcome.meshes.get("top")
-    if top is not None:
-        low, high = np.minimum(low, top.vertices.min(axis=0)), np.maximum(high, top.vertices.max(axis=0))
-    margin = 0.08 * float(max(high[0] - low[0], high[1] - low[1]))
+    low, high = ends
+    margin = 0.08 * float(max(high[0] - low[0], high[1] - low[1], 1e-6))
     camera = fitted(low - margin, high + margin, size, Camera((0.0, 0.0, 0.0), 1.0))
-    interval = round_step(float(high[2] - low[2]), 12)
+    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] else 0.0
     # The ramp starts below the ground, so that the ground is not its darkest colour.
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
-    good = np.ones(256, bool)
-    good[list(NOISE_CLASSES)] = False
-    scene = Scene([CloudLayer(store, style, good)], background=(255, 255, 255), ink=(20, 22, 24))
-    gaps = outcome.meshes.get("gaps")
-    if gaps is not None and len(gaps.triangles):
-        scene.meshes.append(MeshLayer(gaps.vertices, gaps.triangles, GAP_COLOUR, 0.8, 0.8, hatch=True))
-    picture = render(scene, camera, size)
+    clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
+    scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
+    put(scene, outcome, PALETTE, set())
+    picture: Picture = render(scene, camera, size)
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])
-    return PlanPicture(image, camera, interval, float(low[2]), float(high[2]), style.ramp)
+    hatched = any(mesh.hatch for mesh in scene.meshes)
+    bottom, top = (style.low or 0.0), (style.high or 1.0)
+    return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched)

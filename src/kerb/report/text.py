@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+import re
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from kerb.core.errors import OutputError
 from kerb.core.quantity import plain, symbol
@@ -48,11 +51,62 @@ def comma_separated(table: Table) -> str:
 
 def write_csv(table: Table, path: Path, force: bool = False) -> None:
     """Write a table as CSV. Raises OutputError when the file exists (unless ``force``) or cannot be written."""
+    _written(path, force, lambda partial: partial.write_text(comma_separated(table), encoding="utf-8", newline=""))
+
+
+def write_figures(outcomes: list[tuple[str, Outcome]], path: Path, force: bool = False) -> None:
+    """Write the figures of named outcomes: one after the other as CSV, or as .xlsx with a sheet for each table too.
+
+    Raises OutputError when the file exists (unless ``force``) or cannot be written.
+    """
+    if path.suffix.lower() == ".xlsx":
+        _written(path, force, lambda partial: _workbook(outcomes, partial))
+        return
+    text = "".join(f"{_cell(name)}\r\n{comma_separated(figures_table(one))}\r\n" for name, one in outcomes)
+    _written(path, force, lambda partial: partial.write_text(text, encoding="utf-8", newline=""))
+
+
+def _workbook(outcomes: list[tuple[str, Outcome]], path: Path) -> None:
+    from openpyxl import Workbook
+
+    book = Workbook(write_only=True)
+    taken: set[str] = set()
+    for name, outcome in outcomes:
+        tables = {"figures": figures_table(outcome), **outcome.tables}
+        for table in tables.values():
+            sheet = book.create_sheet(_sheet_name(f"{name} {table.title}", taken))
+            sheet.append([heading(column) for column in table.columns])
+            for row in table.rows:
+                sheet.append([_value(cell) for cell in row])
+    if not outcomes:
+        book.create_sheet("Nothing")
+    book.save(path)
+
+
+def _sheet_name(wanted: str, taken: set[str]) -> str:
+    """A name as spreadsheets allow it: 31 letters, none of them special, and no other sheet's."""
+    base = re.sub(r"[\[\]:*?/\\']", " ", wanted)[:31].strip() or "Table"
+    name, number = base, 2
+    while name.lower() in taken:
+        name, number = f"{base[:27]} {number}", number + 1
+    taken.add(name.lower())
+    return name
+
+
+def _value(cell: object) -> Any:
+    if hasattr(cell, "item"):
+        cell = cell.item()
+    if isinstance(cell, (int, float)):
+        return cell if cell == cell and abs(cell) != float("inf") else None
+    return None if cell is None else _cell(cell)
+
+
+def _written(path: Path, force: bool, write: Callable[[Path], object]) -> None:
     if path.exists() and not force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
     partial = path.with_name(path.name + ".partial")
     try:
-        partial.write_text(comma_separated(table), encoding="utf-8", newline="")
+        write(partial)
         partial.replace(path)
     except OSError as error:
         partial.unlink(missing_ok=True)

@@ -7,8 +7,11 @@ import json
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from kerb import __version__
-from kerb.core.arrays import Floats, Ints32
+from kerb.core.things import Placed
+from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put_together, taken_apart
 
 
 @dataclass(frozen=True)
@@ -60,30 +63,25 @@ class Input:
 
 
 @dataclass(frozen=True)
-class MeshLayer:
-    """A surface to draw: vertices (n, 3) in job coordinates, triangles (m, 3)."""
+class Attribute:
+    """A column for the compared cloud: the height of its points over a layer, inside a closed line of the outcome.
 
-    vertices: Floats
-    triangles: Ints32
-
-
-@dataclass(frozen=True)
-class LineLayer:
-    """A line to draw, (n, 3) in job coordinates."""
-
-    points: Floats
-    closed: bool = False
-
-
-@dataclass(frozen=True)
-class Profile:
-    """A vertical section through the outcome: distance along it, and top and base elevations there (NaN: none)."""
+    ``over`` and ``inside`` name layers; values are worked out when they are asked for.
+    """
 
     title: str
-    line: Floats
-    distance: Floats
-    top: Floats
-    base: Floats
+    over: str
+    inside: str
+    unit: str
+
+
+@dataclass(frozen=True)
+class Made:
+    """A new holding that a study made: a thing, to be put into the job by its one door."""
+
+    name: str
+    item: Placed
+    words: str = ""
 
 
 @dataclass
@@ -99,9 +97,27 @@ class Outcome:
     tables: dict[str, Table] = field(default_factory=dict)
     warnings: list[Note] = field(default_factory=list)
     method: str = ""
-    meshes: dict[str, MeshLayer] = field(default_factory=dict)
-    lines: dict[str, LineLayer] = field(default_factory=dict)
-    profiles: list[Profile] = field(default_factory=list)
+    layers: dict[str, Layer] = field(default_factory=dict)
+    charts: list[Chart] = field(default_factory=list)
+    attributes: dict[str, Attribute] = field(default_factory=dict)
+    makes: list[Made] = field(default_factory=list)
+    items: dict[str, Outcome] = field(default_factory=dict)
+    live: bool = False
+
+    @property
+    def profiles(self) -> list[Profile]:
+        """The charts that are profiles."""
+        return [chart for chart in self.charts if isinstance(chart, Profile)]
+
+    def mesh(self, name: str) -> FoundMesh | None:
+        """A layer that is a mesh; None where there is none of that name."""
+        found = self.layers.get(name)
+        return found if isinstance(found, FoundMesh) else None
+
+    def line(self, name: str) -> FoundLine | None:
+        """A layer that is a line; None where there is none of that name."""
+        found = self.layers.get(name)
+        return found if isinstance(found, FoundLine) else None
 
     def value(self, name: str) -> float | None:
         """The value of a figure, None where it is missing or not determinable."""
@@ -123,20 +139,44 @@ class Outcome:
             "method": self.method,
         }
 
+    def head(self) -> tuple[dict[str, Any], dict[str, Any]]:
+        """A small plain head and the arrays beside it, from which :meth:`of_head` makes an equal outcome."""
+        arrays: dict[str, Any] = {}
+        data = self.to_json() | {"tables": {}}
+        for number, (name, table) in enumerate(self.tables.items()):
+            data["tables"][name] = _table_head(table, f"table.{number}", arrays)
+        data["layers"] = [
+            [name, taken_apart(layer, f"layer.{number}", arrays)]
+            for number, (name, layer) in enumerate(self.layers.items())
+        ]
+        data["charts"] = [taken_apart(chart, f"chart.{n}", arrays) for n, chart in enumerate(self.charts)]
+        data["attributes"] = {name: vars(attribute) for name, attribute in self.attributes.items()}
+        data["items"] = []
+        for number, (name, item) in enumerate(self.items.items()):
+            head, own = item.head()
+            data["items"].append([name, head])
+            arrays |= {f"item.{number}/{key}": value for key, value in own.items()}
+        return data, arrays
+
     @staticmethod
-    def from_json(data: dict[str, Any]) -> Outcome:
-        """An outcome without its drawable layers, as read from a job."""
+    def of_head(data: dict[str, Any], arrays: dict[str, Any]) -> Outcome:
+        """The reverse of :meth:`head`. Raises KeyError, TypeError or ValueError, when something is missing or wrong."""
         return Outcome(
-            study=data["study"],
-            unit=data["unit"],
-            crs=data["crs"],
+            study=data["study"], unit=data["unit"], crs=data["crs"],
             figures={name: Figure(**figure) for name, figure in data["figures"].items()},
             settings=data["settings"],
             inputs=[Input(**item) for item in data["inputs"]],
-            tables={name: _table_from(table) for name, table in data["tables"].items()},
+            tables={name: _table_of(table, arrays) for name, table in data["tables"].items()},
             warnings=[Note(note["code"], note["text"]) for note in data["warnings"]],
             method=data.get("method", ""),
-        )
+            layers={name: put_together(layer, arrays) for name, layer in data["layers"]},
+            charts=[put_together(chart, arrays) for chart in data["charts"]],
+            attributes={name: Attribute(**item) for name, item in data.get("attributes", {}).items()},
+            items={
+                name: Outcome.of_head(item, _of_item(arrays, f"item.{number}/"))
+                for number, (name, item) in enumerate(data.get("items", ()))
+            },
+        )  # fmt: skip
 
 
 def fingerprint(*parts: Any) -> str:
@@ -163,6 +203,32 @@ def _table_json(table: Table) -> dict[str, Any]:
     return {"title": table.title, "columns": columns, "rows": [list(row) for row in table.rows]}
 
 
-def _table_from(data: dict[str, Any]) -> Table:
-    columns = tuple(Column(c["name"], c["unit"], c.get("label", "")) for c in data["columns"])
-    return Table(data.get("title", ""), columns, tuple(tuple(row) for row in data["rows"]))
+def _of_item(arrays: dict[str, Any], stem: str) -> dict[str, Any]:
+    return {key.removeprefix(stem): arrays[key] for key in arrays if key.startswith(stem)}
+
+
+def _table_head(table: Table, stem: str, arrays: dict[str, Any]) -> dict[str, Any]:
+    """A table by columns: numbers as arrays, the rest as plain lists."""
+    data = {
+        "title": table.title,
+        "columns": [[c.name, c.unit, c.label] for c in table.columns],
+        "count": len(table.rows),
+    }
+    cells: list[Any] = []
+    for number in range(len(table.columns)):
+        column = [row[number] for row in table.rows]
+        if column and all(type(value) is float for value in column):
+            arrays[f"{stem}.{number}"] = np.array(column)
+            cells.append({"array": f"{stem}.{number}"})
+        elif column and all(type(value) is int and abs(value) < 2**62 for value in column):
+            arrays[f"{stem}.{number}"] = np.array(column, np.int64)
+            cells.append({"array": f"{stem}.{number}"})
+        else:
+            cells.append(column)
+    return data | {"cells": cells}
+
+
+def _table_of(data: dict[str, Any], arrays: dict[str, Any]) -> Table:
+    columns = tuple(Column(*entry) for entry in data["columns"])
+    cells = [arrays[c["array"]].tolist() if isinstance(c, dict) else c for c in data["cells"]]
+    return Table(data["title"], columns, tuple(zip(*cells, strict=True)))

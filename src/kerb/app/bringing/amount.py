@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.session import Session
 from kerb.app.sheets.fields import section
+from kerb.app.widgets import made
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import bounds_of
@@ -113,14 +114,14 @@ class AmountPanel(QWidget):
             row.addWidget(widget)
         row.addStretch(1)
         column.addLayout(row)
-        self.complaint = QLabel("", wordWrap=True)
+        self.complaint = made(QLabel(""), wordWrap=True)
         self.complaint.setProperty("role", "warning")
         self.complaint.hide()
         column.addWidget(self.complaint)
         column.addStretch(1)
 
     def _field(self, text: str, tip: str) -> QLineEdit:
-        field = QLineEdit(text, toolTip=tip)
+        field = made(QLineEdit(text), toolTip=tip)
         field.setAccessibleName(tip)
         field.setFixedWidth(60)
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -151,7 +152,7 @@ class AmountPanel(QWidget):
         self.flatten.setVisible(prospect.offer.kind == LINES and prospect.seen.format in ("DXF", "LandXML"))
         self.tolerance_unit.setText(symbol(prospect.source.unit.code))
         self.spacing_unit.setText(
-            symbol(self.session.unit if self.session.job.state.holdings else prospect.source.unit.code)
+            symbol(self.session.unit if self.session.open_job.state.holdings else prospect.source.unit.code)
         )
         self._mirror_areas()
         self.setVisible(many or cloud or not self.flatten.isHidden())
@@ -210,7 +211,7 @@ class AmountPanel(QWidget):
         sieve = Sieve(int(every), spacing, codes)
         where = self.within.currentData()
         if where == JOB_BOX:
-            boxes = [self.session.job.bounds_of(holding) for holding in self.session.job.state.holdings]
+            boxes = [self.session.open_job.bounds_of(holding) for holding in self.session.open_job.state.holdings]
             low, high = bounds_of(np.concatenate(boxes))
             return replace(sieve, box=boxed(low, high).box)
         return replace(sieve, ring=self.areas[where]) if where in self.areas else sieve

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.widgets import made
 from kerb.core.quantity import count
 from kerb.formats.text_table import BLANK, KEEP, ROLES, SKIP, STYLES, Sniffed, TextPlan
 
@@ -81,7 +82,7 @@ class Columns(QWidget):
         for style in STYLES:
             group = {"": "", " ": " · thousands by blank"}.get(style.thousands, f" · thousands by {style.thousands}")
             self.numbers.addItem(f"1{style.decimal}5{group}", style)
-        self.skip = QSpinBox(minimum=0, maximum=10_000)
+        self.skip = made(QSpinBox(), minimum=0, maximum=10_000)
         for words, widget, tip in (
             ("Columns parted by", self.mark, "What stands between two columns"),
             ("numbers like", self.numbers, "Decimal mark, and what groups thousands"),

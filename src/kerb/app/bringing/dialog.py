@@ -29,6 +29,7 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.tasks import Latest
 from kerb.app.theme import Theme
+from kerb.app.widgets import made
 from kerb.core.errors import KerbError
 from kerb.core.place_check import Site
 from kerb.core.quantity import count
@@ -110,7 +111,7 @@ class BringIn(QDialog):
         outer.addLayout(self._bar())
 
     def _left(self) -> QWidget:
-        left = QWidget(objectName="left")
+        left = made(QWidget(), objectName="left")
         left.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         left.setFixedWidth(290)
         column = QVBoxLayout(left)
@@ -124,9 +125,9 @@ class BringIn(QDialog):
         self.tree.itemChanged.connect(self._ticked)
         column.addWidget(self.tree, 1)
         row = QHBoxLayout()
-        more = QPushButton("Add files…", toolTip="Look at further files; or drop them here")
+        more = made(QPushButton("Add files…"), toolTip="Look at further files; or drop them here")
         more.clicked.connect(self._ask_files)
-        self.drop = QPushButton("Leave out", toolTip="Take the chosen file off this list (Delete)")
+        self.drop = made(QPushButton("Leave out"), toolTip="Take the chosen file off this list (Delete)")
         self.drop.clicked.connect(self._leave_out)
         row.addWidget(more)
         row.addWidget(self.drop)
@@ -135,7 +136,7 @@ class BringIn(QDialog):
         return left
 
     def _right(self) -> QWidget:
-        body = QWidget(objectName="page")
+        body = made(QWidget(), objectName="page")
         column = QVBoxLayout(body)
         column.setContentsMargins(20, 14, 20, 14)
         column.setSpacing(10)
@@ -160,7 +161,7 @@ class BringIn(QDialog):
         column.addWidget(self.placing, 1)
         column.addWidget(self.amount)
         column.addStretch(0)
-        scroll = QScrollArea(widgetResizable=True)
+        scroll = made(QScrollArea(), widgetResizable=True)
         scroll.setWidget(body)
         self.panels = (self.columns, self.placing, self.amount)
         return scroll
@@ -170,8 +171,8 @@ class BringIn(QDialog):
         row.setContentsMargins(16, 10, 16, 12)
         row.setSpacing(10)
         row.addWidget(QLabel("Epoch"))
-        self.epoch = QDateEdit(
-            calendarPopup=True, displayFormat="yyyy-MM-dd", toolTip="Date of the survey, for all of these"
+        self.epoch = made(
+            QDateEdit(), calendarPopup=True, displayFormat="yyyy-MM-dd", toolTip="Date of the survey, for all of these"
         )
         self.epoch.setMinimumDate(NO_DATE)
         self.epoch.setSpecialValueText("no date")
@@ -188,8 +189,8 @@ class BringIn(QDialog):
         self.together.setCurrentIndex(int(bool(self.session.settings.get("bring_together", False))))
         self.together.activated.connect(lambda i: self.session.settings.set("bring_together", bool(i)))
         row.addWidget(self.together)
-        self.sure = QCheckBox(
-            "I have seen the alarms", toolTip="Data with alarms is brought in only when this is ticked"
+        self.sure = made(
+            QCheckBox("I have seen the alarms"), toolTip="Data with alarms is brought in only when this is ticked"
         )
         self.sure.clicked.connect(lambda _on: self._mirror_bar())
         row.addStretch(1)
@@ -334,7 +335,7 @@ class BringIn(QDialog):
         self._show_place()
 
     def _note(self, text: str) -> None:
-        label = QLabel(f"▲  {text[:1].upper()}{text[1:]}", wordWrap=True)
+        label = made(QLabel(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
         label.setProperty("role", "warning")
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.notes.addWidget(label)

@@ -22,6 +22,7 @@ from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.session import Session
 from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
+from kerb.app.widgets import made
 from kerb.core.errors import InputError
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
 from kerb.core.reference import is_geographic
@@ -57,7 +58,7 @@ class PlacingPanel(QWidget):
         right.addWidget(section("Place check"))
         self.thumbnail = Thumbnail(theme)
         right.addWidget(self.thumbnail, 1)
-        self.result = QLabel("", wordWrap=True)
+        self.result = made(QLabel(""), wordWrap=True)
         right.addWidget(self.result)
         self.alarms = QVBoxLayout()
         right.addLayout(self.alarms)
@@ -66,8 +67,8 @@ class PlacingPanel(QWidget):
     def _build_source(self, left: QVBoxLayout) -> None:
         left.addWidget(section("What the numbers are in"))
         row = QHBoxLayout()
-        self.system = QLabel("", wordWrap=True)
-        self.change = QPushButton("Change…", toolTip="State another reference system for the numbers of the file")
+        self.system = made(QLabel(""), wordWrap=True)
+        self.change = made(QPushButton("Change…"), toolTip="State another reference system for the numbers of the file")
         self.change.clicked.connect(self._choose_system)
         row.addWidget(self.system, 1)
         row.addWidget(self.change)
@@ -94,7 +95,7 @@ class PlacingPanel(QWidget):
         self.words: dict[str, QLabel] = {}
         for how in ORDER:
             button = QRadioButton(HEADS[how])
-            words = QLabel("", wordWrap=True)
+            words = made(QLabel(""), wordWrap=True)
             words.setProperty("role", "small")
             words.setContentsMargins(22, 0, 0, 2)
             button.clicked.connect(lambda _on, h=how: self._choose(h))
@@ -104,8 +105,8 @@ class PlacingPanel(QWidget):
             left.addWidget(words)
         row = QHBoxLayout()
         row.setContentsMargins(22, 0, 0, 0)
-        self.horizontal = QCheckBox("plan", toolTip="Scale easting and northing about the origin")
-        self.vertical = QCheckBox("heights", toolTip="Scale elevations")
+        self.horizontal = made(QCheckBox("plan"), toolTip="Scale easting and northing about the origin")
+        self.vertical = made(QCheckBox("heights"), toolTip="Scale elevations")
         for box in (self.horizontal, self.vertical):
             box.clicked.connect(lambda _on: self._choose(CONVERT))
             row.addWidget(box)
@@ -113,7 +114,7 @@ class PlacingPanel(QWidget):
         self.parts = QWidget()
         self.parts.setLayout(row)
         left.addWidget(self.parts)
-        self.swap = QCheckBox("Exchange easting and northing", toolTip="For files with northing first")
+        self.swap = made(QCheckBox("Exchange easting and northing"), toolTip="For files with northing first")
         self.swap.clicked.connect(self._swap)
         left.addWidget(self.swap)
 
@@ -127,7 +128,7 @@ class PlacingPanel(QWidget):
                 box.addItem(unit.plural, unit.code)
             box.setCurrentIndex(box.findData(unit.code))
         self.plan_unit.setEnabled(not is_geographic(source))
-        found = prospect.choices(self.session.job.state)
+        found = prospect.choices(self.session.open_job.state)
         for how in ORDER:
             shown = how in found
             self.choices[how].setVisible(shown)
@@ -178,16 +179,16 @@ class PlacingPanel(QWidget):
 
     def state_system(self, system: object) -> None:
         """State what the numbers are in."""
-        self.changed.emit(self.prospect.with_source(system, self.session.job.state))
+        self.changed.emit(self.prospect.with_source(system, self.session.open_job.state))
 
     def _state_units(self) -> None:
         plan, heights = FILE_UNITS.get(self.plan_unit.currentData()), FILE_UNITS.get(self.height_unit.currentData())
         source = self.prospect.source
         stated = unit_stated(source, plan or source.unit, heights or source.vertical_unit)
-        self.changed.emit(self.prospect.with_source(stated, self.session.job.state))
+        self.changed.emit(self.prospect.with_source(stated, self.session.open_job.state))
 
     def _choose(self, how: str) -> None:
-        found = self.prospect.choices(self.session.job.state)[how]
+        found = self.prospect.choices(self.session.open_job.state)[how]
         if how == CONVERT:
             both = self.horizontal.isChecked() or self.vertical.isChecked()
             found = replace(

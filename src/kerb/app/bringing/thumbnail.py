@@ -50,7 +50,7 @@ class Thumbnail(QWidget):
         scale = float(np.min(room / size))
         corner = np.array([self.width(), self.height()]) / 2 - np.array([1, -1]) * (low + high) / 2 * scale
         self._dots(painter, self.job, (corner, scale), QColor(self.theme.quiet), 150)
-        self._dots(painter, self.new, (corner, scale), QColor(self.theme.toe), 190)
+        self._dots(painter, self.new, (corner, scale), QColor(self.theme.edge), 190)
         self._outlines(painter, (corner, scale))
         self._key(painter)
 
@@ -68,7 +68,7 @@ class Thumbnail(QWidget):
 
     def _outlines(self, painter: QPainter, how: tuple[Floats, float]) -> None:
         middles = []
-        for xyz, ink in ((self.job, self.theme.quiet), (self.new, self.theme.toe)):
+        for xyz, ink in ((self.job, self.theme.quiet), (self.new, self.theme.edge)):
             if not len(xyz):
                 continue
             low, high = bounds_of(xyz)
@@ -87,7 +87,7 @@ class Thumbnail(QWidget):
     def _key(self, painter: QPainter) -> None:
         painter.setFont(font(11))
         x = 10.0
-        for words, ink in (("new", self.theme.toe), ("job", self.theme.quiet)):
+        for words, ink in (("new", self.theme.edge), ("job", self.theme.quiet)):
             if words == "job" and not len(self.job):
                 continue
             painter.setPen(Qt.PenStyle.NoPen)

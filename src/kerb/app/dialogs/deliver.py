@@ -26,9 +26,10 @@ from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
 from kerb.core.errors import KerbError
 from kerb.job.job import Change
+from kerb.report.deliver import chapter_of, out_of_date
 from kerb.report.pages import PAGES
 from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
-from kerb.report.text import comma_separated, figures_table
+from kerb.report.text import write_figures
 
 PREVIEW_SCALE = 1.25
 
@@ -44,7 +45,9 @@ class Deliver(QDialog):
         self.pdf = b""
         self.worker = Latest("report", self)
         self.worker.done.connect(self._arrived)
-        self._timer = QTimer(self, singleShot=True, interval=150)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(150)
         self._timer.timeout.connect(self._render)
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -56,7 +59,8 @@ class Deliver(QDialog):
         self._build_studies()
         self._build_sections()
         self._build_buttons()
-        scroll = QScrollArea(widgetResizable=True)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
         body = QWidget()
         self.pages = QVBoxLayout(body)
         self.pages.setSpacing(14)
@@ -70,19 +74,47 @@ class Deliver(QDialog):
     def _build_studies(self) -> None:
         self.column.addWidget(section("Studies"))
         self.studies: dict[str, QCheckBox] = {}
-        for study in self.session.job.state.studies:
-            box = QCheckBox(study.name)
-            ready = study.outcome is not None
-            box.setEnabled(ready)
-            box.setChecked(ready and study.in_report)
-            if not ready:
-                box.setToolTip("Not computed yet")
-            elif self.session.stale(study):
-                box.setText(f"{study.name} (out of date)")
-                box.setToolTip("Its inputs changed since it was computed; compute it first")
+        for study in self.session.open_job.state.studies:
+            box = QCheckBox(study.name.replace("&", "&&"))
+            box.setChecked(study.found is not None and study.in_report)
             box.toggled.connect(lambda _on: self._timer.start())
             self.studies[study.id] = box
             self.column.addWidget(box)
+        self.bring = QPushButton("Compute what is out of date")
+        self.bring.setToolTip("Compute every study of the report whose figure does not belong to what it says now")
+        self.bring.clicked.connect(self._compute)
+        self.column.addWidget(self.bring)
+        self._mirror_studies()
+        self.session.changed.connect(self._follow)
+        self.session.answered.connect(self._follow)
+
+    def _mirror_studies(self) -> None:
+        """Say of each study whether it is computed and up to date."""
+        for study in self.session.open_job.state.studies:
+            box = self.studies.get(study.id)
+            if box is None:
+                continue
+            ready, stale = study.found is not None, self.session.stale(study)
+            if ready and not box.isEnabled():
+                box.setChecked(study.in_report)
+            box.setEnabled(ready)
+            box.setText(study.name.replace("&", "&&") + (" (out of date)" if stale else ""))
+            tip = "Something it was computed from was changed since; the report says so across its page"
+            box.setToolTip(tip if stale else "" if ready else "Not computed yet")
+        waiting = out_of_date(self.session.open_job)
+        self.bring.setVisible(bool(waiting))
+        self.bring.setEnabled(self.session.compute_task is None)
+        busy = self.session.compute_task is not None
+        self.bring.setText("Computing…" if busy else f"Compute {len(waiting)} that are out of date")
+
+    def _follow(self) -> None:
+        """A study was computed or changed: the preview follows."""
+        self._mirror_studies()
+        self._timer.start()
+
+    def _compute(self) -> None:
+        self.session.compute_each([study.id for study in out_of_date(self.session.open_job)])
+        self._mirror_studies()
 
     def _build_sections(self) -> None:
         self.column.addSpacing(10)
@@ -97,10 +129,11 @@ class Deliver(QDialog):
             self.column.addWidget(box)
         self.column.addSpacing(10)
         self.column.addWidget(section("Page"))
-        self.page = QComboBox(toolTip="Page size")
+        self.page = QComboBox()
+        self.page.setToolTip("Page size")
         for name in PAGES:
             self.page.addItem(name, name)
-        self.page.setCurrentText(self.session.job.state.title.page)
+        self.page.setCurrentText(self.session.open_job.state.title.page)
         self.page.activated.connect(lambda _i: self._timer.start())
         self.column.addWidget(self.page)
         block = QPushButton("Edit title block…")
@@ -109,10 +142,12 @@ class Deliver(QDialog):
         self.column.addStretch(1)
 
     def _build_buttons(self) -> None:
-        self.note = QLabel("", wordWrap=True)
+        self.note = QLabel("")
+        self.note.setWordWrap(True)
         self.note.setProperty("role", "small")
         self.column.addWidget(self.note)
-        tables = QPushButton("Save figures as CSV…", toolTip="All figures of the chosen studies, full precision")
+        tables = QPushButton("Save figures…")
+        tables.setToolTip("All figures of the chosen studies, full precision, as CSV; all tables as a spreadsheet")
         tables.clicked.connect(self._save_csv)
         self.save = QPushButton("Save report…")
         self.save.setProperty("role", "main")
@@ -124,23 +159,16 @@ class Deliver(QDialog):
     def wish(self) -> ReportWish:
         """What was chosen."""
         sections = tuple(key for key, box in self.sections.items() if box.isChecked())
-        title = replace(self.session.job.state.title, page=self.page.currentData())
+        title = replace(self.session.open_job.state.title, page=self.page.currentData())
         return ReportWish(title, sections)
 
     def chapters(self) -> list[Chapter]:
         """The chosen studies with what they found."""
-        job, made = self.session.job, []
+        job, made = self.session.open_job, []
         for study in job.state.studies:
             box, outcome = self.studies.get(study.id), self.session.outcome(study)
-            if box is None or not box.isChecked() or outcome is None:
-                continue
-            if self.session.stale(study):
-                from kerb.studies.outcome import Note
-
-                stale = Note("stale", "Out of date: inputs changed after this was computed.")
-                outcome = replace(outcome, warnings=[stale, *outcome.warnings])
-            holding = job.state.holding(study.setup.get("cloud", ""))
-            made.append(Chapter(study.name, outcome, job.store(holding) if holding else None))
+            if box is not None and box.isChecked() and outcome is not None:
+                made.append(chapter_of(job, study, outcome))
         return made
 
     def _render(self) -> None:
@@ -170,7 +198,8 @@ class Deliver(QDialog):
                     QImage.Format.Format_RGB888,
                 ).copy()
                 image.setDevicePixelRatio(ratio)
-                label = QLabel(alignment=Qt.AlignmentFlag.AlignHCenter)
+                label = QLabel()
+                label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
                 label.setPixmap(QPixmap.fromImage(image))
                 self.pages.addWidget(label)
         finally:
@@ -180,20 +209,24 @@ class Deliver(QDialog):
 
     def _show_words(self, words: str) -> None:
         self._clear()
-        self.pages.addWidget(QLabel(words, alignment=Qt.AlignmentFlag.AlignCenter))
+        label = QLabel(words)
+        label.setTextFormat(Qt.TextFormat.PlainText)
+        label.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.pages.addWidget(label)
 
     def _clear(self) -> None:
         while self.pages.count():
-            widget = self.pages.takeAt(0).widget()
+            item = self.pages.takeAt(0)
+            widget = item.widget() if item is not None else None
             if widget is not None:
-                widget.setParent(None)
+                widget.hide()
                 widget.deleteLater()
 
     def _edit_title(self) -> None:
         from kerb.app.dialogs.title import TitleBlock
 
         if TitleBlock(self.session, self).exec():
-            self.page.setCurrentText(self.session.job.state.title.page)
+            self.page.setCurrentText(self.session.open_job.state.title.page)
             self._timer.start()
 
     def _save(self) -> None:
@@ -206,7 +239,8 @@ class Deliver(QDialog):
         """Write the report as previewed, and say so in the job record."""
         partial = path.with_name(path.name + ".partial")
         try:
-            partial.write_bytes(self.pdf or make_report(self.chapters(), self.wish()))
+            shown = self.pdf if self.worker.idle() and not self._timer.isActive() else b""
+            partial.write_bytes(shown or make_report(self.chapters(), self.wish()))
             partial.replace(path)
         except (OSError, KerbError) as error:
             partial.unlink(missing_ok=True)
@@ -220,26 +254,30 @@ class Deliver(QDialog):
             {"studies": names},
             undoable=False,
         )
-        self.session.job.note(change)
+        self.session.open_job.note(change)
         self.session.said.emit(f"Report saved as {path}")
         self.accept()
 
     def _save_csv(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Save figures", f"{self._stem()}.csv", "CSV (*.csv)")
-        if not path:
-            return
-        text = ""
-        for chapter in self.chapters():
-            text += f"{chapter.name}\r\n{comma_separated(figures_table(chapter.outcome))}\r\n"
+        kinds = "CSV (*.csv);;Spreadsheet with all tables (*.xlsx)"
+        path, _ = QFileDialog.getSaveFileName(self, "Save figures", f"{self._stem()}.csv", kinds)
+        if path:
+            self.save_tables(Path(path))
+
+    def save_tables(self, path: Path) -> None:
+        """Write the figures of the chosen studies; into a spreadsheet all their tables too."""
         try:
-            Path(path).write_text(text, encoding="utf-8", newline="")
-        except OSError as error:
-            self.session.complained.emit("The figures were not saved", f"{path}: {error}")
+            write_figures([(chapter.name, chapter.outcome) for chapter in self.chapters()], path, force=True)
+        except KerbError as error:
+            self.session.complained.emit("The figures were not saved", str(error))
 
     def _stem(self) -> str:
-        return "".join(c if c.isalnum() or c in " -_" else "-" for c in self.session.job.state.title.name).strip()
+        return "".join(c if c.isalnum() or c in " -_" else "-" for c in self.session.open_job.state.title.name).strip()
 
     def done(self, result: int) -> None:
+        """Stop following the job."""
         self._timer.stop()
+        self.session.changed.disconnect(self._follow)
+        self.session.answered.disconnect(self._follow)
         self.worker.close()
         super().done(result)

@@ -9,7 +9,8 @@ from pathlib import Path
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QTextBrowser, QVBoxLayout, QWidget
 
-from kerb.app.actions import ACTIONS
+from kerb.app.actions import actions
+from kerb.app.widgets import made
 
 MOUSE = """
 ### Mouse
@@ -19,9 +20,23 @@ MOUSE = """
 | drag | plan, section | moves the view |
 | drag | orbit | turns about the point under the cursor |
 | Shift + drag, middle or right drag | orbit | moves the view |
-| drag a vertex | toe line | moves it, the volume follows |
-| click on the line | toe line | inserts a vertex |
-| right click on a vertex | toe line | types its elevation, deletes it |
+| drag a vertex | drawn lines | moves it, the figure follows; Shift snaps to other vertices |
+| click on the line | drawn lines | inserts a vertex |
+| right click on a vertex | drawn lines | types its place or elevation, deletes it |
+
+### Keys on drawn lines
+| key | does |
+| --- | --- |
+| Tab, Shift + Tab | goes from vertex to vertex |
+| arrows | move the chosen vertex, or the cross while drawing; Shift by ten times as much |
+| Space | sets a vertex while drawing |
+| Insert, Delete | adds a vertex behind the chosen one, takes it out |
+| Enter | ends the drawing, keeps what was moved |
+| menu key | types place or elevation |
+
+### Mouse on the legend
+| what | where | does |
+| --- | --- | --- |
 | drag an end | legend | sets a limit; double-click fits what is in view |
 """
 
@@ -34,7 +49,7 @@ class Reading(QDialog):
         self.setWindowTitle(title)
         self.resize(760, 640)
         column = QVBoxLayout(self)
-        self.page = QTextBrowser(openExternalLinks=False)
+        self.page = made(QTextBrowser(), openExternalLinks=False)
         if markdown:
             self.page.setMarkdown(text)
         else:
@@ -65,5 +80,5 @@ def method_page(name: str) -> str:
 
 def keys_page() -> str:
     """All shortcuts, from the registry, and the mouse."""
-    rows = [f"| {entry.shortcut} | {entry.title} | {entry.help} |" for entry in ACTIONS if entry.shortcut]
+    rows = [f"| {entry.shortcut} | {entry.title} | {entry.help} |" for entry in actions() if entry.shortcut]
     return "\n".join(["### Keys", "| key | action | what it does |", "| --- | --- | --- |", *rows]) + "\n" + MOUSE

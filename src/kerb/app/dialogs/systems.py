@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.widgets import made
 from kerb.core import systems
 from kerb.core.errors import InputError
 from kerb.core.reference import ReferenceSystem, from_text, local_grid
@@ -36,13 +37,15 @@ class SystemDialog(QDialog):
         self.resize(620, 520)
         self.chosen = current
         column = QVBoxLayout(self)
-        words = QLabel(
-            "The numbers stay as they are; this only says what they are in." if job else "What the numbers are in.",
+        words = made(
+            QLabel(
+                "The numbers stay as they are; this only says what they are in." if job else "What the numbers are in."
+            ),
             wordWrap=True,
         )
         words.setProperty("role", "quiet")
         column.addWidget(words)
-        self.search = QLineEdit(placeholderText="Name, code or country: “utm 30n”, “2229”, “Lambert France”")
+        self.search = made(QLineEdit(), placeholderText="Name, code or country: “utm 30n”, “2229”, “Lambert France”")
         self.search.setAccessibleName("Search reference systems")
         column.addWidget(self.search)
         self.list = QListWidget()
@@ -63,14 +66,14 @@ class SystemDialog(QDialog):
             row.addWidget(widget)
         row.addStretch(1)
         column.addLayout(row)
-        self.about = QLabel("", wordWrap=True)
+        self.about = made(QLabel(""), wordWrap=True)
         self.about.setProperty("role", "small")
         column.addWidget(self.about)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         column.addWidget(self.buttons)
-        self._wait = QTimer(self, singleShot=True, interval=120)
+        self._wait = made(QTimer(self), singleShot=True, interval=120)
         self._wait.timeout.connect(self._find)
         self.search.textChanged.connect(lambda _t: self._wait.start())
         self.list.currentItemChanged.connect(lambda *_: self._mirror())

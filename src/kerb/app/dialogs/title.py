@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from kerb.app.session import Session
+from kerb.app.widgets import made
 from kerb.job.job import Change
 from kerb.report.pages import PAGES
 
@@ -47,7 +48,7 @@ class TitleBlock(QDialog):
         self.decimals = {}
         for key, words in (("length", "Decimals of lengths"), ("area", "Decimals of areas"),
                            ("volume", "Decimals of volumes"), ("mass", "Decimals of masses")):  # fmt: skip
-            box = QSpinBox(minimum=0, maximum=6, value=getattr(title.decimals, key))
+            box = made(QSpinBox(), minimum=0, maximum=6, value=getattr(title.decimals, key))
             box.setToolTip("Display only: computation keeps full precision")
             self.decimals[key] = box
             form.addRow(words, box)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import shapely
@@ -19,10 +20,13 @@ from PySide6.QtWidgets import (
 )
 
 from kerb.app.session import Session
+from kerb.app.shapes import shapes_of
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
+from kerb.app.widgets import made
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
+from kerb.core.geometry.features import LineSet
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, from_text
 from kerb.core.things import CLOUD, LINES
@@ -58,7 +62,7 @@ class CataloguePage(QWidget):
         title = QLabel("Open data")
         title.setProperty("role", "heading")
         column.addWidget(title)
-        words = QLabel("Address or folder of a STAC catalogue. Nothing is fetched until you ask.", wordWrap=True)
+        words = made(QLabel("Address or folder of a STAC catalogue. Nothing is fetched until you ask."), wordWrap=True)
         words.setProperty("role", "small")
         column.addWidget(words)
         self.address = QLineEdit(self.session.settings.get("catalogue", ""))
@@ -67,9 +71,9 @@ class CataloguePage(QWidget):
         self.address.returnPressed.connect(self.connect_catalogue)
         column.addWidget(self.address)
         row = QHBoxLayout()
-        self.simulate = QPushButton("Simulated agency", toolTip="Start a small made-up agency on this machine")
+        self.simulate = made(QPushButton("Simulated agency"), toolTip="Start a small made-up agency on this machine")
         self.simulate.clicked.connect(self.start_agency)
-        self.connect_button = QPushButton("Connect", toolTip="Read the catalogue at this address")
+        self.connect_button = made(QPushButton("Connect"), toolTip="Read the catalogue at this address")
         self.connect_button.clicked.connect(self.connect_catalogue)
         row.addWidget(self.simulate)
         row.addStretch(1)
@@ -80,7 +84,7 @@ class CataloguePage(QWidget):
         self.mirror()
 
     def _build_choice(self, column: QVBoxLayout) -> None:
-        self.title = QLabel("Not connected", wordWrap=True)
+        self.title = made(QLabel("Not connected"), wordWrap=True)
         self.title.setProperty("role", "quiet")
         column.addWidget(self.title)
         row = QHBoxLayout()
@@ -99,10 +103,10 @@ class CataloguePage(QWidget):
         row.addWidget(section("Tiles"))
         row.addStretch(1)
         for words, tip, work in (
-            ("My area", "Tiles that the job's data, areas or toe line touch", self.choose_area),
+            ("My area", "Tiles that the open study, the job's areas or its data touch", self.choose_area),
             ("All", "All tiles listed", self.choose_all), ("None", "No tile", self.choose_none),
         ):  # fmt: skip
-            button = QPushButton(words, toolTip=tip)
+            button = made(QPushButton(words), toolTip=tip)
             button.setProperty("role", "link")
             button.clicked.connect(work)
             row.addWidget(button)
@@ -114,7 +118,7 @@ class CataloguePage(QWidget):
         self.services = QVBoxLayout()
         column.addLayout(self.services)
         row = QHBoxLayout()
-        close = QPushButton("Close", toolTip="Back to the study")
+        close = made(QPushButton("Close"), toolTip="Back to the study")
         close.clicked.connect(self.closed)
         self.take = QPushButton("Fetch")
         self.take.setProperty("role", "main")
@@ -230,7 +234,7 @@ class CataloguePage(QWidget):
             widget.setParent(None)
             widget.deleteLater()
         for service in found.services if found is not None else ():
-            button = QPushButton("Backdrop of picture tiles", toolTip=f"Put “{service.title}” under the plan")
+            button = made(QPushButton("Backdrop of picture tiles"), toolTip=f"Put “{service.title}” under the plan")
             button.clicked.connect(lambda _c, s=service: self.backdrop_wanted.emit(s))
             self.services.addWidget(button)
 
@@ -262,26 +266,27 @@ class CataloguePage(QWidget):
         self.mirror()
 
     def choose_area(self) -> None:
-        """Tick what the area of interest touches: the toe line of the open study, the job's areas, else its data."""
+        """Tick what the area of interest touches: what is drawn for the open study, the job's areas, else its data."""
         ring = self._area()
         if ring is None or self.catalogue is None:
-            self.session.said.emit("The job has no area yet: draw a toe line, or bring in an area or a cloud.")
+            self.session.said.emit("The job has no area yet: draw one for a study, or bring in an area or a cloud.")
             return
         self.choose({tile.id for tile in self.catalogue.touching(ring, self.system())} & {t.id for t in self.listed()})
 
     def _area(self) -> Floats | None:
-        job, setup = self.session.job, self.session.setup
-        if setup is not None and setup.toe:
-            return np.array(setup.toe)
-        shapes = []
-        for holding in job.state.of_kind(LINES):
-            shapes += [shapely.Polygon(line.xyz[:, :2]) for line in job.thing(holding).thing.lines if line.closed]
+        job = self.session.open_job
+        shapes: list[Any] = [shapely.Polygon(s.drawn.xy) for s in shapes_of(self.session) if s.closed]
+        for holding in job.state.of_kind(LINES) if not shapes else ():
+            thing = job.thing(holding).thing
+            if isinstance(thing, LineSet):
+                shapes += [shapely.Polygon(line.xyz[:, :2]) for line in thing.lines if line.closed]
         for holding in job.state.of_kind(CLOUD) if not shapes else ():
             low, high = job.bounds_of(holding)
             shapes.append(shapely.box(*low[:2], *high[:2]))
         if not shapes:
             return None
-        return shapely.get_coordinates(shapely.union_all(shapes).convex_hull.exterior)[:-1]
+        hull: Any = shapely.union_all(shapes).convex_hull
+        return np.asarray(shapely.get_coordinates(hull.exterior)[:-1])
 
     # Fetching
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QListWidget, QPush
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.tasks import Task
+from kerb.app.widgets import made
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import symbol
@@ -40,7 +41,7 @@ class ControllerPage(QWidget):
         column.setSpacing(7)
         title = QLabel("Field controller")
         title.setProperty("role", "heading")
-        words = QLabel(WORDS, wordWrap=True)
+        words = made(QLabel(WORDS), wordWrap=True)
         words.setProperty("role", "small")
         column.addWidget(title)
         column.addWidget(words)
@@ -55,7 +56,7 @@ class ControllerPage(QWidget):
         row.addWidget(self.port)
         column.addLayout(row)
         row = QHBoxLayout()
-        self.simulate = QPushButton("Simulated controller", toolTip="Start a made-up controller on this machine")
+        self.simulate = made(QPushButton("Simulated controller"), toolTip="Start a made-up controller on this machine")
         self.simulate.clicked.connect(self.start_standin)
         self.button = QPushButton("Listen")
         self.button.setProperty("role", "main")
@@ -65,14 +66,14 @@ class ControllerPage(QWidget):
         row.addWidget(self.button)
         column.addLayout(row)
         column.addWidget(hairline())
-        self.state = QLabel("Not listening", wordWrap=True)
+        self.state = made(QLabel("Not listening"), wordWrap=True)
         self.state.setProperty("role", "quiet")
         column.addWidget(self.state)
         column.addWidget(section("Shots, newest first"))
         self.shots = QListWidget()
         self.shots.setAccessibleName("Shots")
         column.addWidget(self.shots, 1)
-        close = QPushButton("Close", toolTip="Back to the study; listening goes on until it is stopped")
+        close = made(QPushButton("Close"), toolTip="Back to the study; listening goes on until it is stopped")
         close.clicked.connect(self.closed)
         row = QHBoxLayout()
         row.addWidget(close)

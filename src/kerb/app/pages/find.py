@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton
 
-from kerb.app.pages.page import Page
+from kerb.app.pages.page import Desk, Page
 from kerb.app.selection import TINT
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
+from kerb.app.tasks import Task
 from kerb.app.views.view import PLAN, View
+from kerb.app.widgets import made
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.filters import Filter
@@ -23,10 +25,6 @@ from kerb.core.cloud.ground import TERRAINS, GroundSettings, terrain_of
 from kerb.core.errors import KerbError
 from kerb.core.quantity import count, number, symbol
 from kerb.core.setting import settings_of
-
-if TYPE_CHECKING:
-    from kerb.app.tasks import Task
-    from kerb.app.window import Window
 
 REST_MS = 250
 STRIP_POINTS = 400_000
@@ -37,27 +35,23 @@ KIND = {"shown": "What is shown is looked at.", "used": "All points that are not
 class FindPage(Page):
     """Choose what to find, set it while a strip shows the effect, find it everywhere."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window, "Find points", "How it decides")
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk, "Find points", "How it decides")
         self.finder: Finder = FINDERS["outliers"]
+        self.help_page = self.finder.page
         self.kept: dict[tuple[str, str], Any] = {}
         self.fields: dict[str, NumberField | ChoiceField] = {}
         self.strip_box: tuple[float, float, float, float] | None = None
         self.found: tuple[str, Mask, bool] | None = None
         self._task: Task | None = None
-        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest = made(QTimer(self), singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(lambda: self._run(whole=False))
         self._build_body()
         self._build_actions()
         self.session.changed.connect(self._job_changed)
 
-    @property
-    def help_page(self) -> str:
-        """The method page of what is looked for."""
-        return self.finder.page
-
     def _build_body(self) -> None:
-        self.choice = QComboBox(toolTip="What is looked for")
+        self.choice = made(QComboBox(), toolTip="What is looked for")
         for key, finder in FINDERS.items():
             self.choice.addItem(finder.title, key)
         self.choice.activated.connect(lambda _i: self.show_finder(self.choice.currentData()))
@@ -75,8 +69,8 @@ class FindPage(Page):
         self.body.addWidget(hairline())
         self.body.addWidget(section("Where"))
         self.among = self.words("")
-        self.on_strip = QCheckBox(
-            "Look at a strip first", toolTip="A strip through the middle of the view answers fast"
+        self.on_strip = made(
+            QCheckBox("Look at a strip first"), toolTip="A strip through the middle of the view answers fast"
         )
         self.on_strip.setChecked(True)
         self.on_strip.toggled.connect(lambda _on: self._changed())
@@ -88,7 +82,7 @@ class FindPage(Page):
         row = QHBoxLayout()
         self.sides: dict[str, QPushButton] = {}
         for key, words in (("both", "Both"), ("stayed", "Ground"), ("gone", "Taken out")):
-            button = QPushButton(words, toolTip="Show ground and what was taken out, or one of the two")
+            button = made(QPushButton(words), toolTip="Show ground and what was taken out, or one of the two")
             button.clicked.connect(lambda _on, k=key: self._show_side(k))
             self.sides[key] = button
             row.addWidget(button)
@@ -97,13 +91,15 @@ class FindPage(Page):
         self.body.addStretch(1)
 
     def _build_actions(self) -> None:
-        self.everywhere = QPushButton("Find everywhere", toolTip="Look through the whole cloud with these settings")
+        self.everywhere = made(
+            QPushButton("Find everywhere"), toolTip="Look through the whole cloud with these settings"
+        )
         self.everywhere.clicked.connect(self._pressed)
         self.apply = QPushButton("Set aside")
         self.apply.setProperty("role", "main")
         self.apply.clicked.connect(self._apply)
-        self.other = QPushButton(
-            "New cloud", toolTip="A cloud of its own of what was found; this one is hidden and stays"
+        self.other = made(
+            QPushButton("New cloud"), toolTip="A cloud of its own of what was found; this one is hidden and stays"
         )
         self.other.clicked.connect(lambda: self.action_wanted.emit("new_cloud:hide"))
         self.actions_row.addWidget(self.everywhere)
@@ -116,6 +112,7 @@ class FindPage(Page):
     def show_finder(self, key: str) -> None:
         """Show one way to find points with the settings it had, or the usual ones of the cloud."""
         self.finder = FINDERS.get(key) or self.finder
+        self.help_page = self.finder.page
         self.choice.setCurrentIndex(self.choice.findData(self.finder.id))
         self.help.setText(self.finder.help)
         self._forget()
@@ -125,10 +122,10 @@ class FindPage(Page):
 
     def settings_for(self, key: str) -> Any:
         """The settings of a finder for the main cloud as they are now."""
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         place = (holding.id, key)
         if place not in self.kept:
-            self.kept[place] = FINDERS[key].usual(self.session.job.store(holding))
+            self.kept[place] = FINDERS[key].usual(self.session.open_job.store(holding))
         return self.kept[place]
 
     def _fill_form(self) -> None:
@@ -137,7 +134,7 @@ class FindPage(Page):
             widget.setParent(None)
             widget.deleteLater()
         self.fields.clear()
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         self.terrain_line.setVisible(self.finder.id == "ground")
         if holding is None:
             return
@@ -154,7 +151,7 @@ class FindPage(Page):
             words = f"{about.label} ({shown})" if shown else about.label
             self.form.addWidget(Line(words, field, about.help))
         if self.finder.id == "ground":
-            self.terrain.show_value(terrain_of(self.session.job.store(holding)))
+            self.terrain.show_value(terrain_of(self.session.open_job.store(holding)))
         self._show_needed()
 
     def _show_needed(self) -> None:
@@ -166,7 +163,7 @@ class FindPage(Page):
             self.fields["spacing"].parentWidget().setVisible(way not in ("random", "every"))
 
     def _set(self, name: str, value: Any) -> None:
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         before = self.settings_for(self.finder.id)
         kind = type(getattr(before, name))
         self.kept[(holding.id, self.finder.id)] = replace(before, **{name: kind(value)})
@@ -174,8 +171,8 @@ class FindPage(Page):
         self._changed()
 
     def _take_terrain(self, terrain: str) -> None:
-        holding = self.window.colouring.main_cloud()
-        usual = GroundSettings.usual(terrain, self.session.job.store(holding))
+        holding = self.session.main_cloud()
+        usual = GroundSettings.usual(terrain, self.session.open_job.store(holding))
         self.kept[(holding.id, "ground")] = usual
         for name, field in self.fields.items():
             field.setModified(False)
@@ -187,17 +184,17 @@ class FindPage(Page):
     def _changed(self) -> None:
         self._forget()
         self._mirror()
-        if self.isVisible() and self.window.colouring.main_cloud() is not None and not self.finder.seeded:
+        if self.isVisible() and self.session.main_cloud() is not None and not self.finder.seeded:
             self._rest.start()
 
     def _run(self, whole: bool) -> None:
         """Look for points in the background, on a strip or everywhere; an earlier look is stopped."""
-        holding, layer = self.window.colouring.main_cloud(), self.window.colouring.layer()
+        holding, layer = self.session.main_cloud(), self.desk.colouring.layer()
         if holding is None or layer is None or self.finder.seeded:
             return
         self._stop()
         store, finder, settings = layer.store, self.finder, self.settings_for(self.finder.id)
-        middle = self.window.view.camera.target[:2]
+        middle = self.desk.view.camera.target[:2]
         cut = not whole and self.on_strip.isChecked() and store.count > STRIP_POINTS
         use_all = finder.id == "ground"
         start = time.perf_counter()
@@ -220,7 +217,7 @@ class FindPage(Page):
                 f"<b>{count(int(np.count_nonzero(mask)))}</b> of {count(int(np.count_nonzero(among)))} points {where}"
                 f" · {number(share, 2)} % · {number(seconds, 1)} s"
             )
-            self.window.selection.combine(holding.id, mask)
+            self.desk.selection.combine(holding.id, mask)
             self._mirror()
 
         def fail(text: str, _error: object) -> None:
@@ -250,7 +247,7 @@ class FindPage(Page):
         self.found, self.strip_box = None, None
         self.figure.setText("—")
         self.note.setText("")
-        self.window.view.update()
+        self.desk.view.update()
 
     def _pressed(self) -> None:
         if self._task is not None:
@@ -273,23 +270,23 @@ class FindPage(Page):
     # What is done with it
 
     def _apply(self) -> None:
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         if self.found is None or holding is None or self.found[0] != holding.id:
             return
         if not self.found[2]:
             self.note.setText("Only the strip was looked at so far: find everywhere first.")
             return
         if self.finder.then == CLASSES:
-            self.window.handlers.keep_ground(holding, self._classes(self.found[1]), self.settings_for("ground"))
+            self.desk.points.keep_ground(holding, self._classes(self.found[1]), self.settings_for("ground"))
         elif self.finder.then == PART:
-            self.window.handlers.make_part(self.finder.title)
+            self.desk.points.make_part(self.finder.title)
         else:
             self.action_wanted.emit("set_aside")
         self.found = None
         self._mirror()
 
     def _classes(self, is_ground: Mask) -> np.ndarray:
-        store = self.window.colouring.layer().store
+        store = self.desk.colouring.layer().store
         has = store.has("classification")
         classes = np.array(store.column("classification"), np.uint8) if has else np.zeros(store.count, np.uint8)
         open_ = store.in_use() & ~np.isin(classes, NOISE_CLASSES)
@@ -297,21 +294,21 @@ class FindPage(Page):
         return classes
 
     def _show_side(self, side: str) -> None:
-        rest = tuple(f for f in self.window.filtering.current() if f.column != "classification")
+        rest = tuple(f for f in self.desk.filtering.current() if f.column != "classification")
         mine = {
             "stayed": (Filter("classification", (GROUND,)),),
             "gone": (Filter("classification", (GROUND,), outside=True),),
         }
-        self.window.filtering.set((*rest, *mine.get(side, ())))
+        self.desk.filtering.set((*rest, *mine.get(side, ())))
 
     def _job_changed(self) -> None:
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         if self.found is not None and (holding is None or holding.id != self.found[0]):
             self._forget()
         self._mirror()
 
     def _mirror(self) -> None:
-        holding, layer = self.window.colouring.main_cloud(), self.window.colouring.layer()
+        holding, layer = self.session.main_cloud(), self.desk.colouring.layer()
         self.among.setText(
             f"{holding.name}: {KIND['used' if self.finder.id == 'ground' else 'shown']}" if holding is not None
             else "There is no cloud yet; bring one in (Ctrl+I)."
@@ -328,7 +325,7 @@ class FindPage(Page):
         self.apply.setEnabled(ready and bool(self.found[2]) and not running)
         self.apply.setToolTip("Do it; Ctrl+Z takes it back" if ready else "Find everywhere first")
         self.other.setVisible(self.finder.then == PART)
-        self.other.setEnabled(self.window.selection.count > 0)
+        self.other.setEnabled(self.desk.selection.count > 0)
         for button in self.sides.values():
             button.setVisible(self.finder.id == "ground")
             button.setEnabled(layer is not None and layer.store.has("classification"))

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 from PySide6.QtWidgets import QCheckBox, QPushButton
 
-from kerb.app.pages.page import Page
+from kerb.app.pages.page import Desk, Page
 from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
+from kerb.app.widgets import made
 from kerb.core.arrays import Floats
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
 from kerb.core.cloud.heights import HEIGHT, banded, heights
@@ -16,9 +15,6 @@ from kerb.core.cloud.store import CLASSES
 from kerb.core.quantity import count, quantity, rounded, symbol
 from kerb.core.setting import Setting
 from kerb.job import pointwork
-
-if TYPE_CHECKING:
-    from kerb.app.window import Window
 
 BANDS = (("Low vegetation from", 3, 0.1), ("Medium vegetation from", 4, 0.5), ("High vegetation from", 5, 2.0))
 
@@ -28,8 +24,8 @@ class HeightsPage(Page):
 
     help_page = "ground.md"
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window, "Height above ground", "How it is computed")
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk, "Height above ground", "How it is computed")
         self.boxes: dict[int, QCheckBox] = {}
         self.limits: list[NumberField] = []
         self._unit = ""
@@ -54,12 +50,16 @@ class HeightsPage(Page):
         self.body.addWidget(section("Found"))
         self.figure = self.result()
         self.body.addStretch(1)
-        self.compute = QPushButton("Compute", toolTip="Compute heights and keep them as an attribute of the points")
+        self.compute = made(
+            QPushButton("Compute"), toolTip="Compute heights and keep them as an attribute of the points"
+        )
         self.compute.setProperty("role", "main")
         self.compute.clicked.connect(self.run)
-        self.give = QPushButton("Give classes", toolTip="Classes 3, 4 and 5 by the bands; Ctrl+Z takes it back")
+        self.give = made(QPushButton("Give classes"), toolTip="Classes 3, 4 and 5 by the bands; Ctrl+Z takes it back")
         self.give.clicked.connect(self.give_bands)
-        self.flat = QPushButton("Write…", toolTip="A file with heights in place of elevations, which it carries along")
+        self.flat = made(
+            QPushButton("Write…"), toolTip="A file with heights in place of elevations, which it carries along"
+        )
         self.flat.clicked.connect(lambda: self.action_wanted.emit("write_heights"))
         self.actions_row.addWidget(self.give)
         self.actions_row.addWidget(self.flat)
@@ -73,16 +73,16 @@ class HeightsPage(Page):
 
     def mirror(self) -> None:
         """Show the classes of the main cloud, and what is odd about the choice."""
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         if not self.isVisible() or holding is None:
             return
-        store = self.session.job.store(holding)
+        store = self.session.open_job.store(holding)
         there = list(store.present(CLASSES)) if store.has(CLASSES) else []
         if list(self.boxes) != there:
             kept = set(self.chosen()) or {GROUND}
             while self.classes.count():
                 self.classes.takeAt(0).widget().deleteLater()
-            self.boxes = {code: QCheckBox(class_words(code), checked=code in kept) for code in there}
+            self.boxes = {code: made(QCheckBox(class_words(code)), checked=code in kept) for code in there}
             for box in self.boxes.values():
                 box.toggled.connect(lambda _on: self.mirror())
                 self.classes.addWidget(box)
@@ -108,8 +108,8 @@ class HeightsPage(Page):
 
     def run(self) -> None:
         """Compute heights over the chosen classes in the background."""
-        holding = self.window.colouring.main_cloud()
-        store, chosen = self.session.job.store(holding), self.chosen()
+        holding = self.session.main_cloud()
+        store, chosen = self.session.open_job.store(holding), self.chosen()
         unit = store.reference.vertical_unit.code
 
         def keep(over: Floats) -> None:
@@ -119,13 +119,13 @@ class HeightsPage(Page):
             self.figure.setText(f"{count(len(known))} points from {lowest} to {highest}; {rest} and have none.")
 
         words = f"height above ground (class {', '.join(map(str, chosen))})"
-        self.window.handlers.compute_attribute(
+        self.desk.points.compute_attribute(
             (HEIGHT, unit), lambda progress: heights(store, chosen, progress).astype(np.float32), words, keep
         )
 
     def give_bands(self) -> None:
         """Give points classes of vegetation by their height."""
-        job, holding = self.session.job, self.window.colouring.main_cloud()
+        job, holding = self.session.job, self.session.main_cloud()
         limits = tuple(float(field.text()) for field in self.limits)
         if not limits[0] < limits[1] < limits[2]:
             self.session.said.emit("The three heights of the bands must rise.")
@@ -139,10 +139,10 @@ class HeightsPage(Page):
         bands = zip(BANDS, limits, strict=True)
         how = ", ".join(f"class {code} from {quantity(limit, unit)}" for (_, code, _), limit in bands)
         words, settings = f"Gave height bands of {holding.name} classes: {how}", {"bands": limits}
-        if self.window.handlers.do_points(lambda: pointwork.give_classes(job, holding, classes, words, settings)):
+        if self.desk.points.do_points(lambda: pointwork.give_classes(job, holding, classes, words, settings)):
             # The heights are those over the ground, which the bands do not touch.
             store.confirm(HEIGHT)
-            self.window.colouring.colour_by("class")
+            self.desk.colouring.colour_by("class")
 
     def showEvent(self, event) -> None:
         super().showEvent(event)

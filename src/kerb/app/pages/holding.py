@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollAr
 from kerb.app.session import Session
 from kerb.app.sheets.fields import Line, hairline, section
 from kerb.app.theme import Theme, font
+from kerb.app.widgets import made
 from kerb.core.cloud.overview import Overview, overview_of
 from kerb.core.quantity import number, symbol
 from kerb.core.things import CLOUD, KINDS, PICTURE
@@ -98,18 +99,18 @@ class HoldingPage(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        self.scroll = QScrollArea(widgetResizable=True)
+        self.scroll = made(QScrollArea(), widgetResizable=True)
         self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         outer.addWidget(self.scroll, 1)
-        bar = QWidget(objectName="bar")
+        bar = made(QWidget(), objectName="bar")
         bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(bar)
         row.setContentsMargins(18, 8, 14, 9)
-        copy = QPushButton("Copy all", toolTip="Everything on this page as text, for a spreadsheet or a mail")
+        copy = made(QPushButton("Copy all"), toolTip="Everything on this page as text, for a spreadsheet or a mail")
         copy.clicked.connect(self.copy)
-        self.more = QPushButton("Change ▾", toolTip="Rename, date, duplicate, write, remove")
+        self.more = made(QPushButton("Change ▾"), toolTip="Rename, date, duplicate, write, remove")
         self.more.clicked.connect(self._menu)
-        close = QPushButton("Close", toolTip="Back to the study")
+        close = made(QPushButton("Close"), toolTip="Back to the study")
         close.clicked.connect(self.closed)
         row.addWidget(copy)
         row.addStretch(1)
@@ -121,7 +122,7 @@ class HoldingPage(QWidget):
     @property
     def holding(self) -> Holding | None:
         """The holding that is shown."""
-        return self.session.job.state.holding(self.key) if self.session.job is not None and self.key else None
+        return self.session.open_job.state.holding(self.key) if self.session.job is not None and self.key else None
 
     def show_holding(self, key: str) -> None:
         """Show another holding."""
@@ -135,7 +136,7 @@ class HoldingPage(QWidget):
         key = self._mark(holding) if holding is not None else ""
         if holding is not None and holding.kind == CLOUD and key not in self.overviews and key not in self._looking:
             self._looking.add(key)
-            store, words = self.session.job.store(holding), f"Looking over {holding.name}"
+            store, words = self.session.open_job.store(holding), f"Looking over {holding.name}"
             work = lambda progress: overview_of(store, progress)  # noqa: E731
             task = self.session.start(work, words, lambda found: self._keep(key, found))
             task.ended.connect(lambda: self._looking.discard(key))
@@ -160,11 +161,11 @@ class HoldingPage(QWidget):
             self._look_over()
         self.facts = facts_of(self.session.job, holding, self.overviews.get(self._mark(holding)))
         at = self.scroll.verticalScrollBar().value()
-        body = QWidget(objectName="sheetBody")
+        body = made(QWidget(), objectName="sheetBody")
         column = QVBoxLayout(body)
         column.setContentsMargins(18, 14, 18, 16)
         column.setSpacing(5)
-        name = QLabel(holding.name, wordWrap=True)
+        name = made(QLabel(holding.name), wordWrap=True)
         name.setProperty("role", "heading")
         kind = QLabel(f"{KINDS[holding.kind]} · {holdings.size_words(self.session.job, holding)}")
         kind.setProperty("role", "small")
@@ -190,7 +191,7 @@ class HoldingPage(QWidget):
             column.addWidget(hairline())
             column.addWidget(_long("Counting classes, returns and density…"))
             return
-        unit = symbol(self.session.job.store(holding).reference.unit.code)
+        unit = symbol(self.session.open_job.store(holding).reference.unit.code)
         for name, (edges, counts) in found.spreads.items():
             column.addWidget(hairline())
             column.addWidget(section(f"Spread of {name}"))
@@ -224,14 +225,14 @@ class HoldingPage(QWidget):
 
 
 def _warning(text: str) -> QLabel:
-    label = QLabel(f"▲  {text[:1].upper()}{text[1:]}", wordWrap=True)
+    label = made(QLabel(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
     label.setProperty("role", "warning")
     label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     return label
 
 
 def _long(text: str) -> QLabel:
-    label = QLabel(text, wordWrap=True)
+    label = made(QLabel(text), wordWrap=True)
     label.setProperty("role", "small")
     label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     return label

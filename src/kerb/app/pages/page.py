@@ -2,15 +2,31 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from kerb.app.colouring import Colouring
+from kerb.app.doing.points import PointActions
+from kerb.app.filtering import Filtering
+from kerb.app.selection import Selection
+from kerb.app.session import Session
 from kerb.app.sheets.fields import column
+from kerb.app.views.view import View
+from kerb.app.widgets import made
 
-if TYPE_CHECKING:
-    from kerb.app.window import Window
+
+@dataclass(frozen=True)
+class Desk:
+    """What pages about points work with."""
+
+    session: Session
+    view: View
+    colouring: Colouring
+    selection: Selection
+    filtering: Filtering
+    points: PointActions
 
 
 class Page(QWidget):
@@ -19,17 +35,20 @@ class Page(QWidget):
     action_wanted = Signal(str)
     closed = Signal()
 
-    def __init__(self, window: Window, title: str, help_words: str) -> None:
+    # The method page that the bar offers.
+    help_page = ""
+
+    def __init__(self, desk: Desk, title: str, help_words: str) -> None:
         super().__init__()
         self.setObjectName("sheetBody")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.window, self.session = window, window.session
+        self.desk, self.session = desk, desk.session
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        self.scroll = QScrollArea(widgetResizable=True)
+        self.scroll = made(QScrollArea(), widgetResizable=True)
         self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget(objectName="sheetBody")
+        inner = made(QWidget(), objectName="sheetBody")
         self.scroll.setWidget(inner)
         outer.addWidget(self.scroll, 1)
         self.body = column(inner, (18, 14, 18, 16))
@@ -38,21 +57,16 @@ class Page(QWidget):
         self.body.addWidget(heading)
         outer.addWidget(self._bar(help_words))
 
-    @property
-    def help_page(self) -> str:
-        """The method page that the bar offers."""
-        raise NotImplementedError
-
     def _bar(self, help_words: str) -> QWidget:
-        bar = QWidget(objectName="bar")
+        bar = made(QWidget(), objectName="bar")
         bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         rows = QVBoxLayout(bar)
         rows.setContentsMargins(18, 8, 14, 9)
         self.actions_row, self.more = QHBoxLayout(), QHBoxLayout()
-        how = QPushButton(help_words, toolTip="Method, formulas, sources and limits")
+        how = made(QPushButton(help_words), toolTip="Method, formulas, sources and limits")
         how.setProperty("role", "link")
         how.clicked.connect(lambda: self.action_wanted.emit(f"method:{self.help_page}"))
-        close = QPushButton("Close", toolTip="Back to the study")
+        close = made(QPushButton("Close"), toolTip="Back to the study")
         close.clicked.connect(self.shut)
         self.more.addWidget(how)
         self.more.addStretch(1)
@@ -67,14 +81,14 @@ class Page(QWidget):
 
     def words(self, text: str) -> QLabel:
         """A small text in the body."""
-        label = QLabel(text, wordWrap=True)
+        label = made(QLabel(text), wordWrap=True)
         label.setProperty("role", "small")
         self.body.addWidget(label)
         return label
 
     def result(self, text: str = "—") -> QLabel:
         """A text in the body that can be marked and copied."""
-        label = QLabel(text, wordWrap=True)
+        label = made(QLabel(text), wordWrap=True)
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.body.addWidget(label)
         return label

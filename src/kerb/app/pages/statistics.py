@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -18,8 +18,9 @@ from PySide6.QtWidgets import (
     QTableWidgetItem,
 )
 
-from kerb.app.pages.page import Page
+from kerb.app.pages.page import Desk, Page
 from kerb.app.sheets.fields import hairline
+from kerb.app.widgets import made
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
@@ -30,9 +31,6 @@ from kerb.core.quantity import count, number, plain, symbol
 from kerb.job import measured
 from kerb.job.job import Change
 from kerb.job.state import Holding
-
-if TYPE_CHECKING:
-    from kerb.app.window import Window
 
 SHOWN, SELECTED, AREAS = "shown", "selected", "areas:"
 WORDS = {
@@ -70,19 +68,21 @@ class StatisticsPage(Page):
 
     help_page = "statistics.md"
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window, "Statistics", "How it is computed")
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk, "Statistics", "How it is computed")
         self.names: list[str] = []
         self.values: dict[str, list[Any]] = {}
         self.areas_key = ""
-        self.what = QComboBox(toolTip="Points the figures are of")
+        self.what = made(QComboBox(), toolTip="Points the figures are of")
         self.what.activated.connect(lambda _i: self._chosen())
         self.body.addWidget(self.what)
-        self.only_shown = QCheckBox("Only points that are shown", toolTip="Filters and hidden classes and parts count")
+        self.only_shown = made(
+            QCheckBox("Only points that are shown"), toolTip="Filters and hidden classes and parts count"
+        )
         self.body.addWidget(self.only_shown)
         self.note = self.words("")
         self.body.addWidget(hairline())
-        self.field = QComboBox(toolTip="The figure that is listed and shown on the areas in plan")
+        self.field = made(QComboBox(), toolTip="The figure that is listed and shown on the areas in plan")
         self.field.activated.connect(lambda _i: self._show_field())
         self.body.addWidget(self.field)
         self.table = QTableWidget(0, 2)
@@ -94,12 +94,14 @@ class StatisticsPage(Page):
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setShowGrid(False)
         self.body.addWidget(self.table, 1)
-        again = QPushButton("Compute", toolTip="Compute the figures of the points as they are now")
+        again = made(QPushButton("Compute"), toolTip="Compute the figures of the points as they are now")
         again.setProperty("role", "main")
         again.clicked.connect(self._chosen)
-        self.copy = QPushButton("Copy", toolTip="All figures with tabs, for a spreadsheet")
+        self.copy = made(QPushButton("Copy"), toolTip="All figures with tabs, for a spreadsheet")
         self.copy.clicked.connect(self.copy_text)
-        self.write = QPushButton("Write areas…", toolTip="The areas with their fields: GeoPackage, GeoJSON, Shapefile")
+        self.write = made(
+            QPushButton("Write areas…"), toolTip="The areas with their fields: GeoPackage, GeoJSON, Shapefile"
+        )
         self.write.clicked.connect(lambda: self.action_wanted.emit(f"write_holding:{self.areas_key}"))
         self.again = again
         for widget in (self.copy, self.write):
@@ -112,7 +114,7 @@ class StatisticsPage(Page):
         """Figures of points, (n,), of a cloud."""
         self._fill_choices()
         self.what.setCurrentIndex(self.what.findData(SELECTED if "selection" in words else SHOWN))
-        store = self.session.job.store(holding)
+        store = self.session.open_job.store(holding)
         self.areas_key = ""
 
         def keep(found: dict[str, Any]) -> None:
@@ -124,7 +126,7 @@ class StatisticsPage(Page):
 
     def measure_areas(self, key: str) -> None:
         """Figures of the points in each area of a holding; they become fields of the areas, one step of undo."""
-        job, cloud, areas = self.session.job, self.window.colouring.main_cloud(), self.session.job.state.holding(key)
+        job, cloud, areas = self.session.job, self.session.main_cloud(), self.session.open_job.state.holding(key)
         try:
             names, shapes = measured.shapes_of(job, areas)
         except KerbError as error:
@@ -134,7 +136,7 @@ class StatisticsPage(Page):
             return
         self._fill_choices()
         self.what.setCurrentIndex(self.what.findData(AREAS + key))
-        store, layer = job.store(cloud), self.window.colouring.layer()
+        store, layer = job.store(cloud), self.desk.colouring.layer()
         limited = self.only_shown.isChecked() and layer is not None
         # What is set aside does not count, even while it is shown in grey.
         among = layer.shown() & store.in_use() if limited else None
@@ -160,7 +162,7 @@ class StatisticsPage(Page):
         self.session.start(work, "Statistics of areas", keep)
 
     def _about(self, holding: Holding, words: str) -> str:
-        store = self.session.job.store(holding)
+        store = self.session.open_job.store(holding)
         text = f"{holding.name}: {words}. Noise classes and what is set aside do not count."
         if store.has(HEIGHT) and store.outdated(HEIGHT):
             text += " Heights above ground were computed before classes or set-aside points changed."
@@ -170,16 +172,16 @@ class StatisticsPage(Page):
         kept = self.what.currentData()
         self.what.clear()
         self.what.addItem("What is shown", SHOWN)
-        if self.window.selection.count:
+        if self.desk.selection.count:
             self.what.addItem("The selection", SELECTED)
         if self.session.job is not None:
-            for holding in measured.area_layers(self.session.job.state):
+            for holding in measured.area_layers(self.session.open_job.state):
                 self.what.addItem(f"Each area of {holding.name}", AREAS + holding.id)
         self.what.setCurrentIndex(max(self.what.findData(kept), 0))
 
     def _chosen(self) -> None:
         key = self.what.currentData()
-        if self.window.colouring.main_cloud() is None:
+        if self.session.main_cloud() is None:
             self.note.setText("There is no cloud yet; bring one in (Ctrl+I).")
         elif key.startswith(AREAS):
             self.measure_areas(key.removeprefix(AREAS))
@@ -215,7 +217,7 @@ class StatisticsPage(Page):
 
     def _show_field(self) -> None:
         """List another figure, and show it on the areas in plan."""
-        holding = self.session.job.state.holding(self.areas_key)
+        holding = self.session.open_job.state.holding(self.areas_key)
         if holding is not None:
             after = replace(holding, style={**holding.style, "field": self.field.currentData()})
             words = f"Shows {in_words(self.field.currentData())} on the areas of {holding.name}"

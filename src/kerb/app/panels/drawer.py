@@ -1,45 +1,87 @@
-"""The drawer below the view: profiles, histogram and tables of the open study."""
+"""The drawer below the view: charts, histogram and tables of the open study, as its outcome has them."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeySequence
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSortFilterProxyModel, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
     QHBoxLayout,
+    QLabel,
     QLineEdit,
     QPushButton,
     QStackedWidget,
     QTabBar,
-    QTableWidget,
-    QTableWidgetItem,
+    QTableView,
     QVBoxLayout,
     QWidget,
 )
 
+from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.core.arrays import AnyArray
 from kerb.core.quantity import number
 from kerb.report.text import figures_table, heading, tab_separated, write_csv
-from kerb.studies.outcome import Profile, Table
+from kerb.studies.layers import Chart, Profile
+from kerb.studies.outcome import Outcome, Table
 
-if TYPE_CHECKING:
-    from kerb.app.charts.profile import Histogram, ProfileChart
+CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
+SORTED = Qt.ItemDataRole.UserRole
+MOST_MEASURED = 60
+Index = QModelIndex | QPersistentModelIndex
 
-TABS = ("Length", "Width", "Histogram", "Figures", "Uncertainty", "Toe line")
-TIPS = (
-    "Profile along the length of the heap, top over base",
-    "Profile across the heap, top over base",
-    "How the values that colour the points are spread",
-    "All figures of the study",
-    "Named parts of the uncertainty",
-    "Vertices of the toe line as read",
-)
-TABLES = {3: "figures", 4: "uncertainty", 5: "toe"}
+
+@dataclass(frozen=True)
+class Tab:
+    """A tab: what it shows, and of tables and charts which one."""
+
+    words: str
+    what: str
+    key: str = ""
+    tip: str = ""
+
+
+class TableModel(QAbstractTableModel):
+    """A table of an outcome, however long: cells are made when they are looked at."""
+
+    def __init__(self, table: Table) -> None:
+        super().__init__()
+        self.table = table
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 as Qt has it
+        """Rows."""
+        return 0 if parent.isValid() else len(self.table.rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        """Columns."""
+        return 0 if parent.isValid() else len(self.table.columns)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """A cell as text, as what it is sorted by, or how it stands."""
+        value = self.table.rows[index.row()][index.column()]
+        is_number = isinstance(value, (int, float, np.number)) and not isinstance(value, bool)
+        if role == SORTED:
+            return float(value) if is_number else -np.inf if value is None else str(value)
+        if role == Qt.ItemDataRole.DisplayRole:
+            if is_number:
+                return number(float(value), 0 if isinstance(value, (int, np.integer)) else 4)
+            return "—" if value is None else str(value)
+        if role == Qt.ItemDataRole.TextAlignmentRole and is_number:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Headings with units."""
+        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
+            return heading(self.table.columns[section])
+        return None
 
 
 class Drawer(QWidget):
@@ -53,127 +95,203 @@ class Drawer(QWidget):
         self.setObjectName("drawer")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session, self.theme = session, theme
-        self.profiles: list[Profile] = []
-        self._chart: ProfileChart | None = None
-        self._drawn: tuple[Profile | None, str] | None = None
+        self.list: list[Tab] = []
+        self._charts: dict[str, ProfileChart | PlotChart] = {}
+        self._drawn: dict[str, tuple[object, str]] = {}
         self._histogram: Histogram | None = None
-        column = QVBoxLayout(self)
-        column.setContentsMargins(14, 2, 14, 6)
-        column.setSpacing(2)
+        self._tabled: object = None
+        # Whether the histogram is wanted, and not only there because there was nothing else.
+        self._asked = False
+        box = QVBoxLayout(self)
+        box.setContentsMargins(14, 2, 14, 6)
+        box.setSpacing(2)
         row = QHBoxLayout()
-        self.tabs = QTabBar(drawBase=False, expanding=False)
-        for words, tip in zip(TABS, TIPS, strict=True):
-            self.tabs.setTabToolTip(self.tabs.addTab(words), tip)
-        self.tabs.currentChanged.connect(lambda _i: self.mirror())
-        self.filter = QLineEdit(placeholderText="Filter rows")
+        self.tabs = QTabBar()
+        self.tabs.setDrawBase(False)
+        self.tabs.setExpanding(False)
+        self.tabs.currentChanged.connect(lambda _i: self._show())
+        self.tabs.tabBarClicked.connect(self._clicked)
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Filter rows")
+        self.filter.setAccessibleName("Filter rows of the table")
         self.filter.setFixedWidth(96)
-        self.filter.textChanged.connect(self._filter)
-        self.copy = QPushButton("Copy", toolTip="The table, tab-separated, for a spreadsheet (Ctrl+C)")
+        self.copy = QPushButton("Copy")
+        self.copy.setToolTip("The table, tab-separated, for a spreadsheet (Ctrl+C)")
         self.copy.clicked.connect(self.copy_table)
-        self.save = QPushButton("CSV…", toolTip="The table as a CSV file, full precision")
+        self.save = QPushButton("CSV…")
+        self.save.setToolTip("The table as a CSV file, full precision")
         self.save.clicked.connect(self._save)
         row.addWidget(self.tabs)
         row.addStretch(1)
         for widget in (self.filter, self.copy, self.save):
             row.addWidget(widget)
-        column.addLayout(row)
+        box.addLayout(row)
         self.stack = QStackedWidget()
-        self.table = QTableWidget()
+        self.nothing = QLabel("")
+        self.nothing.setProperty("role", "quiet")
+        self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.table = QTableView()
+        self.table.setAccessibleName("Table of the study")
         self.table.setSortingEnabled(True)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.verticalHeader().hide()
         self.table.setShowGrid(False)
-        self.stack.addWidget(self.table)
-        column.addWidget(self.stack, 1)
-        for signal in (session.changed, session.selected, session.answered):
+        self.rows = QSortFilterProxyModel(self)
+        self.rows.setFilterKeyColumn(-1)
+        self.rows.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.rows.setSortRole(SORTED)
+        self.filter.textChanged.connect(self.rows.setFilterFixedString)
+        for page in (self.nothing, self.table):
+            self.stack.addWidget(page)
+        box.addWidget(self.stack, 1)
+        for signal in (session.changed, session.selected, session.answered, session.drafted, session.live.answered):
             signal.connect(self.mirror)
 
+    # Tabs
+
     def mirror(self) -> None:
-        """Show what the chosen tab is about."""
+        """Bring tabs and what the chosen one shows in line with the study."""
         if not self.isVisible():
             return
-        tab = self.tabs.currentIndex()
-        outcome = self.session.outcome()
-        is_table = tab in TABLES
+        wanted = self._wanted(self.session.shown().outcome)
+        if [(t.words, t.what, t.key) for t in wanted] != [(t.words, t.what, t.key) for t in self.list]:
+            self._set_tabs(wanted)
+        self._show()
+
+    def _wanted(self, outcome: Outcome | None) -> list[Tab]:
+        """A tab for each chart and table; those of the outcome before stay until there is another one."""
+        histogram = Tab("Histogram", HISTOGRAM, "", "How the values that colour the points are spread")
+        if outcome is None or outcome.live:
+            last = self.session.outcome()
+            if last is None:
+                return [histogram]
+            outcome = last
+        charts = [Tab(chart.title, CHART, str(n)) for n, chart in enumerate(outcome.charts)]
+        tables = [Tab(table.title, TABLE, name) for name, table in outcome.tables.items()]
+        return [*charts, histogram, Tab("Figures", FIGURES, "", "All figures of the study"), *tables]
+
+    def _set_tabs(self, wanted: list[Tab]) -> None:
+        kept = self.current()
+        self.tabs.blockSignals(True)
+        while self.tabs.count():
+            self.tabs.removeTab(0)
+        for tab in wanted:
+            short = tab.words if len(tab.words) <= 26 else tab.words.partition(" (")[0]
+            self.tabs.setTabToolTip(self.tabs.addTab(short), tab.tip or tab.words)
+        self.list = wanted
+        # What was looked at stays; else a chart, else the first table of the study's own.
+        own = [tab for tab in wanted if tab.what == CHART] or [tab for tab in wanted if tab.what == TABLE]
+        chosen = kept if kept in wanted and (kept.what != HISTOGRAM or self._asked) else (own or wanted)[0]
+        self.tabs.setCurrentIndex(wanted.index(chosen))
+        self.tabs.blockSignals(False)
+
+    def _clicked(self, place: int) -> None:
+        self._asked = 0 <= place < len(self.list) and self.list[place].what == HISTOGRAM
+
+    def current(self) -> Tab | None:
+        """The chosen tab."""
+        place = self.tabs.currentIndex()
+        return self.list[place] if 0 <= place < len(self.list) else None
+
+    def choose(self, what: str, key: str = "") -> None:
+        """Choose the tab of a chart, table or the histogram."""
+        place = next((n for n, t in enumerate(self.list) if t.what == what and t.key == key), -1)
+        if place >= 0:
+            self.tabs.setCurrentIndex(place)
+            self.mirror()
+
+    def _show(self) -> None:
+        tab = self.current()
+        is_table = tab is not None and tab.what in (TABLE, FIGURES)
         for widget in (self.filter, self.copy, self.save):
             widget.setVisible(is_table)
-        if tab < 2:
-            profiles = self.profiles or (outcome.profiles if outcome else [])
-            self._show_chart(profiles[tab] if tab < len(profiles) else None)
-            self.profile_chosen.emit(tab)
-        elif tab == 2:
+        if tab is None:
+            return
+        if tab.what == HISTOGRAM:
             self.histogram_wanted.emit()
+        elif tab.what == CHART:
+            self._show_chart(int(tab.key))
+            self.profile_chosen.emit(int(tab.key))
         else:
             self._show_table(self.current_table())
 
-    def showEvent(self, event) -> None:
+    def showEvent(self, event: QShowEvent) -> None:
+        """Show what the study is now."""
         super().showEvent(event)
         self.mirror()
 
-    def current_table(self) -> Table | None:
-        """The table of the chosen tab."""
-        outcome, name = self.session.outcome(), TABLES.get(self.tabs.currentIndex())
-        if outcome is None or name is None:
-            return None
-        return figures_table(outcome) if name == "figures" else outcome.tables.get(name)
+    # Charts
 
-    def show_histogram(self, values: np.ndarray, title: str, unit: str) -> None:
+    def charts(self) -> list[Chart]:
+        """The charts as they are now: of the state on screen, along the lines where they are."""
+        shown, setup, cutter = self.session.shown(), self.session.setup, self.session.cutter()
+        if not shown.whole or shown.outcome is None or setup is None:
+            return []
+        return cutter.charts(setup) if cutter is not None else shown.outcome.charts
+
+    def _show_chart(self, place: int) -> None:
+        charts = self.charts()
+        if place >= len(charts):
+            self.nothing.setText(self.session.shown().words or "Follows when the study is computed.")
+            self.stack.setCurrentWidget(self.nothing)
+            return
+        chart = charts[place]
+        key = type(chart).__name__
+        if key not in self._charts:
+            made = ProfileChart(self.theme) if isinstance(chart, Profile) else PlotChart(self.theme)
+            self._charts[key] = made
+            self.stack.addWidget(made)
+        widget = self._charts[key]
+        # Asked for with every change of the job; most leave the chart as it is.
+        if self._drawn.get(key) != (chart, self.session.unit):
+            self._drawn[key] = (chart, self.session.unit)
+            widget.show_chart(chart, self.session.unit)
+        self.stack.setCurrentWidget(widget)
+
+    def show_histogram(self, values: AnyArray, title: str, unit: str) -> None:
         """Draw values in the histogram tab."""
         if self._histogram is None:
-            from kerb.app.charts.profile import Histogram
-
             self._histogram = Histogram(self.theme)
             self.stack.addWidget(self._histogram)
         self._histogram.show_values(values, title, unit)
         self.stack.setCurrentWidget(self._histogram)
 
-    def copy_table(self) -> None:
-        """Put the shown table on the clipboard."""
-        table = self.current_table()
-        if table is not None:
-            QGuiApplication.clipboard().setText(tab_separated(table))
-            self.session.said.emit(f"{table.title}: copied as text")
+    # Tables
 
-    def _show_chart(self, profile: Profile | None) -> None:
-        if self._chart is None:
-            if profile is None:
-                self.stack.setCurrentWidget(self.table)
-                self.table.setRowCount(0)
-                self.table.setColumnCount(0)
-                return
-            from kerb.app.charts.profile import ProfileChart
-
-            self._chart = ProfileChart(self.theme)
-            self.stack.addWidget(self._chart)
-        # Asked for with every change of the job; most leave the profile as it is.
-        if self._drawn is None or self._drawn[0] is not profile or self._drawn[1] != self.session.unit:
-            self._drawn = (profile, self.session.unit)
-            self._chart.show_profile(profile, self.session.unit)
-        self.stack.setCurrentWidget(self._chart)
+    def current_table(self) -> Table | None:
+        """The table of the chosen tab, of the state on screen."""
+        tab, outcome = self.current(), self.session.shown().outcome
+        if tab is None or outcome is None:
+            return None
+        if tab.what == FIGURES:
+            return figures_table(outcome)
+        return outcome.tables.get(tab.key) if tab.what == TABLE else None
 
     def _show_table(self, table: Table | None) -> None:
-        self.stack.setCurrentWidget(self.table)
-        self.table.setSortingEnabled(False)
-        self.table.clear()
-        self.table.setRowCount(len(table.rows) if table else 0)
-        self.table.setColumnCount(len(table.columns) if table else 0)
         if table is None:
+            self.nothing.setText(self.session.shown().words or "Follows when the study is computed.")
+            self.stack.setCurrentWidget(self.nothing)
             return
-        self.table.setHorizontalHeaderLabels([heading(column) for column in table.columns])
-        for row, values in enumerate(table.rows):
-            for place, value in enumerate(values):
-                self.table.setItem(row, place, _cell(value))
+        self.stack.setCurrentWidget(self.table)
+        if self._tabled == table:
+            return
+        self._tabled = table
+        self.rows.setSourceModel(TableModel(table))
+        self.table.setModel(self.rows)
+        self.table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
+        self.table.horizontalHeader().setResizeContentsPrecision(MOST_MEASURED)
         self.table.resizeColumnsToContents()
-        self.table.setSortingEnabled(True)
         self.table.horizontalHeader().setStretchLastSection(True)
-        self._filter(self.filter.text())
 
-    def _filter(self, text: str) -> None:
-        words = text.lower()
-        for row in range(self.table.rowCount()):
-            cells = [self.table.item(row, c) for c in range(self.table.columnCount())]
-            hit = any(words in cell.text().lower() for cell in cells if cell is not None)
-            self.table.setRowHidden(row, bool(words) and not hit)
+    def copy_table(self) -> None:
+        """Put the shown table on the clipboard, in the order and with the rows that are shown."""
+        table = self.current_table()
+        if table is not None:
+            order = [self.rows.mapToSource(self.rows.index(n, 0)).row() for n in range(self.rows.rowCount())]
+            chosen = Table(table.title, table.columns, tuple(table.rows[row] for row in order))
+            QGuiApplication.clipboard().setText(tab_separated(chosen))
+            self.session.said.emit(f"{table.title}: copied as text")
 
     def _save(self) -> None:
         table = self.current_table()
@@ -181,33 +299,15 @@ class Drawer(QWidget):
             return
         path, _ = QFileDialog.getSaveFileName(self, "Save table", f"{table.title}.csv", "CSV (*.csv)")
         if path:
-            from pathlib import Path
-
             try:
                 write_csv(table, Path(path), force=True)
             except Exception as error:
                 self.session.complained.emit("The table was not saved", str(error))
 
-    def keyPressEvent(self, event) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy) and self.tabs.currentIndex() in TABLES:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Ctrl+C copies the table."""
+        tab = self.current()
+        if event.matches(QKeySequence.StandardKey.Copy) and tab is not None and tab.what in (TABLE, FIGURES):
             self.copy_table()
         else:
             super().keyPressEvent(event)
-
-
-class _Number(QTableWidgetItem):
-    """A number that sorts as one."""
-
-    def __init__(self, value: float) -> None:
-        super().__init__(number(float(value), 0 if isinstance(value, int) else 4))
-        self.value = float(value)
-        self.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-
-    def __lt__(self, other: QTableWidgetItem) -> bool:
-        return self.value < other.value if isinstance(other, _Number) else super().__lt__(other)
-
-
-def _cell(value: object) -> QTableWidgetItem:
-    if isinstance(value, (int, float, np.number)) and not isinstance(value, bool):
-        return _Number(value.item() if isinstance(value, np.number) else value)
-    return QTableWidgetItem("—" if value is None else str(value))

@@ -18,11 +18,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.actions import ACTIONS
+from kerb.app.actions import actions
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.app.widgets import made
 from kerb.core.cloud.finders import FINDERS
+from kerb.studies.showing import toggles
 
 # Searches that are actions by themselves.
 OWN_ACTION = ("ground", "thin")
@@ -45,15 +47,15 @@ class Header(QWidget):
         row.setSpacing(9)
         mark = QLabel()
         mark.setPixmap(pixmap("kerb", theme.ink, 26, 2))
-        self.title = QLabel("Kerb", objectName="title")
-        self.site = QLabel("", objectName="quiet")
+        self.title = made(QLabel("Kerb"), objectName="title")
+        self.site = made(QLabel(""), objectName="quiet")
         self.command = CommandField(session, self)
         self.command.action_wanted.connect(self.action_wanted)
-        self.chip = QPushButton("", objectName="chip", toolTip="Unit and reference system; click to set decimals")
+        self.chip = made(QPushButton(""), objectName="chip", toolTip="Unit and reference system; click to set decimals")
         self.chip.clicked.connect(lambda: self.chip_clicked.emit(self.chip.mapToGlobal(QPoint(0, self.chip.height()))))
         self.undo = self._button("undo", theme)
         self.redo = self._button("redo", theme)
-        self.deliver = QPushButton("Deliver", toolTip="Make the report for the client (Ctrl+D)")
+        self.deliver = made(QPushButton("Deliver"), toolTip="Make the report for the client (Ctrl+D)")
         self.deliver.setProperty("role", "main")
         self.deliver.clicked.connect(lambda: self.action_wanted.emit("deliver"))
         for widget in (mark, self.title, self.site):
@@ -97,7 +99,7 @@ class Header(QWidget):
         self.redo.setEnabled(bool(job and job.can_redo))
         self.undo.setToolTip(f"Undo: {job.can_undo} (Ctrl+Z)" if job and job.can_undo else "Nothing to undo")
         self.redo.setToolTip(f"Redo: {job.can_redo} (Ctrl+Shift+Z)" if job and job.can_redo else "Nothing to redo")
-        self.deliver.setEnabled(bool(job and any(study.outcome for study in job.state.studies)))
+        self.deliver.setEnabled(bool(job and any(study.found for study in job.state.studies)))
 
 
 class CommandField(QLineEdit):
@@ -119,13 +121,19 @@ class CommandField(QLineEdit):
         self.textEdited.connect(self._show)
         self.returnPressed.connect(self._take)
 
+    def take_focus(self) -> None:
+        """Ready to be typed into."""
+        self.setFocus()
+        self.selectAll()
+
     def choices(self, text: str) -> list[tuple[str, str, str]]:
         """(id, words, kind) of everything that fits: what starts with the words, has them, is about them; help last."""
-        every = [(entry.id, entry.title, entry.shortcut or entry.menu, entry.help) for entry in ACTIONS]
+        every = [(entry.id, entry.title, entry.shortcut or entry.menu, entry.help) for entry in actions()]
         if self.session.job is not None:
-            state = self.session.job.state
+            state = self.session.open_job.state
             searches = [finder for finder in FINDERS.values() if finder.id not in OWN_ACTION]
             every += [(f"find_points:{f.id}", f"Find: {f.title}", "points", f.help) for f in searches]
+            every += [(f"study_layer:{name}", f"Show {title}", "study", "") for name, title in self.layers()]
             every += [(f"study:{s.id}", s.name, "study", "") for s in state.studies]
             every += [(f"holding:{h.id}", h.name, "holding", "") for h in state.holdings]
         words = text.lower().split()
@@ -139,9 +147,13 @@ class CommandField(QLineEdit):
         fitting = [item for item in every if all(word in f"{item[1]} {item[3]}".lower() for word in words)]
         return [item[:3] for item in sorted(fitting, key=rank)]
 
+    def layers(self) -> list[tuple[str, str]]:
+        """What of the open study can be shown on wish."""
+        return toggles(self.session.shown().outcome)
+
     def _show(self, text: str) -> None:
         if self.popup is None:
-            self.popup = QFrame(self.window(), objectName="card")
+            self.popup = made(QFrame(self.window()), objectName="card")
             column = QVBoxLayout(self.popup)
             column.setContentsMargins(4, 4, 4, 4)
             self.list = QListWidget()

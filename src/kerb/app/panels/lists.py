@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.icons import icon
 from kerb.app.panels.parts import PartRow
-from kerb.app.panels.row import Row
+from kerb.app.panels.row import Row, RowDoing, RowWords
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline
 from kerb.app.theme import Theme
 from kerb.app.views.things import ink_of
+from kerb.app.widgets import made
 from kerb.core.quantity import quantity
 from kerb.core.things import LINES, PICTURE, POINTS
-from kerb.job import holdings
+from kerb.job import holdings, studies
 from kerb.job.state import Holding, Part, StudyRecord
 from kerb.studies.registry import study_kind
 
@@ -38,7 +40,7 @@ class Lists(QWidget):
         self.studies = QVBoxLayout()
         for heading, box, action, tip in (
             ("Holdings", self.holdings, "import", "Bring data in… (Ctrl+I)"),
-            ("Studies", self.studies, "new_stockpile", "New stockpile study (Ctrl+Shift+N)"),
+            ("Studies", self.studies, "new_study", "New study: choose a question (Ctrl+Shift+Q)"),
         ):
             if heading == "Studies":
                 column.addWidget(hairline())
@@ -50,11 +52,13 @@ class Lists(QWidget):
             outer.setContentsMargins(0, 0, 0, 0)
             outer.addLayout(box)
             outer.addStretch(1)
-            scroll = QScrollArea(widgetResizable=True)
+            scroll = made(QScrollArea(), widgetResizable=True)
             scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
             scroll.setWidget(inner)
             column.addWidget(scroll, 2 if heading == "Holdings" else 3)
         self.rows: dict[str, Row] = {}
+        self._kept_holdings: dict[str, QWidget] = {}
+        self._kept_studies: dict[str, QWidget] = {}
         self.looked_over = ""
         self.marks_study = True
         session.changed.connect(self.mirror)
@@ -66,7 +70,7 @@ class Lists(QWidget):
         row.setContentsMargins(14, 4, 8, 2)
         label = QLabel(text)
         label.setProperty("role", "section")
-        button = QToolButton(toolTip=tip)
+        button = made(QToolButton(), toolTip=tip)
         button.setIcon(icon("plus", self.theme.quiet, 16))
         button.setAccessibleName(tip)
         button.clicked.connect(lambda: self.action_wanted.emit(action))
@@ -76,68 +80,74 @@ class Lists(QWidget):
         return row
 
     def mirror(self) -> None:
-        """Show the job as it is now."""
-        focused = next((key for key, row in self.rows.items() if row.hasFocus()), "")
-        _empty(self.holdings)
-        _empty(self.studies)
-        self.rows.clear()
-        state = self.session.job.state if self.session.job else None
+        """Show the job as it is now. Rows stay and are changed; only what is new is made, only what is gone goes."""
+        state = self.session.open_job.state if self.session.job else None
+        wanted: list[tuple[str, Callable[[], QWidget], Callable[[QWidget], None]]] = []
         if state is None or not state.holdings:
-            self.holdings.addWidget(_hint("Drop any file here: clouds, points, drawings, surfaces, models, pictures."))
+            words = "Drop any file here: clouds, points, drawings, surfaces, models, pictures."
+            wanted.append(("hint", lambda: _hint(words), _nothing))
         epochs: dict[str, list[Holding]] = {}
         for holding in state.holdings if state else ():
             epochs.setdefault(holding.epoch or "No epoch date", []).append(holding)
         for epoch in sorted(epochs, reverse=True):
-            label = QLabel(epoch)
-            label.setProperty("role", "small")
-            label.setContentsMargins(14, 4, 0, 2)
-            self.holdings.addWidget(label)
+            wanted.append((f"epoch {epoch}", lambda e=epoch: _epoch(e), _nothing))
             for holding in epochs[epoch]:
-                self.holdings.addWidget(self._holding_row(holding))
-                for part in holding.parts:
-                    self.holdings.addWidget(self._part_row(holding, part))
+                wanted.append((holding.id, self._new_row, lambda row, h=holding: self._fill_holding(row, h)))
+                wanted += [
+                    (f"{holding.id}|{part.number}", lambda h=holding, p=part: self._part_row(h, p),
+                     lambda row, h=holding, p=part: self._fill_part(row, h, p))
+                    for part in holding.parts
+                ]  # fmt: skip
+        _arrange(self.holdings, self._kept_holdings, wanted)
+        wanted = []
         if state is None or not state.studies:
-            self.studies.addWidget(_hint("A study answers one question, such as how much is in a heap."))
+            words = "A study answers one question about the data. Press + to choose one."
+            wanted.append(("hint", lambda: _hint(words), _nothing))
         for study in state.studies if state else ():
-            self.studies.addWidget(self._study_row(study))
-        if focused in self.rows:
-            self.rows[focused].setFocus()
+            wanted.append((study.id, self._new_row, lambda row, s=study: self._fill_study(row, s)))
+        _arrange(self.studies, self._kept_studies, wanted)
+        both = {**self._kept_holdings, **self._kept_studies}
+        self.rows = {key: row for key, row in both.items() if isinstance(row, Row)}
 
-    def _holding_row(self, holding: Holding) -> Row:
-        row = Row(self.theme)
-        row.name, row.mark = holding.name, "shown" if holding.visible else "hidden"
-        row.pale = not holding.visible
-        row.chosen = holding.id == self.looked_over
+    def _new_row(self) -> Row:
+        return Row(self.theme)
+
+    def _fill_holding(self, row: QWidget, holding: Holding) -> None:
+        assert isinstance(row, Row)
         missing = holdings.source_missing(holding)
         size = "picture tiles" if holding.kind == PICTURE and not holding.points else self._size(holding)
-        row.second = size + (" · source file moved" if missing else "")
-        if holding.kind in (POINTS, LINES):
-            row.ink = ink_of(self.session, holding, self.theme.name)
-        row.alarm = missing
         notes = "\n".join(f"• {text}" for _code, text in holding.notes)
-        row.setToolTip(f"{holding.source}\n{notes}".strip())
-        row.setAccessibleName(holding.name)
-        row.clicked.connect(lambda: self.action_wanted.emit(f"look_over:{holding.id}"))
-        row.mark_clicked.connect(lambda: self._toggle(holding))
-        row.menu_wanted.connect(lambda place: self._holding_menu(holding, place))
-        self.rows[holding.id] = row
-        return row
+        row.show_words(
+            RowWords(
+                holding.name, size + (" · source file moved" if missing else ""),
+                mark="shown" if holding.visible else "hidden", pale=not holding.visible,
+                ink=ink_of(self.session, holding, self.theme.name) if holding.kind in (POINTS, LINES) else "",
+                chosen=holding.id == self.looked_over, alarm=missing, tip=f"{holding.source}\n{notes}".strip(),
+            )
+        )  # fmt: skip
+        row.doing = RowDoing(
+            lambda: self.action_wanted.emit(f"look_over:{holding.id}"), lambda: self._toggle(holding),
+            lambda place: self._holding_menu(holding, place),
+        )  # fmt: skip
 
     def _part_row(self, holding: Holding, part: Part) -> PartRow:
         row = PartRow(self.theme, holding, part)
         row.action_wanted.connect(self.action_wanted)
-        self.rows[f"{holding.id}|{part.number}"] = row
         return row
 
+    def _fill_part(self, row: QWidget, holding: Holding, part: Part) -> None:
+        assert isinstance(row, PartRow)
+        row.show_part(holding, part)
+
     def _size(self, holding: Holding) -> str:
-        return holdings.size_words(self.session.job, holding)
+        return holdings.size_words(self.session.open_job, holding)
 
     def _toggle(self, holding: Holding) -> None:
         words = f"{'Hid' if holding.visible else 'Showed'} {holding.name}"
         change = holdings.altered(holding, words, visible=not holding.visible)
         self.session.execute(replace(change, undoable=False))
 
-    def _holding_menu(self, holding: Holding, place: object) -> None:
+    def _holding_menu(self, holding: Holding, place: QPoint) -> None:
         menu = QMenu(self)
         menu.addAction("Hide" if holding.visible else "Show", lambda: self._toggle(holding))
         menu.addAction("Fit in view", lambda: self.action_wanted.emit(f"holding:{holding.id}"))
@@ -152,66 +162,92 @@ class Lists(QWidget):
         menu.addAction("Remove", lambda: self.session.execute(holdings.removed(holding)))
         menu.popup(place)
 
-    def _study_row(self, study: StudyRecord) -> Row:
-        row = Row(self.theme)
+    def _fill_study(self, row: QWidget, study: StudyRecord) -> None:
+        assert isinstance(row, Row)
         kind = study_kind(study.kind)
-        row.name = study.name
-        row.chosen = study.id == self.session.study_id and self.marks_study
-        row.value, row.second = headline(self.session, study), state_words(self.session, study)
-        row.alarm = "out of date" in row.second
-        row.setToolTip(f"{kind.title}: {kind.question}")
-        row.setAccessibleName(f"{study.name}, {row.value}, {row.second}")
-        row.clicked.connect(lambda: self.session.select(study.id))
-        row.menu_wanted.connect(self._study_menu)
-        self.rows[study.id] = row
-        return row
+        value, second = headline(self.session, study), state_words(self.session, study)
+        chosen = study.id == self.session.study_id and self.marks_study
+        alarm = "out of date" in second
+        row.show_words(
+            RowWords(study.name, second, value, chosen=chosen, alarm=alarm, tip=f"{kind.title}: {kind.question}")
+        )
+        row.doing = RowDoing(lambda: self.session.select(study.id), None, lambda place: self._study_menu(place))
 
-    def _study_menu(self, place: object) -> None:
+    def _study_menu(self, place: QPoint) -> None:
         menu = QMenu(self)
         for words, action in (
-            ("Rename…", "rename_study"), ("Duplicate", "duplicate_study"), ("Fit in view", "fit_study"),
-            ("Compute", "compute"), ("Remove", "remove_study"),
+            ("Rename…", "rename_study"), ("Duplicate", "duplicate_study"),
+            ("Same for the next survey…", "follow_study"), ("Fit in view", "fit_study"), ("Compute", "compute"),
+            ("Remove", "remove_study"),
         ):  # fmt: skip
             menu.addAction(words, lambda a=action: self.action_wanted.emit(a))
         menu.popup(place)
 
 
 def headline(session: Session, study: StudyRecord) -> str:
-    """The headline figure of a study in short form."""
-    if study.outcome is None:
-        return "—"
-    figure = study.outcome["figures"][study_kind(study.kind).headline]
-    if figure["value"] is None:
+    """The headline figure of a study in short form; a dash where none belongs to what the study says now."""
+    if study.found is None or study.found.value is None or session.stale(study):
         return "—"
     decimals = replace(session.decimals, volume=0)
-    return quantity(figure["value"], figure["unit"], decimals)
+    return quantity(study.found.value, study.found.unit, decimals, study_kind(study.kind).headline.signed)
 
 
 def state_words(session: Session, study: StudyRecord) -> str:
     """What state a study is in, in words."""
     kind = study_kind(study.kind).title
-    if session.compute_task is not None and study.id == session.study_id:
+    if session.compute_task is not None and study.id == session.computing[0]:
         return f"{kind} · computing…"
-    if not study.setup.get("toe"):
-        return f"{kind} · toe not drawn"
-    if study.outcome is None:
+    setup = studies.setup_of(study)
+    if setup.missing():
+        return f"{kind} · still to do"
+    if study.found is None:
         return f"{kind} · not computed"
     if session.stale(study):
         return f"{kind} · out of date"
-    notes = len(study.outcome["warnings"])
+    notes = study.found.notes
     return f"{kind} · up to date" if not notes else f"{kind} · {notes} note{'s' if notes > 1 else ''}"
 
 
-def _hint(text: str) -> QLabel:
-    label = QLabel(text, wordWrap=True)
+def _arrange(
+    box: QVBoxLayout, kept: dict[str, QWidget],
+    wanted: list[tuple[str, Callable[[], QWidget], Callable[[QWidget], None]]],
+) -> None:  # fmt: skip
+    """Bring the widgets of a box in line with a list of (key, make, fill), keeping those that are there."""
+    keys = [key for key, _, _ in wanted]
+    for key in [key for key in kept if key not in set(keys)]:
+        gone = kept.pop(key)
+        # Hidden first: a widget without a parent that waits to be shown would become a window of its own.
+        gone.hide()
+        box.removeWidget(gone)
+        gone.deleteLater()
+    for place, (key, make, fill) in enumerate(wanted):
+        widget = kept.get(key)
+        if widget is None:
+            widget = kept[key] = make()
+            box.insertWidget(place, widget)
+        else:
+            item = box.itemAt(place)
+            if item is None or item.widget() is not widget:
+                box.removeWidget(widget)
+                box.insertWidget(place, widget)
+        fill(widget)
+
+
+def _nothing(_widget: QWidget) -> None:
+    """A hint or heading stays as it is."""
+
+
+def _epoch(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setTextFormat(Qt.TextFormat.PlainText)
     label.setProperty("role", "small")
-    label.setContentsMargins(14, 6, 14, 6)
+    label.setContentsMargins(14, 4, 0, 2)
     return label
 
 
-def _empty(layout: QVBoxLayout) -> None:
-    while layout.count():
-        widget = layout.takeAt(0).widget()
-        if widget is not None:
-            widget.setParent(None)
-            widget.deleteLater()
+def _hint(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setWordWrap(True)
+    label.setProperty("role", "small")
+    label.setContentsMargins(14, 6, 14, 6)
+    return label

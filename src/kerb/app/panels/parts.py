@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter
+from html import escape
+
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QMouseEvent, QPainter
 from PySide6.QtWidgets import QMenu
 
 from kerb.app.icons import pixmap
@@ -22,19 +24,23 @@ class PartRow(Row):
 
     def __init__(self, theme: Theme, holding: Holding, part: Part) -> None:
         super().__init__(theme)
-        self.holding, self.part = holding, part
-        self.mark = "shown" if part.shown else "hidden"
         self.setFixedHeight(HEIGHT)
-        self.setToolTip(
-            f"Part {part.name}: a click selects its points, the eye hides or shows them, right-click for more"
-        )
-        self.setAccessibleName(f"Part {part.name}, {part.count} points, {'shown' if part.shown else 'hidden'}")
         key = f"{holding.id}|{part.number}"
+        self.show_part(holding, part)
         self.mark_clicked.connect(lambda: self.action_wanted.emit(f"toggle_part:{key}"))
         self.clicked.connect(lambda: self.action_wanted.emit(f"select_part:{key}"))
         self.menu_wanted.connect(self._menu)
 
-    def mousePressEvent(self, event) -> None:
+    def show_part(self, holding: Holding, part: Part) -> None:
+        """Show the part as it is now."""
+        self.holding, self.part = holding, part
+        self.mark = "shown" if part.shown else "hidden"
+        words = f"Part {part.name}: a click selects its points, the eye hides or shows them, right-click for more"
+        self.setToolTip(f"<qt>{escape(words)}</qt>")
+        self.setAccessibleName(f"Part {part.name}, {part.count} points, {'shown' if part.shown else 'hidden'}")
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.RightButton:
             self.menu_wanted.emit(event.globalPosition().toPoint())
         elif event.position().x() < 56:
@@ -63,7 +69,7 @@ class PartRow(Row):
         text = painter.fontMetrics().elidedText(self.part.name, Qt.TextElideMode.ElideRight, room)
         painter.drawText(QRectF(74, 0, room, HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
 
-    def _menu(self, place) -> None:
+    def _menu(self, place: QPoint) -> None:
         menu, key = QMenu(self), f"{self.holding.id}|{self.part.number}"
         for words, action in (
             ("Select its points", "select_part"), ("Show only this", "only_part"), ("Rename…", "rename_part"),

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from collections.abc import Callable
+from dataclasses import dataclass
+from html import escape
+
+from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -12,13 +16,36 @@ from kerb.app.theme import Theme, font
 ROW = 44
 
 
+@dataclass(frozen=True)
+class RowWords:
+    """What a row says and how it looks."""
+
+    name: str
+    second: str = ""
+    value: str = ""
+    mark: str = ""
+    ink: str = ""
+    chosen: bool = False
+    pale: bool = False
+    alarm: bool = False
+    tip: str = ""
+
+
+@dataclass(frozen=True)
+class RowDoing:
+    """What a click on a row does, on its mark, and where its menu comes from."""
+
+    click: Callable[[], None]
+    mark: Callable[[], None] | None
+    menu: Callable[[QPoint], None]
+
+
 class Row(QWidget):
     """A line of a list: mark, name with a quiet second line, and a value at the right."""
 
     clicked = Signal()
     mark_clicked = Signal()
     menu_wanted = Signal(object)
-    key_pressed = Signal(int)
 
     def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -30,6 +57,24 @@ class Row(QWidget):
         self.setFixedHeight(ROW)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._over = False
+        self._words = RowWords("")
+        self.doing: RowDoing | None = None
+        self.clicked.connect(lambda: self.doing.click() if self.doing is not None else None)
+        self.mark_clicked.connect(lambda: self.doing.mark() if self.doing is not None and self.doing.mark else None)
+        self.menu_wanted.connect(lambda place: self.doing.menu(place) if self.doing is not None else None)
+
+    def show_words(self, words: RowWords) -> None:
+        """Say something else; nothing is painted again where it is the same."""
+        if words == self._words:
+            return
+        self._words = words
+        self.name, self.second, self.value = words.name, words.second, words.value
+        self.mark, self.ink, self.chosen = words.mark, words.ink, words.chosen
+        self.pale, self.alarm = words.pale, words.alarm
+        # Names come from files: as plain text they cannot become markup.
+        self.setToolTip(f"<qt>{escape(words.tip)}</qt>".replace("\n", "<br>"))
+        self.setAccessibleName(", ".join(part for part in (words.name, words.value, words.second) if part))
+        self.update()
 
     def sizeHint(self) -> QSize:
         return QSize(220, ROW)
@@ -54,6 +99,9 @@ class Row(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             (self.mark_clicked if self.mark and event.key() == Qt.Key.Key_Space else self.clicked).emit()
+        elif event.key() == Qt.Key.Key_Menu:
+            self.clicked.emit()
+            self.menu_wanted.emit(self.mapToGlobal(self.rect().center()))
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
         else:
@@ -93,5 +141,5 @@ class Row(QWidget):
         text = painter.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, room)
         painter.drawText(QRectF(left, 5, room, 19), Qt.AlignmentFlag.AlignLeft, text)
         painter.setFont(font(11))
-        painter.setPen(QColor(t.toe if self.alarm else t.quiet))
+        painter.setPen(QColor(t.edge if self.alarm else t.quiet))
         painter.drawText(QRectF(left, 24, self.width() - left - 10, 16), Qt.AlignmentFlag.AlignLeft, self.second)

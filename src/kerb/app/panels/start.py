@@ -6,14 +6,16 @@ from pathlib import Path
 
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.app.widgets import made
 from kerb.core.errors import KerbError
 from kerb.job.job import Job
 from kerb.job.places import left_unsaved
+from kerb.studies.registry import STUDIES
 
 MOST_LEFT = 4
 
@@ -41,7 +43,7 @@ class StartPage(QWidget):
         mark.setPixmap(pixmap("kerb", theme.ink, 56, 2))
         column.addWidget(mark)
         column.addSpacing(10)
-        title = QLabel("What does the ground say?")
+        title = QLabel("What do you want to know?")
         title.setProperty("role", "welcome")
         column.addWidget(title)
         words = QLabel(
@@ -61,12 +63,14 @@ class StartPage(QWidget):
             ("Find open data…", "open_data", "Tiles of a public agency, through a STAC catalogue"),
             ("Open the demo", "open_demo", "Saltmarrow Quay: a made-up yard with three heaps"),
         ):
-            button = QPushButton(words_, toolTip=tip)
+            button = made(QPushButton(words_), toolTip=tip)
             button.clicked.connect(lambda _c, a=action: self.action_wanted.emit(a))
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
-        column.addSpacing(22)
+        column.addSpacing(18)
+        column.addWidget(self._questions())
+        column.addSpacing(18)
         self.left_heading = QLabel("Not saved when Kerb ended")
         self.left_heading.setProperty("role", "section")
         column.addWidget(self.left_heading)
@@ -80,6 +84,22 @@ class StartPage(QWidget):
         column.addLayout(self.recent)
         column.addStretch(3)
         self.mirror()
+
+    def _questions(self) -> QWidget:
+        """The questions that Kerb answers, by group."""
+        box = QWidget()
+        grid = QGridLayout(box)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(18)
+        heading = QLabel("Questions that Kerb answers once data are in")
+        heading.setProperty("role", "section")
+        grid.addWidget(heading, 0, 0, 1, 2)
+        for number, kind in enumerate(sorted(STUDIES.values(), key=lambda k: k.group)):
+            words = QLabel(f"{kind.question}  {kind.title}")
+            words.setToolTip(f"{kind.group}: {kind.title}")
+            words.setProperty("role", "quiet")
+            grid.addWidget(words, 1 + number // 2, number % 2)
+        return box
 
     def mirror(self) -> None:
         """List jobs that a crash left unsaved, and recent ones."""
@@ -104,11 +124,11 @@ class StartPage(QWidget):
         row = QWidget()
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 0, 0, 0)
-        button = QPushButton(_left_words(folder), toolTip=f"Go on with it: {folder}")
+        button = made(QPushButton(_left_words(folder)), toolTip=f"Go on with it: {folder}")
         button.setProperty("role", "link")
         button.clicked.connect(lambda: self.job_wanted.emit(folder))
         line.setSpacing(18)
-        away = QPushButton("Remove", toolTip="Give it up, with the data that were brought into it")
+        away = made(QPushButton("Remove"), toolTip="Give it up, with the data that were brought into it")
         away.setProperty("role", "link")
         away.clicked.connect(lambda: self.removal_wanted.emit(folder))
         line.addWidget(button)
@@ -140,14 +160,14 @@ class _DropField(QPushButton):
 
 
 class Guide(QWidget):
-    """Three steps to a first volume; ticks off what was done, and goes away when told."""
+    """Three steps to a first figure; ticks off what was done, and goes away when told."""
 
     dismissed = Signal()
 
     STEPS = (
-        "Choose “Heap 2” in the list of studies.",
-        "Press T and click round its foot; double-click closes the line.",
-        "Read the volume. Drag a vertex and watch it follow.",
+        "Choose a study with a dash in the list: it is still to do.",
+        "Press T and draw what it asks for; double-click ends the line.",
+        "Read the figure. Drag a vertex and watch it follow.",
     )
 
     def __init__(self, theme: Theme, parent: QWidget) -> None:
@@ -159,7 +179,7 @@ class Guide(QWidget):
         row = QHBoxLayout()
         title = QLabel("Guided start")
         title.setProperty("role", "section")
-        close = QToolButton(toolTip="Dismiss; Help brings it back")
+        close = made(QToolButton(), toolTip="Dismiss; Help brings it back")
         close.setIcon(icon("close", theme.quiet, 14))
         close.setAccessibleName("Dismiss the guided start")
         close.clicked.connect(self.dismissed)
@@ -167,7 +187,7 @@ class Guide(QWidget):
         row.addStretch(1)
         row.addWidget(close)
         column.addLayout(row)
-        self.labels = [QLabel(wordWrap=True) for _ in self.STEPS]
+        self.labels = [made(QLabel(), wordWrap=True) for _ in self.STEPS]
         for label in self.labels:
             column.addWidget(label)
         self.setFixedWidth(300)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QToolButton, QW
 
 from kerb.app.session import Session
 from kerb.app.tasks import Task
+from kerb.app.widgets import made
 from kerb.core.quantity import count, symbol
 
 SAID_MS = 7000
@@ -29,9 +30,9 @@ class Status(QWidget):
         self.place.setMinimumWidth(270)
         for label in (self.place, self.points, self.words, self.work):
             label.setProperty("role", "small")
-        self.progress = QProgressBar(textVisible=False, maximum=1000)
+        self.progress = made(QProgressBar(), textVisible=False, maximum=1000)
         self.progress.setFixedWidth(120)
-        self.stop = QToolButton(text="Cancel", toolTip="Stop the background work")
+        self.stop = made(QToolButton(), text="Cancel", toolTip="Stop the background work")
         self.stop.clicked.connect(self._stop)
         for widget in (self.place, self.points, self.words):
             row.addWidget(widget)
@@ -41,7 +42,7 @@ class Status(QWidget):
             widget.hide()
         self._hint = ""
         self._task: Task | None = None
-        self._timer = QTimer(self, singleShot=True, interval=SAID_MS)
+        self._timer = made(QTimer(self), singleShot=True, interval=SAID_MS)
         self._timer.timeout.connect(lambda: self.words.setText(self._hint))
         session.said.connect(self.say)
         session.working.connect(lambda _task: self.mirror())

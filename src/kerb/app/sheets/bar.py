@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
 from kerb.app.tasks import Task
+from kerb.app.widgets import made
 
 
 class ComputeBar(QWidget):
     """Help, 'in report', and Compute or Cancel."""
 
     action_wanted = Signal(str)
-    report_toggled = Signal(bool)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -24,7 +25,7 @@ class ComputeBar(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(18, 8, 18, 10)
         outer.setSpacing(6)
-        self.progress = QProgressBar(textVisible=False, maximum=1000)
+        self.progress = made(QProgressBar(), textVisible=False, maximum=1000)
         self.words = QLabel("")
         self.words.setProperty("role", "small")
         outer.addWidget(self.progress)
@@ -36,7 +37,7 @@ class ComputeBar(QWidget):
         self.help.clicked.connect(lambda: self.action_wanted.emit("study_help"))
         self.in_report = QCheckBox("In report")
         self.in_report.setToolTip("Whether this study goes into the report")
-        self.in_report.clicked.connect(self.report_toggled)
+        self.in_report.clicked.connect(lambda _on: self.action_wanted.emit("in_report"))
         self.compute = QPushButton("Compute")
         self.compute.setProperty("role", "main")
         self.compute.clicked.connect(self._pressed)
@@ -54,7 +55,7 @@ class ComputeBar(QWidget):
         """Show what is being computed, or that it can be."""
         task, study = self.session.compute_task, self.session.study
         running = task is not None
-        if running and task is not self._watched:
+        if task is not None and task is not self._watched:
             self._watched = task
             task.progressed.connect(self._progress)
         self.progress.setVisible(running)
@@ -64,10 +65,12 @@ class ComputeBar(QWidget):
             self.progress.setValue(0)
             self.words.setText("")
         self.compute.setText("Cancel" if running else "Compute")
-        ready = study is not None and bool(study.setup.get("toe"))
+        setup = self.session.setup
+        missing = setup.missing() if setup is not None else []
+        ready = study is not None and not missing
         self.compute.setEnabled(running or ready)
         self.compute.setToolTip(
-            "Stop computing" if running else "Compute in full (F5)" if ready else "Draw the toe line first"
+            "Stop computing" if running else "Compute in full (F5)" if ready else (missing or ["Open a study first"])[0]
         )
         self.in_report.setEnabled(study is not None)
         self.in_report.setChecked(study is not None and study.in_report)
@@ -83,7 +86,7 @@ class ComputeBar(QWidget):
         else:
             self.action_wanted.emit("compute")
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and self.session.compute_task is not None:
             self.session.compute_task.stop()
         else:

@@ -28,11 +28,15 @@ def section(text: str) -> QLabel:
 def fill_warnings(layout: QLayout, texts: list[str]) -> None:
     """Show texts as warnings in a layout, in place of those that were there."""
     while layout.count():
-        widget = layout.takeAt(0).widget()
-        widget.setParent(None)
-        widget.deleteLater()
+        item = layout.takeAt(0)
+        widget = item.widget() if item is not None else None
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
     for text in texts:
-        label = QLabel(f"▲  {text}", wordWrap=True)
+        label = QLabel(f"▲  {text}")
+        label.setTextFormat(Qt.TextFormat.PlainText)
+        label.setWordWrap(True)
         label.setProperty("role", "warning")
         label.setProperty("text_shown", text)
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -133,6 +137,12 @@ class ChoiceField(QComboBox):
         for key, words in choices:
             self.addItem(words, key)
         self.setCurrentIndex(max(self.findData(kept), 0))
+
+    def offer(self, choices: tuple[tuple[str, str], ...]) -> None:
+        """Offer choices, leaving everything as it is where they are the same."""
+        now = tuple((self.itemData(place), self.itemText(place)) for place in range(self.count()))
+        if now != choices:
+            self.set_choices(choices)
 
     def show_value(self, value: Any, _unit: str = "") -> None:
         """Mirror a value."""

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
 
-if TYPE_CHECKING:
-    from kerb.app.views.view import View
+from kerb.app.views.view import View
 
 
 class Tool:
     """A tool that does nothing. ``hint`` is shown in the status line while it is chosen."""
 
-    hint = ""
-    cursor = Qt.CursorShape.ArrowCursor
+    hint: str = ""
+    cursor: Qt.CursorShape = Qt.CursorShape.ArrowCursor
 
     def __init__(self, view: View) -> None:
         self.view = view
@@ -35,6 +32,10 @@ class Tool:
 
     def key(self, event: QKeyEvent) -> bool:
         """Take a key; True when it was used."""
+        return False
+
+    def take_back(self) -> bool:
+        """Take back what was done last with it; False when there is nothing."""
         return False
 
     def paint(self, painter: QPainter) -> None:
@@ -57,22 +58,21 @@ class OutlineTool(Tool):
         """Close the outline and do what it is for."""
         raise NotImplementedError
 
-    def take_back(self) -> None:
-        """Forget the last corner; nothing happens without one."""
-        raise NotImplementedError
-
     def stop(self) -> None:
         """Give up."""
         raise NotImplementedError
 
     def move(self, event: QMouseEvent) -> None:
+        """Follow the mouse."""
         self.mouse = event.position()
         self.view.update()
 
     def double_click(self, event: QMouseEvent) -> None:
+        """Close the outline."""
         self.close()
 
     def key(self, event: QKeyEvent) -> bool:
+        """Enter closes, Backspace takes back, Esc stops."""
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.close()
         elif event.key() == Qt.Key.Key_Backspace:

@@ -35,20 +35,16 @@ class SelectPoints(OutlineTool):
         super().__init__(view)
         self.selection, self.pick, self.finished = selection, pick, finished
         self.shape = OUTLINE
+        self.hint = HINTS[OUTLINE]
         self.radius = 14.0
         self.outline: list[QPointF] = []
         self.path: list[QPointF] = []
         self.start: QPointF | None = None
         self.how = REPLACE
 
-    @property
-    def hint(self) -> str:
-        """What to do, for the status line."""
-        return HINTS[self.shape]
-
     def use(self, shape: str) -> None:
         """Mark in another way."""
-        self.shape = shape
+        self.shape, self.hint = shape, HINTS[shape]
         self.outline.clear()
         self.path.clear()
         self.start = None
@@ -99,9 +95,13 @@ class SelectPoints(OutlineTool):
             return True
         return super().key(event)
 
-    def take_back(self) -> None:
-        if self.outline:
-            self.outline.pop()
+    def take_back(self) -> bool:
+        """Forget the last corner."""
+        if not self.outline:
+            return False
+        self.outline.pop()
+        self.view.update()
+        return True
 
     def stop(self) -> None:
         if self.outline:
@@ -137,11 +137,11 @@ class SelectPoints(OutlineTool):
 
     def _pick(self, at: QPointF) -> None:
         found = self.view.point_at(at)
-        layer = self.selection.window.colouring.layer()
+        layer = self.selection.colouring.layer()
         if found is not None and layer is not None and found[0].store is layer.store:
             self.pick(self.shape, found[1], self.how)
         else:
-            self.selection.window.session.said.emit("There is no point of the cloud here; click on one.")
+            self.selection.session.said.emit("There is no point of the cloud here; click on one.")
 
     def leave(self) -> None:
         self.selection.forget()

@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from kerb.app.session import Session
 from kerb.app.tasks import Latest
 from kerb.app.views.view import PLAN, View
+from kerb.app.widgets import made
 from kerb.core.arrays import Bytes, Floats
 from kerb.core.errors import KerbError
 from kerb.core.surface.elevation import Affine, unplaced
@@ -69,7 +70,7 @@ class Backdrop(QObject):
         self._worker = Latest("backdrop", self)
         self._worker.done.connect(self._read)
         self._closing = threading.Event()
-        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest = made(QTimer(self), singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(self._ask)
         view.camera_changed.connect(self._rest.start)
         session.changed.connect(self._rest.start)

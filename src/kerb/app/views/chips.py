@@ -5,6 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLayout, QMenu, QToolButton, QWidget
 
+from kerb.app.widgets import made
+
 
 class FilterChips(QWidget):
     """Click a chip to set its filter, its cross to drop it; the menu turns it off or round."""
@@ -35,17 +37,19 @@ class FilterChips(QWidget):
         self.adjustSize()
 
     def _chip(self, place: int, words: str, on: bool) -> QWidget:
-        chip = QWidget(objectName="filterChip")
+        chip = made(QWidget(), objectName="filterChip")
         chip.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         chip.setProperty("on", "yes" if on else "no")
         row = QHBoxLayout(chip)
         row.setContentsMargins(4, 0, 2, 0)
         row.setSpacing(0)
-        text = QToolButton(text=words if on else f"off: {words}", toolTip="Set this filter; right-click for more")
+        text = made(
+            QToolButton(), text=words if on else f"off: {words}", toolTip="Set this filter; right-click for more"
+        )
         text.clicked.connect(lambda: self.opened.emit(place))
         text.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         text.customContextMenuRequested.connect(lambda at: self._menu(place, on, text.mapToGlobal(at)))
-        cross = QToolButton(text="×", toolTip=f"Drop the filter: {words}")
+        cross = made(QToolButton(), text="×", toolTip=f"Drop the filter: {words}")
         cross.setAccessibleName(f"Drop the filter: {words}")
         cross.clicked.connect(lambda: self.removed.emit(place))
         row.addWidget(text)

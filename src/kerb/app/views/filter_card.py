@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.sheets.fields import NumberField
 from kerb.app.theme import Theme, font
+from kerb.app.widgets import made
 from kerb.core.arrays import Floats
 from kerb.core.cloud.filters import COLOUR, Filter
 from kerb.core.quantity import count, number
@@ -154,7 +155,7 @@ class FilterCard(QWidget):
         whole.setSpacing(8)
         head = QHBoxLayout()
         head.addWidget(QLabel("Show by"))
-        self.columns = QComboBox(toolTip="The attribute that decides which points are shown")
+        self.columns = made(QComboBox(), toolTip="The attribute that decides which points are shown")
         self.columns.activated.connect(lambda _i: self.column_chosen.emit(self.columns.currentData()))
         head.addWidget(self.columns, 1)
         whole.addLayout(head)
@@ -165,13 +166,13 @@ class FilterCard(QWidget):
         whole.addWidget(self.stack)
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.saved = QPushButton("Saved ▾", toolTip="Filters that were saved by name in this job")
+        self.saved = made(QPushButton("Saved ▾"), toolTip="Filters that were saved by name in this job")
         self.saved.clicked.connect(self._menu)
-        save = QPushButton("Save…", toolTip="Keep all filters that are set by a name, in the job")
+        save = made(QPushButton("Save…"), toolTip="Keep all filters that are set by a name, in the job")
         save.clicked.connect(self.save_wanted)
-        clear = QPushButton("Show all", toolTip="Drop all filters")
+        clear = made(QPushButton("Show all"), toolTip="Drop all filters")
         clear.clicked.connect(self.cleared)
-        close = QPushButton("Close", toolTip="Put the card away; the filters stay")
+        close = made(QPushButton("Close"), toolTip="Put the card away; the filters stay")
         close.clicked.connect(self.closed)
         for button in (self.saved, save, clear, close):
             button.setProperty("role", "narrow")
@@ -202,7 +203,7 @@ class FilterCard(QWidget):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        self.values = QListWidget(toolTip="Ticked values are shown")
+        self.values = made(QListWidget(), toolTip="Ticked values are shown")
         self.values.itemChanged.connect(lambda _item: self._ticked())
         self.values.setFixedHeight(150)
         column.addWidget(self.values)
@@ -221,15 +222,15 @@ class FilterCard(QWidget):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout()
-        self.swatch = QPushButton("Choose a colour…", toolTip="Points of about this colour are shown")
+        self.swatch = made(QPushButton("Choose a colour…"), toolTip="Points of about this colour are shown")
         self.swatch.clicked.connect(self._choose_colour)
         row.addWidget(self.swatch)
-        self.pick = QPushButton("Take from a point", toolTip="Click a point in the view: its colour is asked for")
+        self.pick = made(QPushButton("Take from a point"), toolTip="Click a point in the view: its colour is asked for")
         self.pick.clicked.connect(self.pick_wanted)
         row.addWidget(self.pick)
         row.addStretch(1)
         column.addLayout(row)
-        self.tolerance = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=128, value=TOLERANCE)
+        self.tolerance = made(QSlider(Qt.Orientation.Horizontal), minimum=1, maximum=128, value=TOLERANCE)
         self.tolerance.setToolTip("How far red, green and blue may be off, of 255")
         self.tolerance.valueChanged.connect(lambda _v: self._coloured())
         column.addWidget(QLabel("Tolerance"))

@@ -1,4 +1,4 @@
-"""What lies over every picture: coordinate grid, scale bar, north arrow, exaggeration, and the profile lines."""
+"""What lies over every picture: coordinate grid, scale bar, north arrow and exaggeration."""
 
 from __future__ import annotations
 
@@ -112,32 +112,6 @@ class Furniture:
             words.append("perspective")
         if words:
             _tag(painter, QPointF(14, 62), " · ".join(words), view.theme)
-
-
-class ProfileLines:
-    """The lines of the profiles in the drawer, with handles that can be dragged."""
-
-    def __init__(self, session: Session) -> None:
-        self.session = session
-        self.lines: list[np.ndarray] = []
-        self.current = 0
-        self.shown = True
-
-    def __call__(self, view: View, painter: QPainter) -> None:
-        if not self.shown or view.mode != PLAN:
-            return
-        for number_, line in enumerate(self.lines):
-            places = np.column_stack([line, np.full(len(line), view.camera.target[2])])
-            a, b = (QPointF(*p) for p in view.to_widget(places))
-            ink = QColor(view.theme.ink)
-            if number_ != self.current:
-                ink.setAlpha(120)
-            painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
-            painter.drawLine(a, b)
-            painter.setBrush(QColor(view.theme.sheet))
-            painter.setPen(QPen(ink, 1.5))
-            for end in (a, b):
-                painter.drawEllipse(end, 4.5, 4.5)
 
 
 def _tag(painter: QPainter, at: QPointF, text: str, theme: Theme) -> None:

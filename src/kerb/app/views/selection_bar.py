@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
@@ -18,12 +18,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.selection import ADD, COMMON, REPLACE, TAKE_AWAY
+from kerb.app.selection import ADD, COMMON, REPLACE, TAKE_AWAY, Selection
+from kerb.app.session import Session
+from kerb.app.widgets import made
 from kerb.core.cloud.classes import CLASS_NAMES, class_words
 from kerb.core.quantity import count
-
-if TYPE_CHECKING:
-    from kerb.app.window import Window
 
 ABOVE_SCALE = 58
 OUTLINE, BRUSH, PIECE, SURFACE = "outline", "brush", "piece", "surface"
@@ -45,9 +44,9 @@ THEN = "select"
 class SelectionBar(QWidget):
     """Two rows: marking above, doing below."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window.view)
-        self.window = window
+    def __init__(self, session: Session, selection: Selection, run: Callable[[str], None]) -> None:
+        super().__init__(selection.view)
+        self.session, self.selection, self.run = session, selection, run
         self.setObjectName("selectionBar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.buttons: dict[str, QPushButton] = {}
@@ -57,7 +56,7 @@ class SelectionBar(QWidget):
         column.setSpacing(5)
         column.addLayout(self._marking())
         column.addLayout(self._doing())
-        window.selection.counted.connect(self._live)
+        selection.counted.connect(self._live)
         self.hide()
 
     def _marking(self) -> QHBoxLayout:
@@ -68,22 +67,22 @@ class SelectionBar(QWidget):
         row.addWidget(self.label)
         group = QButtonGroup(self)
         for key, words, tip in SHAPES:
-            button = QToolButton(text=words, checkable=True, toolTip=tip, checked=key == OUTLINE)
-            button.clicked.connect(lambda _on, k=key: self.window.handlers.select_with(k))
+            button = made(QToolButton(), text=words, checkable=True, toolTip=tip, checked=key == OUTLINE)
+            button.clicked.connect(lambda _on, k=key: self.run(f"select_with:{k}"))
             group.addButton(button)
             self.shapes[key] = button
             row.addWidget(button)
-        self.way = QComboBox(toolTip="How what is marked next goes together with the selection")
+        self.way = made(QComboBox(), toolTip="How what is marked next goes together with the selection")
         for key, words, tip in WAYS:
             self.way.addItem(words, key)
             self.way.setItemData(self.way.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
-        self.way.activated.connect(lambda _i: setattr(self.window.selection, "how", self.way.currentData()))
+        self.way.activated.connect(lambda _i: setattr(self.selection, "how", self.way.currentData()))
         self.way.setFixedWidth(118)
         row.addWidget(self.way)
-        self.seen = QCheckBox("seen only", toolTip="Leave out points hidden behind others in this view")
-        self.seen.toggled.connect(lambda on: setattr(self.window.selection, "only_seen", on))
-        self.outside = QCheckBox("outside", toolTip="Take what lies outside of what is marked")
-        self.outside.toggled.connect(lambda on: setattr(self.window.selection, "outside", on))
+        self.seen = made(QCheckBox("seen only"), toolTip="Leave out points hidden behind others in this view")
+        self.seen.toggled.connect(lambda on: setattr(self.selection, "only_seen", on))
+        self.outside = made(QCheckBox("outside"), toolTip="Take what lies outside of what is marked")
+        self.outside.toggled.connect(lambda on: setattr(self.selection, "outside", on))
         row.addWidget(self.seen)
         row.addWidget(self.outside)
         row.addStretch(1)
@@ -100,15 +99,15 @@ class SelectionBar(QWidget):
             ("class", "Class ▾", "Give the selection a class of the LAS standard"),
             ("more", "More ▾", "New cloud, statistics, invert"),
         ):
-            button = QPushButton(words, toolTip=tip)
+            button = made(QPushButton(words), toolTip=tip)
             button.clicked.connect(lambda _on, k=key: self._do(k))
             self.buttons[key] = button
             row.addWidget(button)
-        self.then = QComboBox(toolTip="What happens with points as soon as they are marked")
+        self.then = made(QComboBox(), toolTip="What happens with points as soon as they are marked")
         self.then.setFixedWidth(122)
         self.then.activated.connect(lambda _i: self.mirror(True))
         row.addWidget(self.then)
-        done = QPushButton("Done", toolTip="Select nothing and put the tool away (Esc)")
+        done = made(QPushButton("Done"), toolTip="Select nothing and put the tool away (Esc)")
         done.clicked.connect(lambda: self._do("drop"))
         self.buttons["drop"] = done
         row.addWidget(done)
@@ -117,18 +116,18 @@ class SelectionBar(QWidget):
     def _do(self, key: str) -> None:
         menus = {"part": self._part_menu, "class": self._class_menu, "more": self._more_menu}
         if key == "drop":
-            self.window.use_edit_tool()
+            self.run("edit_shapes")
         elif key in menus:
             menu = menus[key]()
             menu.popup(self.buttons[key].mapToGlobal(self.buttons[key].rect().topLeft()))
             self.menu_shown = menu
         else:
-            self.window.handlers.run(key)
+            self.run(key)
 
     def _part_menu(self) -> QMenu:
-        menu, run = QMenu(self), self.window.handlers.run
+        menu, run = QMenu(self), self.run
         menu.addAction("New part…", lambda: run("new_part"))
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         for words, key in (("Add to {}", "add_to_part"), ("Take out of {}", "take_from_part")):
             if holding.parts:
                 menu.addSeparator()
@@ -139,22 +138,22 @@ class SelectionBar(QWidget):
     def _class_menu(self) -> QMenu:
         menu = QMenu(self)
         for code in CLASS_NAMES:
-            menu.addAction(class_words(code), lambda c=code: self.window.handlers.run(f"give_class:{c}"))
+            menu.addAction(class_words(code), lambda c=code: self.run(f"give_class:{c}"))
         return menu
 
     def _more_menu(self) -> QMenu:
-        menu, run = QMenu(self), self.window.handlers.run
+        menu, run = QMenu(self), self.run
         menu.addAction("New cloud of it", lambda: run("new_cloud"))
         menu.addAction("New cloud of it, hide this one", lambda: run("new_cloud:hide"))
         menu.addAction("Statistics of it", lambda: run("selection_statistics"))
         menu.addSeparator()
-        menu.addAction("Invert", self.window.selection.invert)
-        menu.addAction("Select nothing", self.window.selection.forget)
+        menu.addAction("Invert", self.selection.invert)
+        menu.addAction("Select nothing", self.selection.forget)
         return menu
 
     def mirror(self, selecting: bool) -> None:
         """Show the bar while something is selected or the tool is in hand."""
-        selection, holding = self.window.selection, self.window.colouring.main_cloud()
+        selection, holding = self.selection, self.session.main_cloud()
         chosen = selection.count
         self.label.setText(f"{count(chosen)} points selected" if chosen else "Nothing selected yet")
         self.label.setToolTip(
@@ -166,11 +165,11 @@ class SelectionBar(QWidget):
         self._fill_then()
         self.setVisible(holding is not None and (selecting or chosen > 0))
         self.adjustSize()
-        view = self.window.view
+        view = self.selection.view
         self.move(max((view.width() - self.width()) // 2, 8), view.height() - self.height() - ABOVE_SCALE)
 
     def _fill_then(self) -> None:
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         wanted = [(THEN, "Then: select"), ("set_aside", "Then: set aside"), ("bring_back", "Then: bring back")]
         wanted += [
             (f"add_to_part:{part.number}", f"Then: to {part.name}") for part in (holding.parts if holding else ())

@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.app.widgets import made
 
 CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
@@ -37,7 +38,7 @@ class Strip(QWidget):
             (ORBIT, "Orbit", "Look from any side, turn about the point under the cursor (F3)"),
             (SECTION, "Section", "A vertical slice along the profile line (F4)"),
         ):
-            button = QToolButton(text=words, checkable=True, toolTip=tip)
+            button = made(QToolButton(), text=words, checkable=True, toolTip=tip)
             button.clicked.connect(lambda _on, m=mode: self.mode_wanted.emit(m))
             group.addButton(button)
             self.modes[mode] = button
@@ -55,7 +56,9 @@ class Strip(QWidget):
         self.slice.activated.connect(lambda _i: self.slice_wanted.emit(self.slice.currentData()))
         for box in (self.colour, self.contour, self.exaggeration, self.slice):
             row.addWidget(box)
-        self.filter = QToolButton(text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)")
+        self.filter = made(
+            QToolButton(), text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)"
+        )
         self.filter.clicked.connect(self.filter_wanted)
         row.addWidget(self.filter)
         self.set_unit("m")

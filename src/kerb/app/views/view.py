@@ -6,14 +6,14 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from kerb.app.theme import Theme
-from kerb.app.tools.base import Tool
 from kerb.app.views.drawing import Drawing
-from kerb.core.arrays import Floats
+from kerb.app.views.tooling import Mouse
+from kerb.core.arrays import Floats, Floats32
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import Picture
 from kerb.draw.scene import CloudLayer, Scene
@@ -46,9 +46,8 @@ class View(QWidget):
         }
         self.scene = Scene()
         self.picture: Picture | None = None
-        self.tool: Tool | None = None
-        self.handles: list[Tool] = []
-        self._held: Tool | None = None
+        self.tool: Mouse | None = None
+        self._held: Mouse | None = None
         self.overlays: list[Overlay] = []
         self.drawing = Drawing(self)
         self.drawing.drawn.connect(self._drawn)
@@ -146,6 +145,13 @@ class View(QWidget):
             return found
         return self.camera.on_level(x, y, self.camera.target[2], self.pixels)
 
+    def depth_now(self) -> Floats32 | None:
+        """Depth under each device pixel, where the picture that is shown was drawn from where the eye is now."""
+        picture = self.picture
+        if picture is None or picture.camera != self.camera or picture.size != self.pixels:
+            return None
+        return picture.buffer.depth
+
     def _drawn(self, picture: Picture) -> None:
         self.picture = picture
         self.picture_changed.emit()
@@ -197,7 +203,7 @@ class View(QWidget):
         self._navigating = False
         self._held = None
         if event.button() == Qt.MouseButton.LeftButton:
-            self._held = next((tool for tool in (self.tool, *self.handles) if tool and tool.press(event)), None)
+            self._held = self.tool if self.tool is not None and self.tool.press(event) else None
         if self._held is not None:
             self._press = None
             return
@@ -249,7 +255,13 @@ class View(QWidget):
         position = event.position() * self.ratio
         self.set_camera(self.camera.zoomed(factor, position.x(), position.y(), self.pixels))
 
-    def keyPressEvent(self, event) -> None:
+    def focusNextPrevChild(self, forwards: bool) -> bool:
+        """Tab goes through the vertices of the tool first."""
+        key = Qt.Key.Key_Tab if forwards else Qt.Key.Key_Backtab
+        event = QKeyEvent(QEvent.Type.KeyPress, key, Qt.KeyboardModifier.NoModifier)
+        return True if self.tool is not None and self.tool.key(event) else super().focusNextPrevChild(forwards)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if self.tool is not None and self.tool.key(event):
             return
         steps = {

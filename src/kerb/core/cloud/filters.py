@@ -126,8 +126,8 @@ def holds(store: CloudStore, condition: Filter, rows: slice | AnyArray) -> Mask:
             return np.ones(_size(store, rows), np.bool_)
         inside = _near_colour(store, condition, rows)
     elif name == ELEVATION:
-        flat = store.flat
-        inside = _passes(store.elevations(rows), condition) if flat else _elevations_within(store, condition, rows)
+        moved = store.flat or store.placement is not None
+        inside = _passes(store.elevations(rows), condition) if moved else _elevations_within(store, condition, rows)
     elif not store.has(name):
         return np.ones(_size(store, rows), np.bool_)
     else:

@@ -75,12 +75,19 @@ def from_store(
         for block in rows() if rows is not None else _all_rows(store):
             for at in range(0, len(block), ROWS):
                 some = block[at : at + ROWS]
-                yield np.asarray(store.xyz[some]), {name: np.asarray(values[name][some]) for name in kinds}
+                places = np.asarray(store.xyz[some]) if store.placement is None else _requantised(store, some, origin)
+                yield places, {name: np.asarray(values[name][some]) for name in kinds}
 
+    origin = store.origin if store.placement is None else np.floor(store.bounds[0])
     return Outgoing(
-        store.scale, store.origin, store.reference, kinds, blocks, store.count, store.meta.source,
+        store.scale, origin, store.reference, kinds, blocks, store.count, store.meta.source,
         store.meta.details, {**store.meta.attributes, **(units or {})},
     )  # fmt: skip
+
+
+def _requantised(store: CloudStore, rows: Ints, origin: Floats) -> Ints32:
+    """Coordinates of a placed cloud as whole steps of its own scale from a new origin."""
+    return np.round((store.coordinates(rows) - origin) / store.scale).astype(np.int32)
 
 
 def with_elevations(outgoing: Outgoing, name: str) -> Outgoing:

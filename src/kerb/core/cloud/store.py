@@ -6,6 +6,7 @@ each further column is ``NAME.npy``, or ``NAME.constant.npy`` while it has one v
 
 from __future__ import annotations
 
+import copy
 import json
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -14,10 +15,11 @@ from urllib.parse import quote
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Mask
+from kerb.core.arrays import AnyArray, Bytes, Floats, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import JobError
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.parallel import each, ranges
 from kerb.core.reference import ReferenceSystem
 from kerb.core.units import LENGTH_UNITS
@@ -61,7 +63,8 @@ class CloudStore:
     def __init__(self, folder: Path, meta: StoreMeta, tiles: AnyArray) -> None:
         self.folder = folder
         self.meta = meta
-        self.tiles = tiles
+        self.tiles = self._own_tiles = tiles
+        self.placement: Rigid | None = None
         self.scale: Floats = np.array(meta.scale, float)
         self.origin: Floats = np.array(meta.origin, float)
         self.reference = ReferenceSystem.from_json(meta.reference)
@@ -73,6 +76,7 @@ class CloudStore:
         self.sets = PointSets()
         self.part_names: dict[str, int] = {}
         self._gone = 0
+        self._lent: dict[str, str] = {}
 
     @staticmethod
     def open(folder: Path) -> CloudStore:
@@ -89,6 +93,31 @@ class CloudStore:
         if tiles.dtype != TILE_TYPE or shape != (meta.count, 3) or int(tiles["count"].sum()) != meta.count:
             raise JobError(f"{folder}: the imported cloud is damaged (tile table and points disagree)")
         return CloudStore(folder, meta, tiles)
+
+    def snapshot(self) -> CloudStore:
+        """The cloud as it is at this moment, for work on another thread: later steps of the analyst do not reach it."""
+        made = copy.copy(self)
+        made._columns, made.remembered = dict(self._columns), dict(self.remembered)
+        made.part_names = dict(self.part_names)
+        return made
+
+    def unplaced(self) -> CloudStore:
+        """The cloud in the numbers it was imported with, for work that compares its points with each other only."""
+        if self.placement is None:
+            return self
+        made = self.snapshot()
+        made.place(None)
+        return made
+
+    def place(self, placement: Rigid | None) -> None:
+        """Look at the cloud moved by a rigid transform; nothing on disk changes."""
+        placement = None if placement is not None and placement.still else placement
+        if placement == self.placement:
+            return
+        self.placement = placement
+        self.tiles = self._own_tiles if placement is None else _moved_tiles(self._own_tiles, placement)
+        self.remembered = {}
+        self.mask = None
 
     @property
     def count(self) -> int:
@@ -133,7 +162,9 @@ class CloudStore:
 
     def unit_of(self, name: str) -> str:
         """Unit code of an attribute that Kerb made or of a column whose file says it; empty where none is known."""
-        return str(self.meta.attributes.get(name) or self.meta.details.get("units", {}).get(name, ""))
+        return str(
+            self._lent.get(name) or self.meta.attributes.get(name) or self.meta.details.get("units", {}).get(name, "")
+        )
 
     def lengths(self, name: str, rows: slice | AnyArray = slice(None)) -> AnyArray:
         """Values of a column in the unit of elevations; one that says no other unit is taken to be in it."""
@@ -146,6 +177,8 @@ class CloudStore:
         """Elevations (n,) of some rows, wherever the cloud has them."""
         if self.flat:
             return np.asarray(self.lengths(ELEVATION, rows), float)
+        if self.placement is not None:
+            return np.asarray(self.coordinates(rows)[:, 2])
         return np.asarray(self.xyz[rows, 2] * self.scale[2] + self.origin[2])
 
     def column(self, name: str) -> AnyArray:
@@ -170,9 +203,10 @@ class CloudStore:
         """Whether a column or attribute of that name exists."""
         return name in self._columns or any(path.exists() for path in column_files(self.folder, name))
 
-    def coordinates(self, rows: slice | Ints) -> Floats:
+    def coordinates(self, rows: slice | AnyArray) -> Floats:
         """Job coordinates, (m, 3) float64, of some rows."""
-        return self.origin + self.xyz[rows] * self.scale
+        own = self.origin + self.xyz[rows] * self.scale
+        return own if self.placement is None else self.placement(own)
 
     def rows_of(self, tile: int) -> slice:
         """The rows of a tile."""
@@ -280,7 +314,7 @@ class CloudStore:
         """Whether classes were given or points set aside since an attribute was computed."""
         return self.sets.mark not in self.meta.made_with.get(name, self.sets.mark)
 
-    def lend(self, name: str, values: AnyArray) -> None:
+    def lend(self, name: str, values: AnyArray, unit: str = "") -> None:
         """Show values for every point under a name for as long as the store is open; nothing is written.
 
         Raises ValueError, when the length differs.
@@ -288,7 +322,9 @@ class CloudStore:
         if len(values) != self.count:
             raise ValueError(f"{len(values)} values for {self.count} points")
         self._columns[name] = values
+        self._lent[name] = unit
         self.remembered.clear()
+        self.mask = None
 
     def set_reference(self, reference: ReferenceSystem) -> None:
         """Label the cloud with a reference system; coordinates stay as they are."""
@@ -301,6 +337,16 @@ class CloudStore:
         partial = self.folder / "store.json.partial"
         partial.write_text(json.dumps(self.meta.to_json(), indent=1), encoding="utf-8")
         partial.replace(self.folder / "store.json")
+
+
+def _moved_tiles(tiles: AnyArray, placement: Rigid) -> AnyArray:
+    """The tile table with bounds that hold the moved tiles."""
+    moved = tiles.copy()
+    low, high = tiles["low"], tiles["high"]
+    corners = np.stack([np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1)
+    seen = placement(corners.reshape(-1, 3)).reshape(-1, 8, 3)
+    moved["low"], moved["high"] = seen.min(axis=1), seen.max(axis=1)
+    return moved
 
 
 def different_values(column: AnyArray) -> tuple[float, ...]:

@@ -15,6 +15,7 @@ from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.filters import Filter, holds
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry import polygon
+from kerb.core.geometry.area import Area, inside_any
 from kerb.core.parallel import each
 from kerb.core.progress import Progress, silent
 
@@ -30,6 +31,7 @@ class Narrowing:
     classes: tuple[int, ...] | None = None
     part: int | None = None
     filters: tuple[Filter, ...] = ()
+    areas: tuple[Area, ...] = ()
     with_aside: bool = False
 
 
@@ -97,6 +99,9 @@ class CloudView:
             keep &= np.all(tiles["high"] >= low, axis=1) & np.all(tiles["low"] <= high, axis=1)
         if self.narrowing.ring is not None:
             keep &= shapely.intersects(self._shape(), self._boxes())
+        if self.narrowing.areas:
+            touched = [shapely.intersects(area.shape, self._boxes()) for area in self.narrowing.areas]
+            keep &= np.any(touched, axis=0)
         return np.flatnonzero(keep)
 
     def _shape(self) -> shapely.Polygon:
@@ -136,6 +141,8 @@ class CloudView:
             keep &= np.all((points >= narrow.box[0]) & (points <= narrow.box[1]), axis=1)
         if narrow.ring is not None and keep.any() and not self._tile_within_ring(tile):
             keep &= polygon.contains(narrow.ring, store.coordinates(rows))
+        if narrow.areas and keep.any():
+            keep &= inside_any(narrow.areas, store.coordinates(rows))
         return keep
 
     def _tile_within_box(self, tile: int) -> bool:

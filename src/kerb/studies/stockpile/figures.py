@@ -2,34 +2,44 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED
 from kerb.core.units import METRE, LengthUnit, convert, density_unit
+from kerb.studies.kind import (
+    ANGLE,
+    AREA,
+    HEADLINE,
+    LENGTH,
+    MASS,
+    PERCENT,
+    REPORT,
+    SHEET,
+    SUMMARY,
+    VOLUME,
+    FigureAbout,
+)
 from kerb.studies.outcome import Column, Figure, Table
+from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import StockpileSetup
 from kerb.studies.stockpile.uncertainty import combined
 
-if TYPE_CHECKING:
-    from kerb.studies.stockpile.run import Measured
-
-LABELS = {
-    "above": "Above base",
-    "below": "Below base",
-    "net": "Net",
-    "plan_area": "Plan area",
-    "surface_area": "Surface area",
-    "highest": "Highest point",
-    "height": "Greatest height over base",
-    "mean_slope": "Mean slope of the sides",
-    "steepest_slope": "Steepest slope",
-    "gap_area": "Area without points",
-    "check_net": "Net, second way by grid",
-    "check_percent": "Second way against first",
-    "mass": "Mass",
-}
+ABOUT = (
+    FigureAbout("above", "Above base", VOLUME),
+    FigureAbout("below", "Below base", VOLUME),
+    FigureAbout("net", "Net volume", VOLUME, (HEADLINE, SUMMARY), adds=True),
+    FigureAbout("plan_area", "Plan area", AREA, (SHEET, SUMMARY, REPORT)),
+    FigureAbout("surface_area", "Surface area", AREA),
+    FigureAbout("highest", "Highest point", LENGTH),
+    FigureAbout("height", "Greatest height over base", LENGTH),
+    FigureAbout("mean_slope", "Mean slope of the sides", ANGLE),
+    FigureAbout("steepest_slope", "Steepest slope", ANGLE),
+    FigureAbout("gap_area", "Area without points", AREA),
+    FigureAbout("check_net", "Net, second way by grid", VOLUME),
+    FigureAbout("check_percent", "Second way against first", PERCENT, signed=True),
+    FigureAbout("mass", "Mass", MASS, (HEADLINE, SUMMARY), adds=True),
+)
+LABELS = {about.name: about.label for about in ABOUT}
 KINDS = {GROUND: "ground", ACROSS_STEP: "across a step", TYPED: "typed", NO_POINTS: "no points"}
 
 
@@ -56,7 +66,7 @@ def worded(found: Measured, setup: StockpileSetup) -> dict[str, Figure]:
     u95 = combined(found.parts)
     heights = heap.top.points[:, 2] - heap.base.at(heap.top.points)
     percent = 100 * (found.second.net - volume.net) / volume.net if volume.net else None
-    per_volume = mass_per_volume(setup, heap.ground.unit)
+    per_volume = mass_per_volume(setup.density, setup.density_unit, heap.ground.unit)
     values: dict[str, tuple[float | None, float | None, str]] = {
         "above": (volume.above, u95, ""),
         "below": (volume.below, None, ""),
@@ -80,12 +90,12 @@ def worded(found: Measured, setup: StockpileSetup) -> dict[str, Figure]:
     }
 
 
-def mass_per_volume(setup: StockpileSetup, unit: LengthUnit) -> float | None:
+def mass_per_volume(density: float | None, density_in: str, unit: LengthUnit) -> float | None:
     """Mass, in the density's own mass unit, of one cubic job unit; None without a density."""
-    if setup.density is None:
+    if density is None:
         return None
-    kind = density_unit(setup.density_unit)
-    tonnes_per_m3 = setup.density * kind.tonnes_per_m3
+    kind = density_unit(density_in)
+    tonnes_per_m3 = density * kind.tonnes_per_m3
     return tonnes_per_m3 * convert(1.0, unit, METRE, power=3) / kind.mass_tonnes
 
 

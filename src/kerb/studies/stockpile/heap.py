@@ -5,29 +5,25 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-import shapely
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.classes import NOISE_CLASSES
-from kerb.core.cloud.filters import lacking
 from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
-from kerb.core.surface.design import DesignSurface
+from kerb.core.surface.surfaces import Surface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_through
 from kerb.core.surface.volume import Base
 from kerb.core.units import LengthUnit
+from kerb.studies.attributes import elevations
 from kerb.studies.stockpile.setup import StockpileSetup
 
 FEWEST_POINTS = 10
 JUMP_M = 0.3
 SMALLEST_RADIUS_M = 0.15
 RADIUS_SPACINGS = 5.0
-BaseSource = CloudStore | DesignSurface
 
 
 @dataclass(frozen=True)
@@ -69,32 +65,10 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
     spacing = store.spacing
     margin = max(3 * RADIUS_SPACINGS * spacing, 3 * SMALLEST_RADIUS_M / unit.metres)
     outer = polygon.offset(ring, margin)[0]
-    classes = setup.classes or usable_classes(store)
-    missing = lacking(store, setup.only)
-    if missing:
-        raise NotDeterminable(f"the cloud has no attribute '{missing[0]}' to filter by")
-    part = _part_number(store, setup.part)
-    view = CloudView(store, Narrowing(ring=outer, classes=classes, part=part, filters=setup.only))
-    points = view.points(progress)
+    points = setup.cloud.of(store, outer).points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")
     return Ground(points, local_spacing(points, outer, spacing), unit)
-
-
-def _part_number(store: CloudStore, name: str) -> int | None:
-    if name and name not in store.part_names:
-        known = ", ".join(store.part_names) or "none"
-        raise NotDeterminable(f"the cloud has no part '{name}'; there are: {known}")
-    return store.part_names[name] if name else None
-
-
-def usable_classes(store: CloudStore) -> tuple[int, ...] | None:
-    """All classes but noise, or None (no narrowing) when the cloud has no noise."""
-    if not store.has("classification"):
-        return None
-    if not set(store.present("classification")) & set(NOISE_CLASSES):
-        return None
-    return tuple(range(256))[:7] + tuple(c for c in range(8, 256) if c not in NOISE_CLASSES)
 
 
 def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:
@@ -108,7 +82,7 @@ def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:
     return float(np.sqrt(touched * cell**2 / len(points)))
 
 
-def shape_heap(ground: Ground, setup: StockpileSetup, base_store: BaseSource | None, progress: Progress) -> Heap:
+def shape_heap(ground: Ground, setup: StockpileSetup, surface: Surface | None, progress: Progress) -> Heap:
     """Toe line, top surface and base of a heap.
 
     Raises
@@ -124,7 +98,7 @@ def shape_heap(ground: Ground, setup: StockpileSetup, base_store: BaseSource | N
     progress.step(0.2, "Triangulating the top")
     top = triangulate(inside, _finer(toe.top_points, 3 * ground.spacing))
     progress.step(0.8, "Making the base")
-    base = make_base(setup, toe, ring, base_store)
+    base = make_base(setup, toe, ring, surface)
     return Heap(ring, inside, toe, top, base, ground)
 
 
@@ -141,7 +115,7 @@ def read_toe(ground: Ground, ring: Floats, setup: StockpileSetup, reader: Ground
     """Toe line from the ground; where the base does not need it (a level, a surface), gaps in it are no error."""
     reader = reader or GroundReader(near_line(ground, ring), ground.search(ring))
     try:
-        return reader.read(ring, setup.typed())
+        return reader.read(ring, setup.toe.typed(ring))
     except NotDeterminable:
         if setup.base not in ("level", "surface"):
             raise
@@ -167,7 +141,7 @@ def _within_reach(ring: Floats, reach: float, points: Floats) -> Mask:
     return close
 
 
-def make_base(setup: StockpileSetup, toe: Toe, ring: Floats, base_store: BaseSource | None) -> Base:
+def make_base(setup: StockpileSetup, toe: Toe, ring: Floats, surface: Surface | None) -> Base:
     """The base that the setup asks for. Raises InputError or NotDeterminable with the reason."""
     if setup.base == "toe":
         return triangulate(np.empty((0, 3)), toe.base_points)
@@ -178,9 +152,9 @@ def make_base(setup: StockpileSetup, toe: Toe, ring: Floats, base_store: BaseSou
     if setup.base == "level":
         assert setup.level is not None
         return plane.level(setup.level)
-    if base_store is None:
+    if surface is None:
         raise InputError("base 'surface': the surface to stand on is not there")
-    return surface_under(base_store, ring)
+    return surface_under(surface, ring)
 
 
 def lowest_toe(toe: Toe) -> float:
@@ -189,31 +163,17 @@ def lowest_toe(toe: Toe) -> float:
     return float(pairs.min())
 
 
-def surface_under(store: BaseSource, ring: Floats) -> Tin:
-    """Surface of another cloud or of a design under the toe line, with a margin so that it covers the line.
-
-    Raises NotDeterminable, when there is none under the line.
-    """
-    if isinstance(store, DesignSurface):
-        found = store.near(ring.min(axis=0), ring.max(axis=0))
-        if not np.isfinite(found.at(ring)).any():
-            raise NotDeterminable("the base surface does not reach under the toe line")
-        return found
-    margin = 5 * store.spacing + 0.05 * np.sqrt(abs(polygon.area(ring)))
-    outer = polygon.offset(ring, float(margin))[0]
-    points = CloudView(store, Narrowing(ring=outer, classes=usable_classes(store))).points()
-    if len(points) < 3:
-        raise NotDeterminable("the base surface has no points under the toe line")
-    return triangulate(points)
+def surface_under(surface: Surface, ring: Floats) -> Tin:
+    """Surface under a toe line. Raises NotDeterminable, when there is none under the line."""
+    try:
+        found = surface.tin(ring.min(axis=0), ring.max(axis=0))
+    except NotDeterminable:
+        raise NotDeterminable("the base surface has no points under the toe line") from None
+    if not np.isfinite(found.at(ring)).any():
+        raise NotDeterminable("the base surface does not reach under the toe line")
+    return found
 
 
 def base_elevations(base: Base, ring: Floats, xy: Floats) -> Floats:
     """Base elevation at places; those just outside a base surface take it from the nearest place on the line."""
-    z = base.at(xy)
-    lost = ~np.isfinite(z)
-    if isinstance(base, Plane) or not lost.any():
-        return z
-    line = shapely.LinearRing(ring)
-    on_line = shapely.line_interpolate_point(line, shapely.line_locate_point(line, shapely.points(xy[lost])))
-    z[lost] = base.at(shapely.get_coordinates(on_line))
-    return z
+    return base.at(xy) if isinstance(base, Plane) else elevations(base, ring, xy)

@@ -6,70 +6,75 @@ triangulation follows at rest and replaces this one.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from kerb.core.arrays import Floats
-from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.progress import Progress
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
-from kerb.core.surface.toe import GroundReader, Toe, pulled
-from kerb.core.surface.volume import Base, Volume, by_grid
-from kerb.core.units import LengthUnit
-from kerb.studies.stockpile.heap import BaseSource, Ground, base_elevations, gather, make_base, read_toe, surface_under
+from kerb.core.surface.toe import GroundReader, pulled
+from kerb.core.surface.volume import Base, Volume
+from kerb.core.units import LengthUnit, density_unit
+from kerb.studies.drawn import Drawn
+from kerb.studies.outcome import Attribute, Figure, Outcome
+from kerb.studies.sources import Sources
+from kerb.studies.stockpile import drawing
+from kerb.studies.stockpile.figures import LABELS, mass_per_volume
+from kerb.studies.stockpile.heap import Ground, gather, make_base, read_toe, surface_under
+from kerb.studies.stockpile.second_way import volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup
 
 LIVE_CELLS = 160_000
 ROOM = 0.35
-
-
-@dataclass(frozen=True)
-class LiveAnswer:
-    """A quick answer with the geometry it came from."""
-
-    volume: Volume
-    toe: Toe
-    base: Base
+PULL_SHARE = 0.08
 
 
 class LiveHeap:
     """Everything that stays the same while a toe line near a place is dragged."""
 
-    def __init__(
-        self, store: CloudStore, setup: StockpileSetup, unit: LengthUnit, base_store: BaseSource | None = None
-    ) -> None:
+    def __init__(self, setup: StockpileSetup, sources: Sources) -> None:
         """Grid the points around the toe of ``setup``, with room to move it. Raises as :func:`gather` does."""
         ring = setup.ring()
         grown = polygon.offset(ring, ROOM * float(np.sqrt(abs(polygon.area(ring)))))[0]
-        wide = replace(setup, toe=tuple(map(tuple, grown.tolist())), toe_z=())
-        self.ground = gather(store, wide, unit, Progress())
+        wide = replace(setup, toe=Drawn.of(grown))
+        self.sources = sources
+        self.ground = gather(sources.store("cloud"), wide, sources.unit, Progress())
         self.region = grown
-        self.asked = _points_asked(setup)
+        self.asked = (setup.cloud, setup.surface)
         self.grid = _live_grid(self.ground, grown)
         self.reader = GroundReader(self.ground.points, self.ground.search(ring))
-        self.base_store = base_store
         self._surface: Tin | None = None
 
     def covers(self, setup: StockpileSetup) -> bool:
         """Whether a toe line still lies in the gridded region and asks for the same points."""
-        if _points_asked(setup) != self.asked:
+        if (setup.cloud, setup.surface) != self.asked or len(setup.toe.xy) < 3:
             return False
-        return bool(polygon.contains(self.region, np.array(setup.toe)).all())
+        return bool(polygon.contains(self.region, setup.toe.places).all())
 
-    def answer(self, setup: StockpileSetup) -> LiveAnswer:
+    def answer(self, setup: StockpileSetup) -> Outcome:
         """Volume above and below the base for a setup. Raises InputError or NotDeterminable with the reason."""
+        setup.check()
         ring = setup.ring()
         toe = read_toe(self.ground, ring, setup, self.reader)
-        if setup.base == "surface" and self.base_store is not None:
-            self._surface = self._surface or surface_under(self.base_store, self.region)
+        if setup.base == "surface":
+            if self._surface is None:
+                self._surface = surface_under(self.sources.surface("surface", setup.surface), self.region)
             base: Base = self._surface
         else:
-            base = make_base(setup, toe, ring, self.base_store)
-        return LiveAnswer(volume_by_grid(self.grid, ring, base), toe, base)
+            base = make_base(setup, toe, ring, None)
+        unit = self.sources.unit
+        figures = _figures(volume_by_grid(self.grid, ring, base), setup, unit)
+        outcome = Outcome("stockpile", unit.code, "", figures, setup.settings(), live=True)
+        outcome.layers = {"toe": drawing.toe_line(toe)}
+        if setup.base != "surface":
+            # A base of a million triangles is not handed round with every move of the mouse.
+            outcome.layers["base"] = drawing.base_mesh(base, ring)
+            outcome.attributes["over"] = Attribute("Height above base", "base", "toe", unit.code)
+        return outcome
 
     def pulled_toe(self, setup: StockpileSetup, reach: float) -> Floats:
         """The toe line moved to the break of slope within ``reach``. Raises NotDeterminable."""
@@ -83,27 +88,24 @@ class LiveHeap:
         return pulled(known, ring, reach)
 
 
-def _points_asked(setup: StockpileSetup) -> tuple[object, ...]:
-    return setup.classes, setup.part, setup.only
+def pull(setup: StockpileSetup, sources: Sources, progress: Progress) -> StockpileSetup:
+    """The toe line moved to the break of slope near it. Raises InputError or NotDeterminable; Cancelled."""
+    ring = setup.ring()
+    progress.step(0.1, "Reading the ground")
+    heap = LiveHeap(setup, sources)
+    progress.step(0.6, "Looking for the break of slope")
+    moved = heap.pulled_toe(setup, PULL_SHARE * float(np.ptp(ring, axis=0).max()))
+    return replace(setup, toe=Drawn.of(moved))
 
 
-def volume_by_grid(grid: HeightGrid, ring: Floats, base: Base) -> Volume:
-    """Volume between a grid and a base inside a ring that lies within the grid, by columns."""
-    rows, columns = _window(grid, ring)
-    low = grid.low + np.array([columns.start, rows.start]) * grid.cell
-    part = HeightGrid(low, grid.cell, grid.z[rows, columns], grid.count[rows, columns])
-    share = polygon.coverage(ring, low, grid.cell, part.shape)
-    wanted = share > 1e-12
-    base_z = np.full(part.shape, np.nan)
-    base_z[wanted] = base_elevations(base, ring, part.centres()[wanted.ravel()])
-    return by_grid(part, share, base_z)
-
-
-def _window(grid: HeightGrid, ring: Floats) -> tuple[slice, slice]:
-    first = np.floor((ring.min(axis=0) - grid.low) / grid.cell).astype(int)
-    last = np.floor((ring.max(axis=0) - grid.low) / grid.cell).astype(int) + 1
-    first = np.maximum(first, 0)
-    return slice(int(first[1]), int(last[1])), slice(int(first[0]), int(last[0]))
+def _figures(volume: Volume, setup: StockpileSetup, unit: LengthUnit) -> dict[str, Figure]:
+    cubic, square = unit.volume_code(), unit.area_code()
+    values = {"net": (volume.net, cubic), "above": (volume.above, cubic), "below": (volume.below, cubic),
+              "plan_area": (volume.area, square)}  # fmt: skip
+    per_volume = mass_per_volume(setup.density, setup.density_unit, unit)
+    if per_volume is not None:
+        values["mass"] = (volume.net * per_volume, density_unit(setup.density_unit).mass_code)
+    return {name: Figure(value, code, LABELS[name]) for name, (value, code) in values.items()}
 
 
 def _live_grid(ground: Ground, region: Floats) -> HeightGrid:

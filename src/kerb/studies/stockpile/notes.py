@@ -2,39 +2,47 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
-from kerb.core.cloud.filters import worded
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import number, quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, TYPED, Toe
 from kerb.core.units import LengthUnit
 from kerb.studies.outcome import Note
+from kerb.studies.sources import Sources
 from kerb.studies.stockpile import shape
-from kerb.studies.stockpile.setup import BASES, StockpileSetup
-
-if TYPE_CHECKING:
-    from kerb.studies.stockpile.run import HeapData, Measured
+from kerb.studies.stockpile.measured import Measured
+from kerb.studies.stockpile.setup import BASES, HeapSetup, StockpileSetup
 
 CHECK_LIMIT = 1.0
 BELOW_SHARE = 0.01
 UNEVEN_M = 0.5
 
 
-def about(found: Measured, setup: StockpileSetup, data: HeapData) -> list[Note]:
-    """Every warning that the figure needs."""
+def about(found: Measured, setup: StockpileSetup, sources: Sources) -> list[Note]:
+    """Every warning that the figure of one heap needs; :func:`of_inputs` has those on what it was computed from."""
+    unit = sources.unit
     return [
-        *reference_notes(data.cloud.reference),
         *_two_ways(found),
-        *_gaps(found, data.unit),
-        *_toe(found.heap.toe, setup, data.unit),
-        *_sides(found, data.unit),
-        *_base_surface(found, setup, data),
-        *_outdated(setup, data.cloud),
+        *_gaps(found, unit),
+        *_toe(found.heap.toe, setup, unit),
+        *_sides(found, unit),
+        *_base_surface(found, setup, unit),
     ]
+
+
+def of_inputs(setup: HeapSetup, sources: Sources) -> list[Note]:
+    """Warnings on the clouds and surfaces themselves."""
+    cloud = sources.store("cloud")
+    found = [*sources.stated, *reference_notes(cloud.reference), *_outdated(setup, cloud)]
+    if setup.base == "surface":
+        base = sources.source("surface").reference
+        if base.wkt and cloud.reference.wkt and base.code != cloud.reference.code:
+            found.append(Note("crs-conflict", "Top and base name different reference systems."))
+        if setup.bias == 0.0:
+            found.append(Note("bias", "No bound was stated for a height offset between top and base surveys."))
+    return found
 
 
 def reference_notes(reference: ReferenceSystem) -> list[Note]:
@@ -51,9 +59,9 @@ def reference_notes(reference: ReferenceSystem) -> list[Note]:
     return []
 
 
-def _outdated(setup: StockpileSetup, cloud: CloudStore) -> list[Note]:
+def _outdated(setup: HeapSetup, cloud: CloudStore) -> list[Note]:
     """Attributes that points were chosen by and that no longer fit the classes and set-aside points."""
-    names = [f.column for f in setup.only if f.on and cloud.outdated(f.column)]
+    names = [f.column for f in setup.cloud.only if f.on and cloud.outdated(f.column)]
     words = "was computed before classes were given or points set aside; compute it again."
     return [Note("attribute-outdated", f"Points were chosen by '{name}', which {words}") for name in names]
 
@@ -127,19 +135,14 @@ def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
     return notes
 
 
-def _base_surface(found: Measured, setup: StockpileSetup, data: HeapData) -> list[Note]:
-    if setup.base != "surface" or data.base is None:
+def _base_surface(found: Measured, setup: StockpileSetup, unit: LengthUnit) -> list[Note]:
+    if setup.base != "surface":
         return []
-    notes = []
     missing = found.heap.top.plan_area - found.volume.area
     if missing > 0.001 * found.heap.top.plan_area:
-        area = quantity(missing, data.unit.area_code())
-        notes.append(Note("base-overlap", f"{area} inside the toe has no base surface under it and does not count."))
-    if data.base.reference.wkt and data.cloud.reference.wkt and data.base.reference.code != data.cloud.reference.code:
-        notes.append(Note("crs-conflict", "Top and base name different reference systems."))
-    if setup.bias == 0.0:
-        notes.append(Note("bias", "No bound was stated for a height offset between top and base surveys."))
-    return notes
+        area = quantity(missing, unit.area_code())
+        return [Note("base-overlap", f"{area} inside the toe has no base surface under it and does not count.")]
+    return []
 
 
 def cloud_detail(store: CloudStore) -> str:
@@ -147,18 +150,11 @@ def cloud_detail(store: CloudStore) -> str:
     return f"{store.reference.sentence}; spacing {store.spacing:.3g} {store.reference.unit.symbol}"
 
 
-def method(setup: StockpileSetup, cloud: CloudStore) -> str:
+def method(setup: HeapSetup, cloud: CloudStore) -> str:
     """The method in a paragraph, for the report."""
     base = dict(BASES)[setup.base].lower()
-    classes = (
-        f"points of class {', '.join(map(str, setup.classes))}" if setup.classes else "all points but noise classes"
-    )
-    if setup.part:
-        classes += f" in the part {setup.part}"
-    if setup.only:
-        classes += f" with {worded(setup.only, cloud)}"
     return (
-        f"Top: constrained Delaunay surface through {classes} inside the toe line. Base: {base}. Volume by prisms "
+        f"Top: constrained Delaunay surface through {setup.cloud.words(cloud)} inside the toe line. Base: {base}. Volume by prisms "
         "under the triangles, above and below the base apart (above positive where the top lies over the base). "
         "Second way: columns of a grid of mean elevations with exact shares of the cells at the line. "
         "Uncertainty: root sum of squares of the named parts, k = 1.96 (JCGM 100:2008). "

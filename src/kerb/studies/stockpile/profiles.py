@@ -8,20 +8,21 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats
-from kerb.core.surface.tin import Tin
-from kerb.studies.outcome import Profile
+from kerb.studies.layers import Profile
 from kerb.studies.stockpile.heap import Heap
+from kerb.studies.stockpile.setup import StockpileSetup
 
 SAMPLES = 400
 OVERHANG = 0.08
 
 
-def across(heap: Heap, base_at: Callable[[Floats], Floats]) -> list[Profile]:
-    """Profiles along the longer and the shorter axis of the toe's smallest rectangle."""
-    return [
-        profile(heap, base_at, line, title)
-        for line, title in zip(axes(heap.ring), ("Length profile", "Width profile"), strict=True)
-    ]
+def across(heap: Heap, base_at: Callable[[Floats], Floats], setup: StockpileSetup) -> list[Profile]:
+    """Profiles along the longer and the shorter axis of the toe's smallest rectangle, or where they were moved to."""
+    found = []
+    for line, name in zip(axes(heap.ring), ("length_profile", "width_profile"), strict=True):
+        own = getattr(setup, name)
+        found.append(profile(heap, base_at, own.places if own else line, name))
+    return found
 
 
 def axes(ring: Floats) -> tuple[Floats, Floats]:
@@ -37,15 +38,7 @@ def axes(ring: Floats) -> tuple[Floats, Floats]:
     return tuple(np.array([middle - side * stretch, middle + side * stretch]) for side in (a, b))  # type: ignore[return-value]
 
 
-def of_surfaces(top: Tin, base: Tin, line: Floats, title: str) -> Profile:
-    """Top and base surface along any line (2, 2), NaN where they are not."""
-    share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
-    xy = line[0] + share * (line[1] - line[0])
-    distance = share[:, 0] * float(np.hypot(*(line[1] - line[0])))
-    return Profile(title, line, distance, top.at(xy), base.at(xy))
-
-
-def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, title: str) -> Profile:
+def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, field: str) -> Profile:
     """Top and base along a line (2, 2). Outside the toe the top is read from the points nearby, the base is NaN."""
     share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
     xy = line[0] + share * (line[1] - line[0])
@@ -57,7 +50,8 @@ def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, title
         base[inside] = base_at(xy[inside])
     beside = _along(heap, line, reach=2 * heap.ground.spacing)
     top[~inside] = beside[~inside]
-    return Profile(title, line, distance, top, base)
+    about = StockpileSetup.declared()[field]
+    return Profile(about.title, line, distance, (("Top", "top", top), ("Base", "base", base)), field, about.cuts)
 
 
 def _along(heap: Heap, line: Floats, reach: float) -> Floats:

@@ -2,65 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
-from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
 from kerb.core.reference import is_geographic
 from kerb.core.surface.grid import HeightGrid, filled, gridded
-from kerb.core.surface.tin import Tin, triangulate
-from kerb.core.surface.volume import Volume, between
-from kerb.core.units import METRE, LengthUnit
-from kerb.studies.outcome import Input, LineLayer, MeshLayer, Note, Outcome
-from kerb.studies.stockpile import figures, notes, profiles, shape, uncertainty
-from kerb.studies.stockpile.heap import BaseSource, Heap, base_elevations, gather, shape_heap
-from kerb.studies.stockpile.live import volume_by_grid
+from kerb.core.surface.tin import Tin
+from kerb.core.surface.volume import between
+from kerb.studies.outcome import Attribute, Note, Outcome
+from kerb.studies.sources import Sources
+from kerb.studies.stockpile import drawing, figures, notes, profiles, shape, uncertainty
+from kerb.studies.stockpile.heap import Heap, base_elevations, gather, shape_heap
+from kerb.studies.stockpile.measured import Measured
+from kerb.studies.stockpile.second_way import volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup
 
 STUDY = "stockpile"
 GAP_SPACINGS = 6.0
 CELL_SPACINGS = 2.0
+DEGREES = Note("degrees", "coordinates are degrees: transform the cloud to a projected system")
 
 
-@dataclass(frozen=True)
-class HeapData:
-    """What a stockpile study reads: the cloud of the top and, for base 'surface', what is the base."""
-
-    cloud: CloudStore
-    unit: LengthUnit = METRE
-    base: BaseSource | None = None
-    cloud_path: str = ""
-    base_path: str = ""
-    stated: tuple[Note, ...] = ()
-
-
-@dataclass(frozen=True)
-class Measured:
-    """Numbers found for a heap, before they are worded."""
-
-    heap: Heap
-    volume: Volume
-    second: Volume
-    cell: float
-    noise: float
-    gap: Mask
-    gap_edge: float
-    surface: tuple[float, str]
-    slopes: shape.Slopes
-    parts: list[uncertainty.Part] = field(default_factory=list)
-
-    @property
-    def gap_area(self) -> float:
-        """Plan area that no point covers."""
-        return float(self.heap.top.plan_areas[self.gap].sum())
-
-
-def run(setup: StockpileSetup, data: HeapData, progress: Progress) -> Outcome:
+def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
     """Answer 'how much is in this heap?'.
 
     Returns
@@ -72,38 +39,44 @@ def run(setup: StockpileSetup, data: HeapData, progress: Progress) -> Outcome:
     InputError, when the setup is wrong; Cancelled.
     """
     setup.check()
+    unit, cloud = sources.unit, sources.store("cloud")
     outcome = Outcome(
         study=STUDY,
-        unit=data.unit.code,
-        crs=data.cloud.reference.code or data.cloud.reference.name,
-        figures=figures.none(data.unit, setup),
+        unit=unit.code,
+        crs=cloud.reference.code or cloud.reference.name,
+        figures=figures.none(unit, setup),
         settings=settings_used(setup),
-        method=notes.method(setup, data.cloud),
+        method=notes.method(setup, cloud),
     )
-    outcome.warnings += data.stated
-    outcome.inputs.append(Input("compared", data.cloud_path, data.cloud.count, 0, notes.cloud_detail(data.cloud)))
-    if is_geographic(data.cloud.reference):
-        outcome.warnings.append(Note("degrees", "coordinates are degrees: transform the cloud to a projected system"))
+    detail = notes.cloud_detail(cloud)
+    outcome.inputs.append(sources.input("cloud", "compared", 0, detail))
+    if is_geographic(cloud.reference):
+        outcome.warnings += [*sources.stated, DEGREES]
         return outcome
     try:
-        ground = gather(data.cloud, setup, data.unit, progress.within(0.0, 0.15))
-        heap = shape_heap(ground, setup, data.base, progress.within(0.15, 0.6))
-        measured = measure(heap, setup, progress.within(0.6, 0.95))
+        found = measured(setup, sources, progress.within(0.0, 0.95))
     except NotDeterminable as reason:
-        outcome.warnings.append(Note("not-determinable", f"Not determinable: {reason}"))
+        outcome.warnings += [*sources.stated, Note("not-determinable", f"Not determinable: {reason}")]
         return outcome
-    outcome.inputs[0] = Input(
-        "compared", data.cloud_path, data.cloud.count, len(heap.inside), notes.cloud_detail(data.cloud)
-    )
-    if data.base is not None and setup.base == "surface":
-        outcome.inputs.append(Input("against", data.base_path, data.base.count, data.base.count))
-    outcome.figures = figures.worded(measured, setup)
-    outcome.tables = figures.tables(measured, data.unit)
-    outcome.settings = settings_used(setup, measured.cell, measured.gap_edge, uncertainty.toe_error(setup, heap))
-    outcome.warnings += notes.about(measured, setup, data)
-    _add_layers(outcome, measured)
+    heap = found.heap
+    outcome.inputs[0] = sources.input("cloud", "compared", len(heap.inside), detail)
+    if setup.base == "surface":
+        outcome.inputs.append(sources.input("surface", "against"))
+    outcome.figures = figures.worded(found, setup)
+    outcome.tables = figures.tables(found, unit)
+    outcome.settings = settings_used(setup, found.cell, found.gap_edge, uncertainty.toe_error(setup, heap))
+    outcome.warnings += [*notes.of_inputs(setup, sources), *notes.about(found, setup, sources)]
+    _add_layers(outcome, found, setup)
     progress.step(1.0, "Done")
     return outcome
+
+
+def measured(setup: StockpileSetup, sources: Sources, progress: Progress) -> Measured:
+    """Everything that is measured of one heap. Raises NotDeterminable, InputError; Cancelled."""
+    ground = gather(sources.store("cloud"), setup, sources.unit, progress.within(0.0, 0.15))
+    surface = sources.surface("surface", setup.surface) if setup.base == "surface" else None
+    heap = shape_heap(ground, setup, surface, progress.within(0.15, 0.6))
+    return measure(heap, setup, progress.within(0.6, 1.0))
 
 
 def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
@@ -137,9 +110,9 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
 
 def settings_used(
     setup: StockpileSetup, cell: float | None = None, gap_edge: float | None = None, toe: float | None = None
-) -> dict:
+) -> dict[str, Any]:
     """The settings with automatic ones replaced by the values they took."""
-    used = setup.to_json()
+    used = setup.settings()
     used["cell"] = setup.cell if cell is None else cell
     used["gap_edge"] = setup.gap_edge if gap_edge is None else gap_edge
     used["toe_error"] = setup.toe_error if toe is None else toe
@@ -160,16 +133,10 @@ def _gap_table(top: Tin, gap: Mask) -> Floats:
     return np.column_stack([top.plan_areas[gap], np.ptp(corners, axis=1)])
 
 
-def _add_layers(outcome: Outcome, found: Measured) -> None:
+def _add_layers(outcome: Outcome, found: Measured, setup: StockpileSetup) -> None:
     heap = found.heap
-    outcome.lines["toe"] = LineLayer(heap.toe.base_points, closed=True)
-    if isinstance(heap.base, Plane):
-        rim = np.column_stack([heap.ring, heap.base.at(heap.ring)])
-        base = triangulate(np.empty((0, 3)), rim)
-    else:
-        base = heap.base
-    outcome.meshes["base"] = MeshLayer(base.points, base.triangles)
-    outcome.meshes["top"] = MeshLayer(heap.top.points, heap.top.triangles)
-    gaps = heap.top.only(found.gap)
-    outcome.meshes["gaps"] = MeshLayer(gaps.points, gaps.triangles)
-    outcome.profiles = profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy))
+    outcome.layers["toe"] = drawing.toe_line(heap.toe)
+    outcome.layers["base"] = drawing.base_mesh(heap.base, heap.ring)
+    outcome.layers |= drawing.top_meshes(heap.top, found.gap)
+    outcome.charts += profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy), setup)
+    outcome.attributes["over"] = Attribute("Height above base", "base", "toe", outcome.unit)

@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,8 +14,9 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, moved, plane_through
+from kerb.studies.drawn import Drawn
 from kerb.studies.stockpile.heap import Heap, make_base, read_toe
-from kerb.studies.stockpile.live import volume_by_grid
+from kerb.studies.stockpile.second_way import volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup
 
 K95 = 1.96
@@ -92,7 +93,7 @@ def _volume_at(heap: Heap, setup: StockpileSetup, grid: HeightGrid, distance: fl
             return volume_by_grid(grid, max(rings, key=polygon.area), heap.base).net if rings else None
         ring = moved(heap.toe, distance)
         reader = GroundReader(heap.ground.points, heap.ground.search(ring))
-        plain = StockpileSetup(base=setup.base, toe=tuple(map(tuple, ring.tolist())))
+        plain = replace(setup, toe=Drawn.of(ring))
         toe = read_toe(heap.ground, ring, plain, reader)
         return volume_by_grid(grid, ring, make_base(plain, toe, ring, None)).net
     except (NotDeterminable, InputError):
@@ -104,7 +105,7 @@ def _base_model(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
         return Part("Base model", 0.0, "the base is given, not modelled")
     try:
         other = plane_through(heap.toe) if setup.base == "toe" else make_base(
-            StockpileSetup(base="toe"), heap.toe, heap.ring, None
+            replace(setup, base="toe"), heap.toe, heap.ring, None
         )  # fmt: skip
         here, there = (volume_by_grid(grid, heap.ring, base).net for base in (heap.base, other))
     except NotDeterminable:

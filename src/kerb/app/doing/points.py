@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import Any
 
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QColorDialog, QInputDialog
+from PySide6.QtWidgets import QColorDialog, QInputDialog, QWidget
 
-from kerb.app.filtering import title
+from kerb.app.colouring import Colouring
+from kerb.app.filtering import Filtering, title
 from kerb.app.scenes import unit_of, value_names
+from kerb.app.selection import Selection
+from kerb.app.session import Session
+from kerb.app.stage import Stage
 from kerb.app.tools.select import SelectPoints
 from kerb.app.views.selection_bar import PIECE, THEN
 from kerb.core.arrays import AnyArray, Bytes, Mask
@@ -25,49 +30,56 @@ from kerb.job import pointwork
 from kerb.job.job import Change
 from kerb.job.state import Holding
 
-if TYPE_CHECKING:
-    from kerb.app.session import Session
-    from kerb.app.window import Window
 
-
-class PointHandlers:
+class PointActions(QObject):
     """The doing of actions on points."""
 
-    window: Window
-    session: Session
+    shape_chosen = Signal(str)
+
+    def __init__(
+        self, session: Session, stage: Stage, colouring: Colouring, selection: Selection, filtering: Filtering
+    ) -> None:
+        super().__init__(stage)
+        self.session, self.stage, self.colouring = session, stage, colouring
+        self.selection, self.filtering = selection, filtering
+        self.parent_: QWidget = stage.view
+        # What the bar of the selection says is to be done with marked points, the settings of searches, and the one
+        # door of actions; the window gives them.
+        self.then: Callable[[], str | None] = lambda: None
+        self.settings_for: Callable[[str], Any] = lambda _finder: None
+        self.run: Callable[[str], None] = lambda _key: None
+        colouring.compute = lambda _name: self.slope()
 
     # Selecting
 
     def select_points(self) -> None:
-        if not isinstance(self.window.view.tool, SelectPoints):
-            tool = SelectPoints(self.window.view, self.window.selection, self._picked, self.window.use_edit_tool)
-            self.window.use_tool(tool)
+        if not isinstance(self.stage.view.tool, SelectPoints):
+            tool = SelectPoints(self.stage.view, self.selection, self._picked, self.stage.use_edit_tool)
+            self.stage.use_tool(tool)
             self.select_with("outline")
 
     def select_with(self, shape: str) -> None:
         """Mark points in another way: outline, brush, piece or surface."""
         self.select_points()
-        tool = self.window.view.tool
+        tool = self.stage.view.tool
+        assert isinstance(tool, SelectPoints)
         tool.use(shape)
-        self.window.selection_bar.shapes[shape].setChecked(True)
-        self.window.status.show_hint(tool.hint)
-        self.window.view.setFocus()
+        self.shape_chosen.emit(shape)
+        self.stage.hinted.emit(tool.hint)
+        self.stage.view.setFocus()
 
     def _picked(self, shape: str, row: int, how: str) -> None:
-        settings = self.window.right.find_page.settings_for("piece" if shape == PIECE else "smooth")
+        settings = self.settings_for("piece" if shape == PIECE else "smooth")
         if shape == PIECE:
-            self.window.selection.take_piece(row, settings.gap, how)
+            self.selection.take_piece(row, settings.gap, how)
         else:
-            self.window.selection.take_smooth(row, settings, how)
+            self.selection.take_smooth(row, settings, how)
 
     def marked(self) -> None:
         """Points were marked: do at once what the bar says is to be done with them."""
-        then = self.window.selection_bar.then.currentData()
-        if isinstance(self.window.view.tool, SelectPoints) and then not in (None, THEN) and self.window.selection.count:
+        then = self.then()
+        if isinstance(self.stage.view.tool, SelectPoints) and then not in (None, THEN) and self.selection.count:
             self.run(then)
-
-    def show_aside(self) -> None:
-        self.window.toggle_shown("aside")
 
     # What is done with a selection
 
@@ -79,22 +91,22 @@ class PointHandlers:
 
     def bring_back(self) -> None:
         """Bring back the selected points that are set aside, all of them where nothing is selected."""
-        holding, selection = self.window.colouring.main_cloud(), self.window.selection
+        holding, selection = self.session.main_cloud(), self.selection
         if holding is None:
             return
         chosen = selection.mask if selection.count and selection.key == holding.id else None
-        self.do_points(lambda: pointwork.bring_back(self.session.job, holding, chosen), forget=chosen is not None)
+        self.do_points(lambda: pointwork.bring_back(self.session.open_job, holding, chosen), forget=chosen is not None)
 
     def new_part(self) -> None:
         if self._chosen_points() is not None:
-            name, accepted = QInputDialog.getText(self.window, "New part", "Name of the part")
+            name, accepted = QInputDialog.getText(self.parent_, "New part", "Name of the part")
             if accepted and name.strip():
                 self.make_part(name.strip())
 
     def make_part(self, name: str) -> None:
         """Make a part of the selection and colour by parts."""
         if self._with_selection(lambda job, holding, points: pointwork.new_part(job, holding, points, name)):
-            self.window.colouring.colour_by(PART)
+            self.colouring.colour_by(PART)
 
     def add_to_part(self, number: str) -> None:
         self._with_selection(lambda job, holding, points: pointwork.add_to_part(job, holding, points, int(number)))
@@ -110,12 +122,12 @@ class PointHandlers:
         chosen = self._chosen_points()
         if chosen is None:
             return
-        job, (holding, points) = self.session.job, chosen
+        job, (holding, points) = self.session.open_job, chosen
 
         def keep(made: Holding) -> None:
             words = f"Made cloud {made.name} of {count(made.points)} points of {holding.name}"
             self.session.execute(pointwork.cloud_added(holding, made, words, bool(hide)))
-            self.window.selection.forget()
+            self.selection.forget()
             self.session.said.emit(f"{words}.")
 
         name = f"{holding.name}, selection"
@@ -124,20 +136,20 @@ class PointHandlers:
     def selection_statistics(self) -> None:
         chosen = self._chosen_points()
         if chosen is not None:
-            self.window.show_statistics(chosen[0], chosen[1], "the selection")
+            self.stage.statistics_wanted.emit(chosen[0], chosen[1], "the selection")
 
     # Parts
 
     def rename_part(self, which: str) -> None:
         holding, number = self._part(which)
         part = holding.part(number)
-        name, accepted = QInputDialog.getText(self.window, "Rename part", "Name of the part", text=part.name)
+        name, accepted = QInputDialog.getText(self.parent_, "Rename part", "Name of the part", text=part.name)
         if accepted and name.strip() and name.strip() != part.name:
             self.session.execute(pointwork.altered_part(holding, number, name=name.strip()))
 
     def colour_part(self, which: str) -> None:
         holding, number = self._part(which)
-        chosen = QColorDialog.getColor(QColor(holding.part(number).ink), self.window, "Colour of the part")
+        chosen = QColorDialog.getColor(QColor(holding.part(number).ink), self.parent_, "Colour of the part")
         if chosen.isValid():
             self.session.execute(pointwork.altered_part(holding, number, ink=chosen.name()))
 
@@ -148,19 +160,19 @@ class PointHandlers:
     def only_part(self, which: str) -> None:
         """Show one part and nothing else of its cloud, or everything again."""
         holding, number = self._part(which)
-        self.window.filtering.only_part(holding, number)
+        self.filtering.only_part(holding, number)
 
     def select_part(self, which: str) -> None:
         holding, number = self._part(which)
         self.select_points()
-        mask = pointwork.part_mask(self.session.job.store(holding), number)
-        self.window.selection.combine(holding.id, mask)
+        mask = pointwork.part_mask(self.session.open_job.store(holding), number)
+        self.selection.combine(holding.id, mask)
 
     def merge_part(self, which: str) -> None:
         """Put a part into another one: ``holding|part|into``."""
         key, number, into = which.split("|")
-        holding = self.session.job.state.holding(key)
-        self.do_points(lambda: pointwork.merged_parts(self.session.job, holding, int(into), int(number)))
+        holding = self.session.open_job.state.holding(key)
+        self.do_points(lambda: pointwork.merged_parts(self.session.open_job, holding, int(into), int(number)))
 
     def remove_part(self, which: str) -> None:
         holding, number = self._part(which)
@@ -168,12 +180,12 @@ class PointHandlers:
 
     def split_parts(self) -> None:
         """Ask by what a cloud is split into parts."""
-        holding = self.window.colouring.main_cloud()
-        store = self.session.job.store(holding)
+        holding = self.session.main_cloud()
+        store = self.session.open_job.store(holding)
         columns = [name for name in offered(store) if name not in (PART, COLOUR)]
         columns.sort(key=lambda name: name not in LISTED)
         text, accepted = QInputDialog.getItem(
-            self.window, "Split into parts", "By", [title(name) for name in columns], 0, False
+            self.parent_, "Split into parts", "By", [title(name) for name in columns], 0, False
         )
         if not accepted:
             return
@@ -183,29 +195,29 @@ class PointHandlers:
             return
         mark = symbol(self._unit_of(column))
         words = f"Limits between the parts{f' in {mark}' if mark else ''}, such as 0.5, 2"
-        limits, accepted = QInputDialog.getText(self.window, f"Split by {title(column).lower()}", words)
+        limits, accepted = QInputDialog.getText(self.parent_, f"Split by {title(column).lower()}", words)
         if accepted and limits.strip():
             self.split_at(column, limits)
 
     def split_at(self, column: str, limits: str) -> None:
         """Make a part of each range between limits, as typed, of an attribute of the main cloud."""
-        holding, unit = self.window.colouring.main_cloud(), self._unit_of(column)
+        holding, unit = self.session.main_cloud(), self._unit_of(column)
         try:
             numbers = tuple(float(text) for text in limits.replace(";", ",").split(",") if text.strip())
         except ValueError:
             self.session.said.emit(f"“{limits}” are not numbers with commas between them.")
             return
-        if self.do_points(lambda: pointwork.split_at(self.session.job, holding, column, numbers, unit)):
-            self.window.colouring.colour_by(PART)
+        if self.do_points(lambda: pointwork.split_at(self.session.open_job, holding, column, numbers, unit)):
+            self.colouring.colour_by(PART)
 
     def _unit_of(self, column: str) -> str:
-        holding = self.window.colouring.main_cloud()
-        return unit_of(self.session.job.store(holding), column, self.session.unit)
+        holding = self.session.main_cloud()
+        return unit_of(self.session.open_job.store(holding), column, self.session.unit)
 
     def split_by(self, column: str) -> None:
         """Make a part of each value of a listed column of the main cloud."""
-        holding = self.window.colouring.main_cloud()
-        names = value_names(self.session.job.store(holding), column, holding)
+        holding = self.session.main_cloud()
+        names = value_names(self.session.open_job.store(holding), column, holding)
 
         def naming(value: int) -> str:
             return str(names.get(value, f"{title(column)} {value}"))
@@ -215,18 +227,18 @@ class PointHandlers:
             return QColor(*(int(v) for v in class_table()[value])).name()
 
         inks = inking if column == CLASSES else None
-        if self.do_points(lambda: pointwork.split_by(self.session.job, holding, column, naming, inks)):
-            self.window.colouring.colour_by(PART)
+        if self.do_points(lambda: pointwork.split_by(self.session.open_job, holding, column, naming, inks)):
+            self.colouring.colour_by(PART)
 
     def _part(self, which: str) -> tuple[Holding, int]:
         key, number = which.split("|")
-        return self.session.job.state.holding(key), int(number)
+        return self.session.open_job.state.holding(key), int(number)
 
     # Ground, heights, statistics
 
     def find_points(self, which: str = "outliers") -> None:
         """Show the page that finds points: noise, repeats, surfaces, ground, thinning."""
-        self.window.show_page("find", which)
+        self.stage.page_wanted.emit("find", which)
 
     def find_ground(self) -> None:
         self.find_points("ground")
@@ -236,49 +248,49 @@ class PointHandlers:
 
     def keep_ground(self, holding: Holding, classes: Bytes, settings: GroundSettings) -> None:
         """Give the points of a cloud the classes that a search for ground found; one step."""
-        job, unit = self.session.job, self.session.unit
+        job, unit = self.session.open_job, self.session.unit
         how = (
             f"Slope {settings.slope:g}, step {quantity(settings.step, unit)}, things up to "
             f"{quantity(settings.object_size, unit)}, cell {quantity(settings.cell, unit)}"
         )
         words = pointwork.ground_words(holding, classes, job.store(holding).in_use(), how)
         if self.do_points(lambda: pointwork.give_classes(job, holding, classes, words, vars(settings)), forget=True):
-            self.window.colouring.colour_by("class")
+            self.colouring.colour_by("class")
 
     def ground_only(self) -> None:
-        self.window.filtering.ground_only()
+        self.filtering.ground_only()
 
     def over_ground(self) -> None:
-        self.window.show_page("heights")
+        self.stage.page_wanted.emit("heights", "")
 
     def slope(self) -> None:
-        store = self.session.job.store(self.window.colouring.main_cloud())
+        store = self.session.open_job.store(self.session.main_cloud())
         self.compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
 
     def cloud_statistics(self) -> None:
-        holding = self.window.colouring.main_cloud()
-        layer = self.window.colouring.layer()
-        self.window.show_statistics(holding, layer.shown() & layer.store.in_use(), "what is shown")
+        holding = self.session.main_cloud()
+        layer = self.colouring.layer()
+        self.stage.statistics_wanted.emit(holding, layer.shown() & layer.store.in_use(), "what is shown")
 
     def compute_attribute(
         self, made: tuple[str, str], work: Callable[[Progress], AnyArray], words: str,
         then: Callable[[AnyArray], None] | None = None,
     ) -> None:  # fmt: skip
         """Compute an attribute, ``made`` its name and unit, of the main cloud in the background; then colour by it."""
-        job, holding = self.session.job, self.window.colouring.main_cloud()
+        job, holding = self.session.open_job, self.session.main_cloud()
         store = job.store(holding)
 
         def keep(values: AnyArray) -> None:
             store.add_attribute(*made, values)
             job.note(pointwork.computed(holding, made[0], words))
-            self.window.colouring.colour_by(made[0])
+            self.colouring.colour_by(made[0])
             if then is not None:
                 then(values)
 
         self.session.start(work, f"Computing {words}", keep)
 
     def _chosen_points(self) -> tuple[Holding, Mask] | None:
-        selection, holding = self.window.selection, self.window.colouring.main_cloud()
+        selection, holding = self.selection, self.session.main_cloud()
         if holding is None or not selection.count or selection.key != holding.id:
             self.session.said.emit("Nothing is selected. Press S and drag a box or click an outline.")
             return None
@@ -287,7 +299,7 @@ class PointHandlers:
     def _with_selection(self, making: Callable[..., Change]) -> bool:
         """Do something with the selected points as one step; whether it was done."""
         chosen = self._chosen_points()
-        return chosen is not None and self.do_points(lambda: making(self.session.job, *chosen), forget=True)
+        return chosen is not None and self.do_points(lambda: making(self.session.open_job, *chosen), forget=True)
 
     def do_points(self, making: Callable[[], Change], forget: bool = False) -> bool:
         """Carry out a step on points, or say why it cannot be; whether it was done."""
@@ -298,6 +310,6 @@ class PointHandlers:
             return False
         self.session.execute(change)
         if forget:
-            self.window.selection.forget()
+            self.selection.forget()
         self.session.said.emit(f"{change.sentence}. Ctrl+Z takes it back.")
         return True

@@ -1,15 +1,15 @@
-"""The profile in the drawer: top over base, the part between filled, the greatest height written in it."""
+"""Charts of the drawer: profiles with what lies between filled, plots of numbers, and the histogram of the colours."""
 
 from __future__ import annotations
 
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
+from PySide6.QtGui import QColor, QMouseEvent
 
 from kerb.app.theme import Theme, font
 from kerb.core.quantity import quantity, symbol
-from kerb.studies.outcome import Profile
+from kerb.studies.layers import Chart, Plot, Profile
 
 pg.setConfigOptions(antialias=True)
 FILL = {"light": "#f3e2c2", "dark": "#4a4029"}
@@ -30,29 +30,31 @@ class ProfileChart(pg.PlotWidget):
         self.words.setFont(font(12))
         self.setToolTip("Wheel zooms, drag pans, double-click fits")
 
-    def show_profile(self, profile: Profile | None, unit: str) -> None:
-        """Draw a profile, or nothing."""
+    def show_chart(self, profile: Chart, unit: str) -> None:
+        """Draw a profile; A is at its left end."""
         item = self.getPlotItem()
         item.clear()
-        if profile is None:
-            return
-        top = pg.PlotDataItem(profile.distance, profile.top, pen=pg.mkPen(self.theme.ink, width=1.6), connect="finite")
-        base = pg.PlotDataItem(
-            profile.distance, profile.base, pen=pg.mkPen(self.theme.toe, width=1.6), connect="finite"
-        )
+        assert isinstance(profile, Profile)
+        lines = [
+            pg.PlotDataItem(
+                profile.distance, trace, connect="finite",
+                pen=pg.mkPen(self.theme.edge if role == "base" else self.theme.ink, width=1.6),
+            )
+            for _, role, trace in profile.traces
+        ]  # fmt: skip
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
         if both.any():
             upper = pg.PlotCurveItem(profile.distance[both], profile.top[both], pen=pg.mkPen(None))
             lower = pg.PlotCurveItem(profile.distance[both], profile.base[both], pen=pg.mkPen(None))
             item.addItem(pg.FillBetweenItem(upper, lower, brush=QColor(FILL[self.theme.name])))
-        item.addItem(base)
-        item.addItem(top)
+        for line in reversed(lines):
+            item.addItem(line)
         item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
         item.getAxis("bottom").setToolTip(f"Distance along the line ({symbol(unit)})")
         if both.any():
             heights = np.where(both, profile.top - profile.base, -np.inf)
             at = int(np.argmax(heights))
-            self.words.setText(f"{quantity(float(heights[at]), unit)} above base")
+            self.words.setText(f"{quantity(float(heights[at]), unit)} above {profile.traces[1][0].lower()}")
             self.words.setPos(profile.distance[at], (profile.top[at] + profile.base[at]) / 2)
             item.addItem(self.words)
         self.fit()
@@ -61,11 +63,48 @@ class ProfileChart(pg.PlotWidget):
         """Show all of it."""
         self.getPlotItem().autoRange(padding=0.04)
 
-    def mouseDoubleClickEvent(self, event) -> None:
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Fit."""
         if event.button() == Qt.MouseButton.LeftButton:
             self.fit()
         else:
             super().mouseDoubleClickEvent(event)
+
+
+class PlotChart(pg.PlotWidget):
+    """Bars, points, a curve or a histogram of an outcome."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(background=theme.sheet)
+        self.theme = theme
+        item = self.getPlotItem()
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        _quiet_axes(item, theme)
+        self.setToolTip("Wheel zooms, drag pans")
+
+    def show_chart(self, plot: Chart, _unit: str) -> None:
+        """Draw a plot."""
+        item = self.getPlotItem()
+        item.clear()
+        assert isinstance(plot, Plot)
+        x, y = plot.x, plot.y
+        brush = QColor(self.theme.base)
+        if plot.kind == "histogram":
+            y, edges = np.histogram(x[np.isfinite(x)], bins=60)
+            item.addItem(pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], y0=0, y1=y, pen=None, brush=brush))
+        elif plot.kind == "bars":
+            width = 0.8 * (float(np.min(np.diff(np.sort(x)))) if len(x) > 1 else 1.0)
+            item.addItem(pg.BarGraphItem(x=x, height=y, width=width, pen=None, brush=brush))
+        elif plot.kind == "curve":
+            item.addItem(pg.PlotDataItem(x, y, pen=pg.mkPen(self.theme.ink, width=1.6), connect="finite"))
+        else:
+            item.addItem(pg.ScatterPlotItem(x, y, size=6, pen=None, brush=brush))
+        item.setLabel("bottom", plot.x_title, color=self.theme.quiet)
+        item.setLabel("left", plot.y_title, color=self.theme.quiet)
+        names = list(enumerate(plot.names)) if plot.names and plot.kind == "bars" else None
+        item.getAxis("bottom").setTicks([names] if names else None)
+        item.autoRange(padding=0.04)
 
 
 class Histogram(pg.PlotWidget):

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QDate
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox
+from PySide6.QtCore import QDate, QObject
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.dialogs.write import ask_target
+from kerb.app.session import Session
+from kerb.app.stage import Stage
+from kerb.app.theme import Theme
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
 from kerb.core.cloud.heights import HEIGHT
@@ -29,22 +32,22 @@ from kerb.job import holdings, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
 
-if TYPE_CHECKING:
-    from kerb.app.session import Session
-    from kerb.app.window import Window
 
+class DataActions(QObject):
+    """The doing of actions on holdings."""
 
-class DataHandlers:
-    """The part of the handlers that is about holdings; ``window`` and ``session`` come from the whole."""
-
-    window: Window
-    session: Session
+    def __init__(self, session: Session, stage: Stage, theme: Theme, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.session, self.stage, self.theme, self.parent_ = session, stage, theme, parent
+        self.dialog: BringIn | None = None
+        # The holding on the page at the right; the window says.
+        self.looked_over: Callable[[], Holding | None] = lambda: None
 
     # Bringing in
 
     def import_points(self) -> None:
         start = self.session.settings.get("import_folder", str(Path.home()))
-        paths, _ = QFileDialog.getOpenFileNames(self.window, "Bring data in", start, name_filter())
+        paths, _ = QFileDialog.getOpenFileNames(self.parent_, "Bring data in", start, name_filter())
         if paths:
             self.session.settings.set("import_folder", str(Path(paths[0]).parent))
             self.bring_in([Path(path) for path in paths])
@@ -53,31 +56,31 @@ class DataHandlers:
         """Show what files are, and bring in what is ticked."""
         if not paths or not self.session.ensure_job():
             return
-        dialog = BringIn(self.session, self.window.theme, paths, self.window)
+        dialog = BringIn(self.session, self.theme, paths, self.parent_)
         if together:
             dialog.together.setCurrentIndex(1)
         if epoch:
             dialog.epoch.setDate(QDate.fromString(epoch, "yyyy-MM-dd"))
         dialog.wanted.connect(self.session.bring)
         dialog.finished.connect(self._dialog_ended)
-        self.window.dialog = dialog
+        self.dialog = dialog
         dialog.open()
 
     def _dialog_ended(self) -> None:
-        self.window.dialog.deleteLater()
-        self.window.dialog = None
+        self.dialog.deleteLater()
+        self.dialog = None
 
     def open_data(self) -> None:
         if self.session.ensure_job():
-            self.window.show_page("catalogue")
+            self.stage.page_wanted.emit("catalogue", "")
 
     def field_controller(self) -> None:
         if self.session.ensure_job():
-            self.window.show_page("controller")
+            self.stage.page_wanted.emit("controller", "")
 
     def use_tiles(self, service: TileService) -> None:
         """Make a picture holding of a tile service."""
-        job = self.session.job
+        job = self.session.open_job
         system = job.state.title.reference_system()
         if not system.wkt:
             self.session.complained.emit(
@@ -103,26 +106,26 @@ class DataHandlers:
         holding = self._chosen(key)
         if holding is not None:
             if holding.kind == CLOUD:
-                self.window.chosen_cloud = holding.id
-            self.window.show_page("holding", holding.id)
+                self.session.chosen_cloud = holding.id
+            self.stage.page_wanted.emit("holding", holding.id)
 
     def rename_holding(self, key: str = "") -> None:
         holding = self._chosen(key)
-        name, accepted = QInputDialog.getText(self.window, "Rename", "Name of the holding", text=holding.name)
+        name, accepted = QInputDialog.getText(self.parent_, "Rename", "Name of the holding", text=holding.name)
         if accepted and name.strip() and name != holding.name:
             self.session.execute(holdings.altered(holding, f"Renamed {holding.name} to {name}", name=name.strip()))
 
     def epoch(self, key: str = "") -> None:
         holding = self._chosen(key)
         words = "Date of the survey (year-month-day)"
-        text, accepted = QInputDialog.getText(self.window, "Epoch", words, text=holding.epoch)
+        text, accepted = QInputDialog.getText(self.parent_, "Epoch", words, text=holding.epoch)
         if accepted and text.strip() != holding.epoch:
             words = f"Set the epoch of {holding.name} to {text.strip()}"
             self.session.execute(holdings.altered(holding, words, epoch=text.strip()))
 
     def duplicate_holding(self, key: str = "") -> None:
         try:
-            change, twin = holdings.duplicated(self.session.job, self._chosen(key))
+            change, twin = holdings.duplicated(self.session.open_job, self._chosen(key))
         except KerbError as error:
             self.session.complained.emit("Not duplicated", str(error))
             return
@@ -145,13 +148,13 @@ class DataHandlers:
         self.session.execute(replace(change, undoable=False))
 
     def relink(self, key: str) -> None:
-        holding = self.session.job.state.holding(key)
-        path, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(holding.source).name} now?")
+        holding = self.session.open_job.state.holding(key)
+        path, _ = QFileDialog.getOpenFileName(self.parent_, f"Where is {Path(holding.source).name} now?")
         if not path:
             return
         if holding.source_size and Path(path).stat().st_size != holding.source_size:
             answer = QMessageBox.question(
-                self.window, "Another file?", "This file has another size than the one that was imported. "
+                self.parent_, "Another file?", "This file has another size than the one that was imported. "
                 "Use it as the source all the same?",
             )  # fmt: skip
             if answer != QMessageBox.StandardButton.Yes:
@@ -161,11 +164,11 @@ class DataHandlers:
     # What the numbers are in
 
     def confirm_unit(self) -> None:
-        job = self.session.job
+        job = self.session.open_job
         names = [f"{unit.name} ({unit.code})" for unit in LENGTH_UNITS.values()]
         now = list(LENGTH_UNITS).index(job.state.title.unit) if job.state.title.unit in LENGTH_UNITS else 0
         words = "The numbers of this job are in this unit (nothing is converted):"
-        chosen, accepted = QInputDialog.getItem(self.window, "Confirm unit", words, names, now, False)
+        chosen, accepted = QInputDialog.getItem(self.parent_, "Confirm unit", words, names, now, False)
         if not accepted:
             return
         unit = list(LENGTH_UNITS.values())[names.index(chosen)]
@@ -174,27 +177,27 @@ class DataHandlers:
         self._label_job(confirmed)
 
     def reference_system(self) -> None:
-        dialog = SystemDialog(self.session.job.state.title.reference_system(), self.window, job=True)
+        dialog = SystemDialog(self.session.open_job.state.title.reference_system(), self.parent_, job=True)
         if dialog.exec():
             self.set_system(dialog.chosen)
 
     def set_system(self, system: ReferenceSystem) -> None:
         """Say what the numbers of the job are in; asks when that contradicts what the data say."""
-        job = self.session.job
+        job = self.session.open_job
         now = job.state.title.reference_system()
         if job.state.holdings and now.unit != system.unit and now.certainty != "assumed":
             words = (
                 f"The job's numbers were said to be in {now.unit.plural}; {system.name} counts in "
                 f"{system.unit.plural}. No number will change. Is the new unit right?"
             )
-            answer = QMessageBox.question(self.window, "Another unit", words)
+            answer = QMessageBox.question(self.parent_, "Another unit", words)
             if answer != QMessageBox.StandardButton.Yes:
                 return
         self._label_job(system)
 
     def _label_job(self, system: ReferenceSystem) -> None:
         try:
-            self.session.execute(holdings.set_system(self.session.job, system))
+            self.session.execute(holdings.set_system(self.session.open_job, system))
         except KerbError as error:
             self.session.complained.emit("Not labelled", str(error))
 
@@ -202,9 +205,9 @@ class DataHandlers:
 
     def write_holding(self, key: str = "") -> None:
         holding = self._chosen(key)
-        grid = holding.kind != CLOUD and isinstance(self.session.job.thing(holding).thing, ElevationGrid)
+        grid = holding.kind != CLOUD and isinstance(self.session.open_job.thing(holding).thing, ElevationGrid)
         start = self.session.settings.get("write_folder", str(Path.home()))
-        target = ask_target(self.window, holding.name, endings_for(holding.kind, grid), start)
+        target = ask_target(self.parent_, holding.name, endings_for(holding.kind, grid), start)
         if target is not None:
             self.session.settings.set("write_folder", str(target.parent))
             self.write_to(holding, target)
@@ -213,7 +216,7 @@ class DataHandlers:
         """Write a cloud with heights above ground in place of elevations, which become an attribute of its own."""
         holding = self._chosen(key)
         start = self.session.settings.get("write_folder", str(Path.home()))
-        target = ask_target(self.window, f"{holding.name}, heights", CLASSED, start)
+        target = ask_target(self.parent_, f"{holding.name}, heights", CLASSED, start)
         if target is not None:
             self.write_to(holding, target, HEIGHT)
 
@@ -222,7 +225,7 @@ class DataHandlers:
 
         Sources of the job are never written to.
         """
-        job = self.session.job
+        job = self.session.open_job
         sources = [Path(h.source) for h in job.state.holdings if h.source]
         if target.exists() and any(source.exists() and target.samefile(source) for source in sources):
             self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
@@ -244,22 +247,21 @@ class DataHandlers:
         self.session.start(work, f"Writing {target.name}", lambda notes: self._wrote(holding, target, notes))
 
     def _wrote(self, holding: Holding, target: Path, notes: list[tuple[str, str]]) -> None:
-        self.session.job.note(Change(f"Wrote {holding.name} to {target}", lambda state: state))
+        self.session.open_job.note(Change(f"Wrote {holding.name} to {target}", lambda state: state))
         words = "; ".join(text for _code, text in notes)
         self.session.said.emit(f"Wrote {target}" + (f" ({words})" if words else ""))
 
     # Measuring
 
     def measure(self) -> None:
-        self.window.use_tool(Measure(self.window.view, self.session, self.window.use_edit_tool))
+        self.stage.use_tool(Measure(self.stage.view, self.session, self.stage.use_edit_tool))
 
     def known_length(self) -> None:
-        self.window.use_tool(KnownLength(self.window.view, self.session, self.window.use_edit_tool))
+        self.stage.use_tool(KnownLength(self.stage.view, self.session, self.stage.use_edit_tool))
 
     def _chosen(self, key: str) -> Holding | None:
         """The holding of an id; without one that on its page, else the main cloud, else the first."""
-        state = self.session.job.state
+        state = self.session.open_job.state
         if key:
             return state.holding(key)
-        on_page = self.window.right.holding_page.holding if self.window.right.page == "holding" else None
-        return on_page or self.window.colouring.main_cloud() or (state.holdings[0] if state.holdings else None)
+        return self.looked_over() or self.session.main_cloud() or (state.holdings[0] if state.holdings else None)

@@ -1,0 +1,1 @@
+"""What each action does, one class for each menu."""

@@ -1,0 +1,298 @@
+"""Actions on studies of any kind: new, draw, step, compute, duplicate, ask of the next survey, copy, help."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import QObject, QPoint, Signal
+from PySide6.QtGui import QCursor, QGuiApplication
+from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
+
+from kerb.app.dialogs.chooser import StudyChooser
+from kerb.app.dialogs.reading import Reading, method_page
+from kerb.app.filtering import sentence as filter_sentence
+from kerb.app.session import Session
+from kerb.app.shapes import drawable
+from kerb.app.stage import Stage
+from kerb.app.tools.drawn import DrawShape
+from kerb.app.views.view import PLAN, SECTION
+from kerb.core.cloud.classes import class_words
+from kerb.core.cloud.filters import Filter
+from kerb.core.errors import KerbError
+from kerb.core.geometry.area import Area, ring_of
+from kerb.core.geometry.features import LineSet
+from kerb.core.things import LINES
+from kerb.job import studies
+from kerb.job.state import Holding
+from kerb.report.text import figures_table, tab_separated
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.fields import CODECS, RINGS, SCOPE
+from kerb.studies.registry import STUDIES, study_kind
+from kerb.studies.scope import Scope
+
+
+class StudyActions(QObject):
+    """The doing of actions of the menu Study. Fields and steps are named as ``field`` or ``kind.step``."""
+
+    fit_wanted = Signal()
+
+    def __init__(self, session: Session, stage: Stage, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.session, self.stage, self.parent_ = session, stage, parent
+        self.menu_shown: QMenu | None = None
+
+    # New
+
+    def new_study(self, kind: str = "") -> None:
+        """Ask a question of the job: of a kind, or of one that is chosen."""
+        if not kind:
+            chooser = StudyChooser(self.parent_)
+            chooser.chosen.connect(self.new_study)
+            chooser.open()
+            return
+        cloud = self.session.main_cloud()
+        if self.session.job is None or cloud is None:
+            self.session.said.emit("Bring a cloud in first.")
+            return
+        about = STUDIES[kind]
+        values = {}
+        names = about.setup.named(SCOPE)
+        if names:
+            values[names[0]] = Scope(cloud.id)
+        change, study = studies.made(self.session.open_job.state, kind, about.name, about.setup(**values))
+        self.session.execute(change)
+        self.session.select(study.id)
+        if not any(step.fresh for step in about.steps):
+            self.draw()
+
+    def follow_study(self, cloud: str = "") -> None:
+        """Ask the same of another cloud, the next survey's when none is named."""
+        job, study = self.session.job, self.session.study
+        if job is None or study is None:
+            return
+        offers = studies.later_clouds(job.state, study)
+        if not offers:
+            self.session.said.emit("There is no other cloud to ask; bring the next survey in first.")
+            return
+        chosen = next((h for h in offers if h.id == cloud), None) or self._asked(offers)
+        if chosen is None:
+            return
+        try:
+            change, made = studies.following(job.state, study, chosen)
+        except KerbError as error:
+            self.session.said.emit(str(error))
+            return
+        self.session.execute(change)
+        self.session.select(made.id)
+        fresh = [step for step in study_kind(made.kind).steps if step.fresh]
+        setup = self.session.setup
+        if fresh and setup is not None and setup.missing():
+            self.session.take_step(fresh[0])
+        else:
+            self.session.rest()
+
+    def _asked(self, offers: list[Holding]) -> Holding | None:
+        if len(offers) == 1:
+            return offers[0]
+        words = [f"{h.name}, {h.epoch or 'no date'}" for h in offers]
+        text, accepted = QInputDialog.getItem(self.parent_, "Next survey", "Ask the same of", words, 0, False)
+        return offers[words.index(text)] if accepted else None
+
+    # Drawing and steps
+
+    def draw(self, field: str = "") -> None:
+        """Draw a field of the open study, the first that is drawn when none is named."""
+        setup = self.session.setup
+        if setup is None:
+            self.session.said.emit("Open a study first.")
+            return
+        fields = drawable(setup)
+        name = field or (fields[0] if fields else "")
+        if name not in fields:
+            self.session.said.emit("Nothing of this study is drawn.")
+            return
+        if self.stage.view.mode == SECTION:
+            self.stage.view.set_mode(PLAN)
+        self.stage.use_tool(DrawShape(self.stage.view, self.session, name, self.stage.use_edit_tool))
+
+    def step(self, name: str = "") -> None:
+        """Carry out a named step of the open study."""
+        kind = self.session.kind
+        found = next((s for s in kind.steps if name in ("", s.id)), None) if kind is not None else None
+        if found is None:
+            self.session.said.emit("The open study has no such step.")
+            return
+        setup = self.session.setup
+        needed = setup is not None and CODECS[setup.declared()[found.field].kind].empty(getattr(setup, found.field))
+        if needed and not found.fresh and setup is not None:
+            self.session.said.emit(
+                setup.declared()[found.field].needed or f"{found.label}: there is nothing to change yet."
+            )
+            return
+        self.session.take_step(found)
+
+    def take_rings(self, key: str = "") -> None:
+        """Take the areas of a holding of lines into the first field of many rings."""
+        setup, job = self.session.setup, self.session.job
+        names = [n for n in setup.named(RINGS) if not setup.declared()[n].hidden] if setup is not None else []
+        if setup is None or job is None or not names:
+            return
+        offers = [h for h in job.state.of_kind(LINES) if _areas(job.thing(h).thing)]
+        if not offers:
+            self.session.said.emit("No holding has areas; bring a drawing with closed lines in first.")
+            return
+        holding = next((h for h in offers if h.id == key), None) or self._asked(offers)
+        if holding is None:
+            return
+        items: tuple[Item, ...] = getattr(setup, names[0])
+        taken = {item.key for item in items}
+        made = []
+        for number, area in enumerate(_areas(job.thing(holding).thing), 1):
+            free = next(f"t{n}" for n in range(1, 10_000) if f"t{n}" not in taken)
+            taken.add(free)
+            made.append(
+                Item(
+                    free,
+                    area.name or f"{holding.name} {number}",
+                    Drawn(area.rings[0], (), area.rings[1:]),
+                    (),
+                    True,
+                    "holding",
+                )
+            )
+        self.session.commit(f"took {len(made)} areas of {holding.name}", **{names[0]: (*items, *made)})
+
+    def compute(self) -> None:
+        """Compute the open study in full."""
+        self.session.compute()
+
+    # The record
+
+    def rename_study(self) -> None:
+        """Give the open study another name."""
+        study = self.session.study
+        if study is None:
+            return
+        name, accepted = QInputDialog.getText(self.parent_, "Rename", "Name of the study", text=study.name)
+        if accepted and name.strip() and name.strip() != study.name:
+            self.session.execute(studies.renamed(study, name.strip()))
+
+    def duplicate_study(self) -> None:
+        """Make a copy of the open study."""
+        study = self.session.study
+        if study is not None:
+            change, twin = studies.duplicated(self.session.open_job.state, study)
+            self.session.execute(change)
+            self.session.select(twin.id)
+            self.session.rest()
+
+    def remove_study(self) -> None:
+        """Take the open study out of the job."""
+        if self.session.study is not None:
+            self.session.execute(studies.removed(self.session.study))
+
+    def in_report(self) -> None:
+        """Put the open study into the report, or take it out."""
+        study = self.session.study
+        if study is not None:
+            after = replace(study, in_report=not study.in_report)
+            words = f"{'Put' if after.in_report else 'Took'} {study.name} {'into' if after.in_report else 'out of'} the report"
+            self.session.execute(studies.Change(words, lambda state: state.with_study(after)))
+
+    def copy_figures(self) -> None:
+        """Put the figures that are shown on the clipboard."""
+        outcome = self.session.shown().outcome
+        if outcome is None:
+            self.session.said.emit("There are no figures of this state yet.")
+            return
+        QGuiApplication.clipboard().setText(tab_separated(figures_table(outcome)))
+        self.session.said.emit("Figures copied as text")
+
+    # Which points count
+
+    def choose_classes(self, field: str) -> None:
+        """A menu of the classes that are there, ticked where they count."""
+        setup, job = self.session.setup, self.session.job
+        scope = getattr(setup, field) if setup is not None else None
+        holding = job.state.holding(scope.holding) if job is not None and isinstance(scope, Scope) else None
+        if (
+            job is None
+            or holding is None
+            or not isinstance(scope, Scope)
+            or not job.store(holding).has("classification")
+        ):
+            self.session.said.emit("The cloud has no classes.")
+            return
+        menu = QMenu(self.parent_)
+        every = menu.addAction("All but noise", lambda: self._use(field, "all classes but noise", classes=()))
+        every.setCheckable(True)
+        every.setChecked(not scope.classes)
+        for code in job.store(holding).present("classification"):
+            chosen = tuple(sorted(set(scope.classes) ^ {code}))
+            words = f"classes {', '.join(map(str, chosen)) or 'all but noise'}"
+            action = menu.addAction(class_words(code), lambda c=chosen, w=words: self._use(field, w, classes=c))
+            action.setCheckable(True)
+            action.setChecked(code in scope.classes)
+        self._popup(menu)
+
+    def choose_filters(self, field: str) -> None:
+        """A menu to take over the filters that are set on the cloud, saved ones, or none."""
+        setup, job = self.session.setup, self.session.job
+        scope = getattr(setup, field) if setup is not None else None
+        holding = job.state.holding(scope.holding) if job is not None and isinstance(scope, Scope) else None
+        if job is None or holding is None:
+            return
+        menu = QMenu(self.parent_)
+        shown = tuple(f for f in holding.filters if f.on)
+        for name, conditions in [("As the view shows it now", shown), *job.state.filters]:
+            action = menu.addAction(name, lambda c=conditions: self.use_filters(field, c))
+            action.setEnabled(bool(conditions))
+        menu.addAction("Every point", lambda: self.use_filters(field, ()))
+        self._popup(menu)
+
+    def use_filters(self, field: str, conditions: tuple[Filter, ...]) -> None:
+        """Let only points that pass some filters count in the open study."""
+        job, setup = self.session.open_job, self.session.setup
+        holding = job.state.holding(getattr(setup, field).holding)
+        if holding is not None:
+            said = filter_sentence(conditions, job.store(holding), holding, self.session.unit)
+            self._use(field, f"points by {said}", only=conditions)
+
+    def choose_within(self, field: str) -> None:
+        """A menu of holdings whose areas the points must lie in."""
+        setup, job = self.session.setup, self.session.job
+        if setup is None or job is None:
+            return
+        menu = QMenu(self.parent_)
+        for holding in job.state.of_kind(LINES):
+            areas = tuple(_areas(job.thing(holding).thing))
+            if areas:
+                menu.addAction(
+                    f"{holding.name} ({len(areas)})",
+                    lambda a=areas, h=holding: self._use(field, f"points in {h.name}", within=a),
+                )
+        menu.addAction("Everywhere", lambda: self._use(field, "points everywhere", within=()))
+        self._popup(menu)
+
+    def _use(self, field: str, words: str, **values: object) -> None:
+        scope = getattr(self.session.setup, field)
+        self.session.commit(f"counts {words}", **{field: replace(scope, **values)})
+
+    def _popup(self, menu: QMenu, at: QPoint | None = None) -> None:
+        menu.popup(at or QCursor.pos())
+        self.menu_shown = menu
+
+    def study_help(self) -> None:
+        """Method, formulas and limits of the open study."""
+        kind = self.session.kind
+        if kind is not None:
+            Reading(f"{kind.title}: how it is computed", method_page(kind.help_page), self.parent_).exec()
+
+
+def _areas(thing: object) -> list[Area]:
+    """The areas of a set of lines, holes included."""
+    if not isinstance(thing, LineSet):
+        return []
+    return [
+        Area(tuple(ring_of(thing.lines[row].xyz) for row in rows), thing.lines[rows[0]].name) for rows in thing.areas()
+    ]

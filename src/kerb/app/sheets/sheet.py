@@ -1,0 +1,243 @@
+"""The sheet of the open study, made from its declaration: the figure on top, then Compared, Against, Where, How, Found."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from kerb.app.session import Session
+from kerb.app.sheets.editors import Editor, editor_of
+from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
+from kerb.core.quantity import number, quantity, symbol
+from kerb.core.units import METRE, convert, length_unit
+from kerb.studies.fields import SECTIONS
+from kerb.studies.kind import COUNT, HEADLINE, SHEET, VOLUME, FigureAbout, StudyKind
+from kerb.studies.outcome import Figure, Outcome
+from kerb.studies.setup import Setup
+
+LARGE = 100
+
+
+class StudySheet(QWidget):
+    """Set up and read the open study. Mirrors the session and commits settings through it."""
+
+    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+        super().__init__()
+        self.setObjectName("sheetBody")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.session, self.run = session, run
+        self.kind: StudyKind | None = None
+        self.fields: dict[str, Editor] = {}
+        self.lines: dict[str, Line] = {}
+        self.steps: dict[str, QPushButton] = {}
+        self.own: QWidget | None = None
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        outer.addWidget(self.scroll)
+        for signal in (session.changed, session.selected, session.drafted, session.answered, session.live.answered):
+            signal.connect(self.mirror)
+        self.mirror()
+
+    # Building
+
+    def _build(self, kind: StudyKind) -> None:
+        self.kind = kind
+        self.fields, self.lines, self.steps = {}, {}, {}
+        body = QWidget()
+        body.setObjectName("sheetBody")
+        self.column = column(body, (18, 14, 18, 16))
+        self._build_head(kind)
+        declared = kind.setup.declared()
+        for title in SECTIONS:
+            names = [name for name, about in declared.items() if about.section == title and not about.hidden]
+            if names:
+                self._section(title)
+                for name in [n for n in names if not declared[n].rare]:
+                    self._add(kind, name)
+                rare = [n for n in names if declared[n].rare]
+                if rare:
+                    self._build_rare(kind, rare)
+        if kind.sheet:
+            own: QWidget = importlib.import_module(f"kerb.app.sheets.{kind.sheet}").make(self.session, self.run)
+            self.own = own
+            self.column.addWidget(own)
+        self._build_found(kind)
+        self.column.addStretch(1)
+        self.scroll.setWidget(body)
+
+    def _build_head(self, kind: StudyKind) -> None:
+        self.name = QLabel()
+        self.name.setTextFormat(Qt.TextFormat.PlainText)
+        self.name.setProperty("role", "heading")
+        self.name.setWordWrap(True)
+        self.question = QLabel(kind.question)
+        self.question.setProperty("role", "small")
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.figure, self.unit = QLabel("—"), QLabel("")
+        self.figure.setProperty("role", "headline")
+        self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.figure.setAccessibleName(kind.headline.label)
+        self.unit.setProperty("role", "unit")
+        row.addWidget(self.figure)
+        row.addWidget(self.unit, 0, Qt.AlignmentFlag.AlignBottom)
+        row.addStretch(1)
+        self.state = QLabel("")
+        self.state.setTextFormat(Qt.TextFormat.PlainText)
+        self.state.setProperty("role", "small")
+        self.state.setWordWrap(True)
+        for widget in (self.name, self.question):
+            self.column.addWidget(widget)
+        self.column.addLayout(row)
+        self.column.addWidget(self.state)
+        self.notes = column()
+        self.column.addLayout(self.notes)
+
+    def _add(self, kind: StudyKind, name: str) -> None:
+        about = kind.setup.declared()[name]
+        editor = editor_of(self.session, name, about, kind.setup.defaults()[name], self.run)
+        self.fields[name] = editor
+        self.column.addWidget(editor)
+        editor.committed.connect(lambda value, words, n=name: self._commit(n, value, words))
+        mine = [step for step in kind.steps if step.field == name]
+        if mine:
+            row = editor.buttons
+            for step in mine:
+                button = QPushButton(step.label)
+                button.setToolTip(f"{step.help} ({step.key})" if step.key else step.help)
+                button.clicked.connect(lambda _on, s=step: self.run(f"step:{s.id}"))
+                self.steps[step.id] = button
+                row.insertWidget(1, button)
+
+    def _build_rare(self, kind: StudyKind, names: list[str]) -> None:
+        declared = kind.setup.declared()
+        said = ", ".join(declared[n].label.lower() for n in names)
+        self.more = QCheckBox("More settings")
+        self.more.setToolTip(f"Settings that rarely need a change: {said}")
+        self.more.toggled.connect(lambda _on: self.mirror())
+        self.column.addWidget(self.more)
+        for name in names:
+            self._add(kind, name)
+
+    def _build_found(self, kind: StudyKind) -> None:
+        self._section("Found")
+        for about in kind.where(SHEET):
+            line = Line(about.label)
+            self.lines[about.name] = line
+            self.column.addWidget(line)
+        copy = QPushButton("Copy as text")
+        copy.setProperty("role", "link")
+        copy.setToolTip("All figures, tab-separated, for a spreadsheet (Ctrl+Shift+C)")
+        copy.clicked.connect(lambda: self.run("copy_figures"))
+        self.column.addWidget(copy, 0, Qt.AlignmentFlag.AlignRight)
+
+    def _section(self, words: str) -> None:
+        self.column.addSpacing(5)
+        self.column.addWidget(hairline())
+        self.column.addSpacing(2)
+        self.column.addWidget(section(words))
+
+    # Mirroring
+
+    def mirror(self) -> None:
+        """Show the study as it is now, its draft included; a figure only where it belongs to that state."""
+        study, setup, kind = self.session.study, self.session.setup, self.session.kind
+        self.setVisible(study is not None)
+        if study is None or setup is None or kind is None:
+            return
+        if self.kind is not kind:
+            self._build(kind)
+        self.name.setText(study.name)
+        self._mirror_fields(kind, setup)
+        shown = self.session.shown()
+        if shown.outcome is None:
+            self._show_none(shown.words)
+        else:
+            self._show(kind, shown.outcome)
+        mirror = getattr(self.own, "mirror", None)
+        if mirror is not None:
+            mirror()
+
+    def _mirror_fields(self, kind: StudyKind, setup: Setup) -> None:
+        for name, editor in self.fields.items():
+            about = kind.setup.declared()[name]
+            editor.setVisible(setup.counts(name) and (not about.rare or self.more.isChecked()))
+            if not editor.isHidden():
+                editor.show_setup(setup)
+        for step in kind.steps:
+            editor = self.fields[step.field]
+            self.steps[step.id].setVisible(step.fresh or not editor.empty(setup))
+
+    def _show(self, kind: StudyKind, outcome: Outcome) -> None:
+        decimals = self.session.decimals
+        first, *others = kind.where(HEADLINE)
+        figure = outcome.figures.get(first.name)
+        self._headline(figure, first, outcome.live)
+        parts = []
+        if figure is not None and figure.u95 is not None:
+            parts.append(f"± {quantity(figure.u95, figure.unit, decimals)} (95 %)")
+        for about in others:
+            more = outcome.figures.get(about.name)
+            if more is not None and more.value is not None:
+                parts.append(quantity(more.value, more.unit, decimals, about.signed))
+        if outcome.live:
+            parts.append("quick figure, follows the line")
+        elif figure is None or figure.value is None:
+            parts.append("not determinable")
+        self.state.setText("  ·  ".join([first.label, *parts]))
+        for about in kind.where(SHEET):
+            own = outcome.figures.get(about.name)
+            label = self.lines[about.name].value
+            assert isinstance(label, QLabel)
+            label.setText("—" if own is None else self._text(own, about))
+            label.setToolTip("" if own is None else own.note)
+        self._warnings([note.text for note in outcome.warnings])
+
+    def _text(self, figure: Figure, about: FigureAbout) -> str:
+        if about.quantity == COUNT:
+            return "—" if figure.value is None else number(figure.value, 0)
+        return quantity(figure.value, figure.unit, self.session.decimals, signed=about.signed)
+
+    def _show_none(self, words: str) -> None:
+        self.figure.setText("—")
+        self.unit.setText("")
+        self.figure.setToolTip("")
+        self.state.setText(words)
+        for line in self.lines.values():
+            assert isinstance(line.value, QLabel)
+            line.value.setText("—")
+            line.value.setToolTip("")
+        self._warnings([])
+
+    def _headline(self, figure: Figure | None, about: FigureAbout, live: bool) -> None:
+        value = figure.value if figure is not None else None
+        unit = figure.unit if figure is not None else ""
+        decimals = self.session.decimals.of(unit)
+        if about.quantity == VOLUME and value is not None and abs(value) >= LARGE:
+            decimals = 0
+        self.figure.setText(("≈ " if live and value is not None else "") + number(value, decimals))
+        self.unit.setText("" if value is None else symbol(unit))
+        tip = "" if value is None else f"{number(value, 4)} {symbol(unit)}"
+        if value is not None and about.quantity == VOLUME and self.session.unit != "m":
+            cubic = convert(value, length_unit(self.session.unit), METRE, power=3)
+            tip += f" = {number(cubic, 3)} m³"
+        self.figure.setToolTip(tip)
+
+    def _warnings(self, texts: list[str]) -> None:
+        shown = []
+        for place in range(self.notes.count()):
+            widget = self.notes.itemAt(place).widget()
+            shown.append(widget.property("text_shown") if widget is not None else None)
+        if shown != texts:
+            fill_warnings(self.notes, texts)
+
+    def _commit(self, name: str, value: object, words: str) -> None:
+        assert self.kind is not None
+        label = self.kind.setup.declared()[name].label
+        self.session.commit(f"{label} {words}", **{name: value})

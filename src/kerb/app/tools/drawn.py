@@ -1,0 +1,575 @@
+"""Draw the shapes of a study, and drag, insert and delete their vertices while the figure follows; with keys as well."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QInputDialog, QMenu
+
+from kerb.app.session import Session
+from kerb.app.shapes import FEWEST, Shape, elevated, shapes_of, with_ring
+from kerb.app.theme import font
+from kerb.app.tools.base import OutlineTool, Tool
+from kerb.app.views.view import ORBIT, PLAN, View
+from kerb.core.arrays import Floats
+from kerb.core.quantity import symbol
+from kerb.draw.scene import LineLayer
+from kerb.draw.strokes import strokes
+from kerb.studies.drawn import Drawn
+from kerb.studies.fields import LINE, RING
+
+REACH = 9.0
+SNAP_PIXELS = 14.0
+# A pixel that moves a vertex further than this many pixels on the ground is seen too flat to be drawn with.
+FLATTEST = 40.0
+FAR_OFF = 20.0
+KEY_PIXELS = 6.0
+KEY_REST_MS = 700
+ARROWS = {
+    Qt.Key.Key_Left: (-1.0, 0.0), Qt.Key.Key_Right: (1.0, 0.0), Qt.Key.Key_Up: (0.0, 1.0), Qt.Key.Key_Down: (0.0, -1.0),
+}  # fmt: skip
+MOST_WITH_HANDLES = 3
+
+
+def aim(view: View, position: QPointF, level: float | None) -> tuple[float, float] | None:
+    """The plan place under a widget position: in plan the place itself, elsewhere where the line of sight meets a level.
+
+    None where the line of sight is too flat to tell.
+    """
+    x, y = position.x() * view.ratio, position.y() * view.ratio
+    if view.mode == PLAN or level is None:
+        place: Floats | None = view.camera.unproject(x, y, 0.0, view.pixels) if view.mode == PLAN else None
+        if place is None:
+            place = view.place_under(position)
+    else:
+        place = view.camera.on_level(x, y, level, view.pixels)
+        beside = view.camera.on_level(x, y + 1.0, level, view.pixels)
+        flat = beside is None or place is None or np.hypot(*(beside - place)[:2]) > FLATTEST * view.camera.scale
+        if flat and view.mode == ORBIT:
+            return None
+    return None if place is None else (float(place[0]), float(place[1]))
+
+
+def snapped(session: Session, view: View, position: QPointF, but: str = "") -> tuple[float, float] | None:
+    """The vertex of another shape near a widget position; None where there is none."""
+    best: tuple[float, tuple[float, float]] | None = None
+    for shape in shapes_of(session):
+        if shape.key == but or shape.quiet:
+            continue
+        places = elevated(session.shown().outcome, shape, view.camera.target[2])
+        away = np.hypot(*(view.to_widget(places) - (position.x(), position.y())).T)
+        nearest = int(np.argmin(away))
+        if away[nearest] <= SNAP_PIXELS and (best is None or away[nearest] < best[0]):
+            best = float(away[nearest]), shape.drawn.xy[nearest]
+    return best[1] if best is not None else None
+
+
+class DrawShape(OutlineTool):
+    """Click, click, and double-click or Enter to end; Backspace takes the last vertex back, Escape gives up.
+
+    With keys: arrows move a cross, Space sets a vertex there. Shift snaps to the vertices of other shapes.
+    """
+
+    def __init__(self, view: View, session: Session, field: str, finished: Callable[[], None]) -> None:
+        super().__init__(view)
+        self.session, self.field, self.finished = session, field, finished
+        setup = session.setup
+        assert setup is not None
+        self.about = setup.declared()[field]
+        self.closed = self.about.kind not in (LINE,)
+        self.vertices: list[tuple[float, float]] = []
+        self.heights: list[float] = []
+        ends = "closes the line" if self.closed else "ends the line"
+        self.hint = (
+            f"{self.about.help}: click its vertices. Double-click or Enter {ends}, Backspace takes one back, Esc stops. "
+            "Keys: arrows move the cross, Space sets a vertex."
+        )
+
+    def release(self, event: QMouseEvent, clicked: bool) -> None:
+        """Set a vertex."""
+        if clicked and event.button() == Qt.MouseButton.LeftButton:
+            self._set(event.position(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+
+    def _set(self, position: QPointF, snap: bool = False) -> None:
+        place = self.view.place_under(position)
+        if place is None:
+            self.session.said.emit("Nothing lies there; look more from above or point at the data.")
+            return
+        vertex = (float(place[0]), float(place[1]))
+        if snap:
+            vertex = snapped(self.session, self.view, position) or vertex
+        if self.vertices and vertex == self.vertices[-1]:
+            return
+        if self._far_off(vertex):
+            self.session.said.emit("That vertex lies far from the others, on something else? Backspace takes it back.")
+        self.vertices.append(vertex)
+        self.heights.append(float(place[2]) if np.isfinite(place[2]) else self.view.camera.target[2])
+        self.view.update()
+        if self.about.kind == LINE and self.about.cuts and len(self.vertices) == FEWEST[LINE]:
+            self.close()
+
+    def _far_off(self, vertex: tuple[float, float]) -> bool:
+        if len(self.vertices) < 3 or self.view.mode == PLAN:
+            return False
+        steps = np.hypot(*np.diff(np.array(self.vertices), axis=0).T)
+        return bool(np.hypot(*np.subtract(vertex, self.vertices[-1])) > FAR_OFF * np.median(steps))
+
+    def take_back(self) -> bool:
+        """Forget the last vertex."""
+        if not self.vertices:
+            return False
+        self.vertices.pop()
+        self.heights.pop()
+        self.view.update()
+        return True
+
+    def stop(self) -> None:
+        """Give up."""
+        self.finished()
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Arrows move the cross, Space sets a vertex; the rest as for any outline."""
+        key = Qt.Key(event.key())
+        if key in ARROWS:
+            at = self.mouse or QPointF(self.view.width() / 2, self.view.height() / 2)
+            step = KEY_PIXELS * (10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0)
+            dx, dy = ARROWS[key]
+            self.mouse = at + QPointF(dx * step, -dy * step)
+            self.view.cursor_moved.emit(self.view.place_under(self.mouse))
+            self.view.update()
+            return True
+        if key == Qt.Key.Key_Space:
+            self._set(self.mouse or QPointF(self.view.width() / 2, self.view.height() / 2))
+            return True
+        return super().key(event)
+
+    def close(self) -> None:
+        """End the shape and hand it to the study."""
+        setup = self.session.setup
+        if setup is None:
+            return
+        shape = Shape(self.field, self.about, Drawn.of(self.vertices))
+        if not shape.fits(shape.drawn):
+            least = FEWEST.get(self.about.kind, 1)
+            words = (
+                f"needs at least {least} vertices"
+                if len(self.vertices) < least
+                else "crosses itself or encloses nothing"
+            )
+            self.session.said.emit(f"{self.about.label}: {words}.")
+            return
+        drawn = shape.drawn
+        if self.about.kind == RING:
+            drawn = Drawn.of(drawn.ring(self.about.label.lower()))
+        values, name = with_ring(setup, self.field, drawn)
+        self.session.before_step = None
+        self.session.commit(f"drew the {name} ({len(drawn.xy)} vertices)", **values)
+        self.finished()
+
+    def paint(self, painter: QPainter) -> None:
+        """The line so far, to the mouse."""
+        colour = QColor(self.view.theme.edge)
+        places = np.column_stack([np.array(self.vertices).reshape(-1, 2), self.heights])
+        points = [QPointF(*p) for p in self.view.to_widget(places)] if self.vertices else []
+        painter.setPen(QPen(colour, 1.6))
+        if len(points) > 1:
+            painter.drawPolyline(QPolygonF(points))
+        if self.mouse is not None:
+            painter.drawLine(self.mouse + QPointF(-7, 0), self.mouse + QPointF(7, 0))
+            painter.drawLine(self.mouse + QPointF(0, -7), self.mouse + QPointF(0, 7))
+        if points and self.mouse is not None:
+            painter.setPen(QPen(colour, 1.2, Qt.PenStyle.DashLine))
+            painter.drawLine(points[-1], self.mouse)
+            if len(points) > 1 and self.closed:
+                painter.drawLine(self.mouse, points[0])
+        for point in points:
+            paint_handle(painter, point, colour, False)
+
+
+class EditShapes(Tool):
+    """Drag vertices; click on a line to insert one; Delete takes the chosen one out; right click types numbers.
+
+    With keys: Tab goes from vertex to vertex, arrows move the chosen one, Insert adds one behind it, Delete takes it out.
+    """
+
+    hint = "Drag a vertex, click on the line to insert one, Delete takes it out; drag elsewhere to move the view."
+
+    def __init__(self, view: View, session: Session) -> None:
+        super().__init__(view)
+        self.session = session
+        self.chosen: tuple[str, int] | None = None
+        self.dragging = False
+        self.verb = ""
+        self._grip: tuple[Floats, tuple[float, float]] | None = None
+        self._rest = QTimer(view)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(KEY_REST_MS)
+        self._rest.timeout.connect(self._keep)
+
+    # What there is
+
+    def shapes(self) -> list[Shape]:
+        """All shapes of the open study."""
+        return shapes_of(self.session)
+
+    def shape(self) -> Shape | None:
+        """The shape of the chosen vertex."""
+        return next((s for s in self.shapes() if self.chosen is not None and s.key == self.chosen[0]), None)
+
+    def choose(self, shape: Shape | None, vertex: int = 0) -> None:
+        """Choose a vertex, or none."""
+        self._keep()
+        self.chosen = (shape.key, vertex) if shape is not None else None
+        self.view.update()
+
+    def _points(self, shape: Shape) -> list[QPointF]:
+        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+        return [QPointF(*p) for p in self.view.to_widget(places)]
+
+    def _visible(self, shape: Shape) -> bool:
+        return not shape.quiet or self.view.mode != "section"
+
+    # Mouse
+
+    def press(self, event: QMouseEvent) -> bool:
+        """Take a vertex, or put one into a line."""
+        self._keep()
+        self._grip = None
+        at = event.position()
+        for shape in self._by_choice():
+            vertex = _vertex_at(self._points(shape), at)
+            if vertex is not None:
+                self._begin(shape, vertex, "moved")
+                return True
+        for shape in self._by_choice():
+            if shape.quiet and self._take_whole(shape, at):
+                return True
+            if not shape.quiet and self._insert_at(shape, at):
+                return True
+        self.chosen = None
+        self.view.update()
+        return False
+
+    def _by_choice(self) -> list[Shape]:
+        """Shapes in sight, that of the chosen vertex first."""
+        mine = self.chosen[0] if self.chosen is not None else ""
+        return sorted((s for s in self.shapes() if self._visible(s)), key=lambda s: s.key != mine)
+
+    def _begin(self, shape: Shape, vertex: int, verb: str) -> None:
+        self.chosen, self.dragging, self.verb = (shape.key, vertex), True, verb
+        self.view.update()
+
+    def _take_whole(self, shape: Shape, at: QPointF) -> bool:
+        """Take a quiet line by its middle."""
+        points = self._points(shape)
+        middle = (points[0] + points[-1]) / 2
+        place = aim(self.view, at, None)
+        if (middle - at).manhattanLength() > REACH * 1.4 or place is None:
+            return False
+        self._begin(shape, 0, "moved")
+        self._grip = shape.drawn.places, place
+        return True
+
+    def move(self, event: QMouseEvent) -> None:
+        """Drag, or show what could be taken."""
+        if not self.dragging:
+            near = any(_vertex_at(self._points(s), event.position()) is not None for s in self._by_choice())
+            self.view.setCursor(Qt.CursorShape.SizeAllCursor if near else Qt.CursorShape.ArrowCursor)
+            return
+        shape = self.shape()
+        if shape is None or self.chosen is None:
+            return
+        if self._grip is not None:
+            self._drag_whole(shape, event.position())
+            return
+        level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[self.chosen[1], 2])
+        place = aim(self.view, event.position(), level)
+        if place is None:
+            self.session.said.emit("Seen too flat from here to move a vertex; look more from above.")
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            place = snapped(self.session, self.view, event.position(), shape.key) or place
+        self._try(shape, shape.drawn.moved(self.chosen[1], place))
+
+    def _drag_whole(self, shape: Shape, at: QPointF) -> None:
+        place = aim(self.view, at, None)
+        if place is not None and self._grip is not None:
+            start, first = self._grip
+            self._try(shape, Drawn.of(start + (np.array(place) - first)))
+
+    def _try(self, shape: Shape, drawn: Drawn) -> bool:
+        """Let the study follow; a shape that would cross itself stays where it last made sense."""
+        setup = self.session.setup
+        if setup is None or not shape.fits(drawn):
+            return False
+        self.session.before_step = None
+        self.session.draft_setup(**shape.values(setup, drawn))
+        self.view.update()
+        return True
+
+    def release(self, event: QMouseEvent, clicked: bool) -> None:
+        """Keep what was dragged as one step."""
+        if event.button() == Qt.MouseButton.RightButton:
+            self._menu_at(event.position(), event.globalPosition().toPoint())
+        elif self.dragging:
+            self.dragging = False
+            self._grip = None
+            self._keep()
+        elif clicked:
+            self.choose(None)
+
+    def _keep(self) -> None:
+        self._rest.stop()
+        shape = self.shape()
+        if self.session.draft is None or shape is None or self.chosen is None:
+            return
+        what = f"the {shape.label}" if shape.quiet else f"{shape.label} vertex {self.chosen[1] + 1}"
+        self.session.commit(f"{self.verb or 'moved'} {what}")
+
+    def _insert_at(self, shape: Shape, position: QPointF) -> bool:
+        points, count = self._points(shape), len(shape.drawn.xy)
+        setup = self.session.setup
+        for number in range(count if shape.closed else count - 1):
+            start, end = points[number], points[(number + 1) % count]
+            along = end - start
+            length = QPointF.dotProduct(along, along)
+            share = QPointF.dotProduct(position - start, along) / length if length else 0.0
+            apart = position - (start + along * share)
+            if setup is None or not (0 < share < 1 and QPointF.dotProduct(apart, apart) <= (REACH * 0.7) ** 2):
+                continue
+            level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[number, 2])
+            place = aim(self.view, position, level)
+            if place is None:
+                return False
+            drawn = shape.drawn.with_vertex(number + 1, place)
+            if self._try(shape, drawn):
+                self._begin(shape, number + 1, "inserted")
+            return True
+        return False
+
+    # Keys
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Choose, move, add and delete vertices without the mouse."""
+        key = Qt.Key(event.key())
+        if key in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab):
+            return self._next(1 if key == Qt.Key.Key_Tab else -1)
+        shape = self.shape()
+        if shape is None or self.chosen is None:
+            return False
+        vertex = self.chosen[1]
+        if key in ARROWS:
+            wide = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self._nudge(shape, vertex, ARROWS[key], 10.0 if wide else 1.0)
+        elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            self.delete(shape, vertex)
+        elif key == Qt.Key.Key_Insert:
+            self._insert_behind(shape, vertex)
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._keep()
+        elif key == Qt.Key.Key_Menu:
+            at = self._points(shape)[vertex]
+            self._menu(shape, vertex, self.view.mapToGlobal(at.toPoint()))
+        elif key == Qt.Key.Key_Escape:
+            self._rest.stop()
+            self.dragging, self.chosen = False, None
+            self.session.drop_draft()
+        else:
+            return False
+        return True
+
+    def _next(self, step: int) -> bool:
+        places = [(s.key, n) for s in self.shapes() if self._visible(s) for n in range(len(s.drawn.xy))]
+        if not places:
+            return False
+        self._keep()
+        if self.chosen in places:
+            at = places.index(self.chosen) + step
+            if not 0 <= at < len(places):
+                self.chosen = None
+                self.view.update()
+                return False  # the keys go on to the next control
+            self.chosen = places[at]
+        else:
+            self.chosen = places[0 if step > 0 else -1]
+        shape = self.shape()
+        if shape is not None:
+            x, y = shape.drawn.xy[self.chosen[1]]
+            length = KEY_PIXELS * self.view.ratio * self.view.camera.scale
+            self.session.said.emit(
+                f"{shape.label}, vertex {self.chosen[1] + 1}: E {x:.3f} N {y:.3f}. Arrows move it by {length:.3g} "
+                f"{symbol(self.session.unit)}, Shift by ten times that; Insert adds one, Delete takes it out."
+            )
+        self.view.update()
+        return True
+
+    def _nudge(self, shape: Shape, vertex: int, way: tuple[float, float], times: float) -> None:
+        length = KEY_PIXELS * self.view.ratio * self.view.camera.scale * times
+        turn = np.radians(self.view.camera.heading)
+        east = way[0] * np.cos(turn) + way[1] * np.sin(turn)
+        north = -way[0] * np.sin(turn) + way[1] * np.cos(turn)
+        x, y = shape.drawn.xy[vertex]
+        self.verb = "moved"
+        if self._try(shape, shape.drawn.moved(vertex, (float(x + east * length), float(y + north * length)))):
+            self._rest.start()
+
+    def _insert_behind(self, shape: Shape, vertex: int) -> None:
+        here, following = shape.drawn.places[vertex], shape.drawn.places[(vertex + 1) % len(shape.drawn.xy)]
+        middle = (here + following) / 2
+        if self._try(shape, shape.drawn.with_vertex(vertex + 1, (float(middle[0]), float(middle[1])))):
+            self.chosen, self.verb = (shape.key, vertex + 1), "inserted"
+            self._keep()
+
+    def delete(self, shape: Shape, vertex: int) -> None:
+        """Take a vertex out, unless nothing of its kind would be left."""
+        setup, drawn = self.session.setup, shape.drawn.without(vertex)
+        if setup is None or not shape.fits(drawn):
+            least = FEWEST.get(shape.about.kind, 1)
+            self.session.said.emit(f"{shape.label}: needs at least {least} vertices and must not cross itself.")
+            return
+        self.chosen = None
+        self.session.commit(f"deleted {shape.label} vertex {vertex + 1}", **shape.values(setup, drawn))
+
+    # Numbers
+
+    def _menu_at(self, position: QPointF, at: QPoint) -> None:
+        for shape in self._by_choice():
+            vertex = _vertex_at(self._points(shape), position)
+            if vertex is not None and not shape.quiet:
+                self._menu(shape, vertex, at)
+                return
+
+    def _menu(self, shape: Shape, vertex: int, at: QPoint) -> None:
+        menu = QMenu(self.view)
+        menu.addAction("Type coordinates…", lambda: self._type_place(shape, vertex))
+        menu.addAction("Type elevation…", lambda: self._type_level(shape, vertex))
+        if shape.drawn.level(vertex) is not None:
+            menu.addAction("Read elevation from ground", lambda: self.set_level(shape, vertex, None))
+        menu.addAction("Delete vertex", lambda: self.delete(shape, vertex))
+        if shape.item:
+            menu.addAction(f"Remove {shape.label}", lambda: self._remove(shape))
+        menu.popup(at)
+        self.menu_shown = menu
+
+    def _remove(self, shape: Shape) -> None:
+        if self.session.setup is not None:
+            self.chosen = None
+            self.session.commit(f"removed {shape.label}", **shape.removed(self.session.setup))
+
+    def _type_place(self, shape: Shape, vertex: int) -> None:
+        x, y = shape.drawn.xy[vertex]
+        words = f"Easting, northing of vertex {vertex + 1} ({symbol(self.session.unit)})"
+        text, accepted = QInputDialog.getText(self.view, "Vertex", words, text=f"{x:.3f}, {y:.3f}")
+        if accepted:
+            self.type_place(shape, vertex, text)
+
+    def type_place(self, shape: Shape, vertex: int, text: str) -> None:
+        """Move a vertex to typed coordinates."""
+        setup = self.session.setup
+        try:
+            east, north = (float(part) for part in text.replace(";", ",").split(","))
+        except ValueError:
+            self.session.said.emit(f"“{text}” are not two numbers with a comma between them.")
+            return
+        drawn = shape.drawn.moved(vertex, (east, north))
+        if setup is None or not (np.isfinite([east, north]).all() and shape.fits(drawn)):
+            self.session.said.emit("There the line would cross itself; the vertex stays.")
+            return
+        self.session.commit(f"moved {shape.label} vertex {vertex + 1}", **shape.values(setup, drawn))
+
+    def _type_level(self, shape: Shape, vertex: int) -> None:
+        now = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex, 2])
+        words = f"Elevation at vertex {vertex + 1} ({symbol(self.session.unit)})"
+        value, accepted = QInputDialog.getDouble(self.view, "Elevation", words, now, -1e6, 1e6, 3)
+        if accepted:
+            self.set_level(shape, vertex, value)
+
+    def set_level(self, shape: Shape, vertex: int, value: float | None) -> None:
+        """Type the elevation of a vertex, or let it be read from the ground again."""
+        setup = self.session.setup
+        if setup is not None:
+            what = "reads its elevation from the ground" if value is None else f"typed at {value:.3f}"
+            drawn = shape.drawn.with_level(vertex, value)
+            self.session.commit(f"{shape.label} vertex {vertex + 1} {what}", **shape.values(setup, drawn))
+
+    # Painting
+
+    def paint(self, painter: QPainter) -> None:
+        """All shapes, what lies behind something faintly, with handles."""
+        shapes = [shape for shape in self.shapes() if self._visible(shape)]
+        self._paint_before(painter)
+        plain = [shape for shape in shapes if not shape.quiet]
+        for shape in shapes:
+            mine = self.chosen is not None and self.chosen[0] == shape.key
+            handles = shape.quiet or mine or len(plain) <= MOST_WITH_HANDLES
+            (self._paint_quiet if shape.quiet else self._paint_shape)(painter, shape, handles)
+
+    def _paint_before(self, painter: QPainter) -> None:
+        """The lines as they were before a step, dotted."""
+        before = self.session.before_step
+        if before is None:
+            return
+        painter.setPen(QPen(QColor(self.view.theme.edge), 1.0, Qt.PenStyle.DotLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for name, about in before.declared().items():
+            value = getattr(before, name)
+            if about.kind == RING and value:
+                painter.drawPolygon(QPolygonF(self._points(Shape(name, about, value))))
+
+    def _paint_shape(self, painter: QPainter, shape: Shape, handles: bool) -> None:
+        colour = QColor(self.view.theme.edge if shape.taken else self.view.theme.quiet)
+        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+        layer = LineLayer(places, (0, 0, 0), closed=shape.closed)
+        style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
+        for stroke in strokes(layer, self.view.camera, self.view.pixels, self.view.depth_now()):
+            line = QPolygonF([QPointF(x, y) for x, y in (stroke.points / self.view.ratio).tolist()])
+            if stroke.hidden:
+                faint = QColor(colour)
+                faint.setAlpha(70)
+                painter.setPen(QPen(faint, 1.2))
+                painter.drawPolyline(line)
+                continue
+            for ink, width in ((QColor(self.view.theme.sheet), 3.6), (colour, 1.8)):
+                painter.setPen(QPen(ink, width, style))
+                painter.drawPolyline(line)
+        for number, point in enumerate(self._points(shape) if handles else ()):
+            chosen = self.chosen == (shape.key, number)
+            paint_handle(painter, point, colour, chosen, shape.drawn.level(number) is not None)
+        if shape.item and not shape.taken:
+            painter.setFont(font(11))
+            painter.drawText(self._points(shape)[0] + QPointF(6, -6), f"{shape.name} (left out)")
+
+    def _paint_quiet(self, painter: QPainter, shape: Shape, _handles: bool) -> None:
+        points = self._points(shape)
+        ink = QColor(self.view.theme.ink)
+        if self.chosen is None or self.chosen[0] != shape.key:
+            ink.setAlpha(130)
+        painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
+        painter.drawPolyline(QPolygonF(points))
+        painter.setBrush(QColor(self.view.theme.sheet))
+        painter.setPen(QPen(ink, 1.5))
+        for end, letter in zip((points[0], points[-1]), "AB", strict=True):
+            painter.drawEllipse(end, 4.5, 4.5)
+            painter.setFont(font(11, font(11).Weight.DemiBold))
+            painter.drawText(end + QPointF(7, -5), letter)
+
+
+def _vertex_at(points: list[QPointF], position: QPointF) -> int | None:
+    if not points:
+        return None
+    away = [QPointF.dotProduct(p - position, p - position) for p in points]
+    nearest = int(np.argmin(away))
+    return nearest if away[nearest] <= REACH**2 else None
+
+
+def paint_handle(painter: QPainter, at: QPointF, colour: QColor, chosen: bool, typed: bool = False) -> None:
+    """A vertex: square, filled when chosen, with a bar beneath when its elevation is typed."""
+    size = 4.5 if chosen else 3.6
+    painter.setPen(QPen(colour, 1.5))
+    painter.setBrush(QBrush(colour if chosen else QColor("#ffffff")))
+    painter.drawRect(QRectF(at.x() - size, at.y() - size, 2 * size, 2 * size))
+    if typed:
+        painter.drawLine(at + QPointF(-6, 8), at + QPointF(6, 8))

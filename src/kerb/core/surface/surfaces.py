@@ -1,0 +1,172 @@
+"""What a study stands on or compares with: anything that has one elevation a place, behind one small protocol.
+
+A cloud's top, triangles, an elevation grid and a model seen from above all answer the same questions, in the same way.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Protocol
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.elevation import ElevationGrid, unplaced
+from kerb.core.surface.tin import Tin, triangulate
+
+MARGIN_SPACINGS = 5.0
+
+
+class Surface(Protocol):
+    """Elevations over the plan, in job coordinates."""
+
+    @property
+    def reference(self) -> ReferenceSystem:
+        """What its numbers are in."""
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each."""
+
+    @property
+    def count(self) -> int:
+        """How many points, triangles or cells it is made of."""
+
+    def at(self, xy: Floats) -> Floats:
+        """Elevations (n,) at (n, 2) places, NaN where it has none."""
+
+    def tin(self, low: Floats, high: Floats) -> Tin:
+        """Its triangles that reach into a plan box. Raises NotDeterminable, when there are none."""
+
+
+@dataclass(frozen=True)
+class TinSurface:
+    """Triangles with one elevation a place: a surface, or a mesh seen from above."""
+
+    whole: Tin
+    reference: ReferenceSystem
+
+    @staticmethod
+    def of(mesh: TriangleMesh, reference: ReferenceSystem) -> TinSurface:
+        """From a mesh. Raises InputError, when it has no triangle seen from above."""
+        return TinSurface(mesh.tin(), reference)
+
+    @property
+    def count(self) -> int:
+        """Number of triangles."""
+        return len(self.whole.triangles)
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each."""
+        points = self.whole.points
+        return points.min(axis=0), points.max(axis=0)
+
+    @cached_property
+    def _ends(self) -> tuple[Floats, Floats]:
+        """Lowest and highest plan corner of each triangle, (m, 2) each, relative to the surface's origin."""
+        corner = self.whole.vertices[self.whole.triangles, :2]
+        return corner.min(axis=1), corner.max(axis=1)
+
+    def at(self, xy: Floats) -> Floats:
+        """Elevations (n,) at (n, 2) places, NaN outside."""
+        return self.whole.at(xy)
+
+    def tin(self, low: Floats, high: Floats) -> Tin:
+        """The triangles that reach into a plan box. Raises NotDeterminable, when there are none."""
+        first, last = self._ends
+        origin = self.whole.origin[:2]
+        touches = np.all((last >= low[:2] - origin) & (first <= high[:2] - origin), axis=1)
+        if not touches.any():
+            raise NotDeterminable("the surface has no triangle here")
+        return self.whole.compact(touches)
+
+
+@dataclass(frozen=True)
+class GridSurface:
+    """An elevation grid, cut to where it is asked about before it becomes triangles; never thinned."""
+
+    grid: ElevationGrid
+    reference: ReferenceSystem
+
+    @property
+    def count(self) -> int:
+        """Number of known cells."""
+        return self.grid.known
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each."""
+        return self.grid.bounds
+
+    def at(self, xy: Floats) -> Floats:
+        """Bilinear elevations (n,) at (n, 2) places, NaN outside."""
+        return self.grid.at(xy)
+
+    def tin(self, low: Floats, high: Floats) -> Tin:
+        """Two triangles between each four known cells of a plan box. Raises NotDeterminable, when there are none."""
+        corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        pixels = unplaced(self.grid.affine, corners)
+        first = np.maximum(np.floor(pixels.min(axis=0)).astype(int) - 1, 0)
+        last = np.minimum(np.ceil(pixels.max(axis=0)).astype(int) + 2, self.grid.z.shape[::-1])
+        if np.any(last - first < 2):
+            raise NotDeterminable("the elevation grid does not reach here")
+        a, b, c, d, e, f = self.grid.affine
+        x, y = float(first[0]), float(first[1])
+        part = replace(
+            self.grid, z=self.grid.z[first[1] : last[1], first[0] : last[0]],
+            affine=(a, b, a * x + b * y + c, d, e, d * x + e * y + f),
+        )  # fmt: skip
+        if np.count_nonzero(np.isfinite(part.z)) < 3:
+            raise NotDeterminable("the elevation grid knows no elevation here")
+        return part.tin(most=2 * part.z.size)
+
+
+@dataclass(frozen=True)
+class CloudTop:
+    """The top of a cloud: the Delaunay surface through those of its points that count."""
+
+    view: CloudView
+
+    @property
+    def reference(self) -> ReferenceSystem:
+        """What its numbers are in."""
+        return self.view.store.reference
+
+    @property
+    def count(self) -> int:
+        """Number of points of the cloud."""
+        return self.view.store.count
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """Lowest and highest corner, (3,) each."""
+        return self.view.store.bounds
+
+    def at(self, xy: Floats) -> Floats:
+        """Elevations (n,) at (n, 2) places, NaN outside."""
+        return self.tin(xy.min(axis=0), xy.max(axis=0)).at(xy)
+
+    def tin(self, low: Floats, high: Floats) -> Tin:
+        """The surface over a plan box, with a margin. Raises NotDeterminable, when there are fewer than three points."""
+        room = MARGIN_SPACINGS * self.view.store.spacing + 0.05 * float(np.sqrt(np.prod(high[:2] - low[:2])))
+        low, high = low[:2] - room, high[:2] + room
+        ring = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        points = CloudView(self.view.store, replace(self.view.narrowing, ring=ring)).points()
+        if len(points) < 3:
+            raise NotDeterminable("the surface has no points here")
+        return triangulate(points)
+
+
+def surface_of(thing: object, reference: ReferenceSystem, name: str) -> Surface:
+    """A surface, grid or model as a surface. Raises InputError naming it, when it is none."""
+    if isinstance(thing, TriangleMesh):
+        return TinSurface.of(thing, reference)
+    if isinstance(thing, ElevationGrid):
+        return GridSurface(thing, reference)
+    raise InputError(f"{name}: is no surface")

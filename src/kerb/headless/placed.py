@@ -1,0 +1,132 @@
+"""Areas, lines and surfaces named on the command line, in the system and unit of the cloud they are used with.
+
+They go through the one placing code of the imports; what was done to their numbers is said in a note.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kerb.core.errors import FormatError, InputError
+from kerb.core.geometry.area import Area, ring_of
+from kerb.core.geometry.features import LineSet
+from kerb.core.placing import AS_IS, LABEL, suggested
+from kerb.core.progress import Progress
+from kerb.core.reference import ReferenceSystem, is_geographic
+from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed, relocated
+from kerb.formats.polygons import read_polygons
+from kerb.formats.read_things import Reading, read_offer
+from kerb.formats.recognise import examine
+from kerb.studies.outcome import Note
+
+PLAIN = (".txt", ".csv", ".wkt", ".xyz", "")
+MOST_NAMES = 10
+
+
+@dataclass(frozen=True)
+class NamedArea:
+    """An area of a file with its name and the fields it came with."""
+
+    name: str
+    area: Area
+    fields: dict[str, Any]
+
+
+def areas_of(text: str, reference: ReferenceSystem) -> tuple[list[NamedArea], list[Note]]:
+    """The areas of ``FILE`` or the one of ``FILE#NAME``, holes included, in a reference system.
+
+    Raises InputError or FormatError naming the file, when there are none, none of that name or no way to the system.
+    """
+    path, name = _split(text)
+    found, notes = _plain(path, reference) if path.suffix.lower() in PLAIN else _drawn(path, reference)
+    if not found:
+        raise FormatError(f"{path}: holds no polygon")
+    if name:
+        named = [item for item in found if item.name == name]
+        if not named:
+            raise InputError(f"{path}: no polygon is named '{name}'; there are {_names(found)}")
+        return named, notes
+    return found, notes
+
+
+def one_area(text: str, reference: ReferenceSystem) -> tuple[NamedArea, list[Note]]:
+    """The only area of a file, or the named one. Raises as :func:`areas_of`, and InputError when there are several."""
+    found, notes = areas_of(text, reference)
+    if len(found) > 1:
+        path = text.partition("#")[0]
+        raise InputError(f"{path}: holds {len(found)} polygons; choose one as FILE#NAME: {_names(found)}")
+    return found[0], notes
+
+
+def thing_of(
+    path: Path, kinds: tuple[str, ...], reference: ReferenceSystem, progress: Progress
+) -> tuple[Placed, list[Note]] | None:
+    """The first thing of some kinds that a file offers, placed, with notes on it; None where it offers none.
+
+    Raises InputError or FormatError naming the file; Cancelled.
+    """
+    seen = examine(path)
+    offer = next((o for o in seen.offers if o.kind in kinds), None)
+    if offer is None:
+        return None
+    item, said = read_offer(seen, offer, Reading(offer.usual if offer.kind == MODEL else ()), progress)
+    placing = suggested(item.reference, reference, reference.unit)
+    notes = [Note(*note) for note in said]
+    return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]
+
+
+def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], list[Note]]:
+    seen = examine(path)
+    offer = next((o for o in seen.offers if o.kind == LINES), None)
+    if offer is None:
+        raise FormatError(f"{path}: holds no polygon")
+    item, said = read_offer(seen, offer, Reading(), Progress())
+    if not isinstance(item.thing, LineSet):
+        raise FormatError(f"{path}: holds no polygon")
+    placing = suggested(item.reference, reference, reference.unit)
+    if is_geographic(item.reference) and not reference.wkt:
+        raise InputError(f"{path}: is in degrees, and the cloud names no reference system to bring it to")
+    moved = relocated(item, placing).thing
+    assert isinstance(moved, LineSet)
+    quiet = ("crs-missing", "unit-missing")
+    notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in quiet]
+    if placing.how not in (AS_IS, LABEL):
+        notes.append(Note("placed", f"{path.name}: {placing.sentence}"))
+    return _named(moved), notes
+
+
+def _named(lines: LineSet) -> list[NamedArea]:
+    found = []
+    for number, (outline, *holes) in enumerate(lines.areas(), 1):
+        line = lines.lines[outline]
+        rings = tuple(ring_of(lines.lines[row].xyz) for row in (outline, *holes))
+        name = line.name or str(number)
+        fields = {key: values[outline] for key, values in lines.fields.items()}
+        found.append(NamedArea(name, Area(rings, name), fields))
+    return found
+
+
+def _plain(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], list[Note]]:
+    """Text and WKT name no system: their numbers are the cloud's."""
+    del reference
+    rings = read_polygons(path)
+    return [NamedArea(ring.name, Area((ring_of(ring.xy), *ring.holes), ring.name), {}) for ring in rings], []
+
+
+def _names(found: list[NamedArea]) -> str:
+    return ", ".join(item.name for item in found[:MOST_NAMES]) + (", ..." if len(found) > MOST_NAMES else "")
+
+
+def _split(text: str) -> tuple[Path, str]:
+    path, _, name = text.partition("#")
+    if not path:
+        raise InputError("a file is needed")
+    if not Path(path).exists():
+        raise InputError(f"{path}: no such file")
+    return Path(path), name
+
+
+SURFACES = (SURFACE, MODEL)
+KINDS = {"lines": (LINES,), "alignment": (LINES,), "points": (POINTS,), "surface": SURFACES}

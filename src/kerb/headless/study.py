@@ -1,0 +1,314 @@
+"""The verb of any kind of study: options from its declaration, inputs resolved, run, report and files written."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from kerb.core.errors import InputError
+from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
+from kerb.core.reference import ReferenceSystem
+from kerb.core.setting import Setting
+from kerb.core.things import CLOUD
+from kerb.core.units import LengthUnit
+from kerb.headless.choosing import chosen, filter_of
+from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
+from kerb.headless.placed import KINDS, NamedArea, areas_of, one_area, thing_of
+from kerb.job.job import SUFFIX, Job
+from kerb.job.state import Title
+from kerb.job.studies import source_of
+from kerb.report.pdf import Chapter, ReportWish, write_report
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.fields import (
+    CHOICE,
+    DRAWN,
+    HOLDINGS,
+    LINE,
+    NUMBER,
+    PLACES,
+    RING,
+    RINGS,
+    SCOPE,
+    SURFACE,
+    SWITCH,
+    TEXT,
+    Field,
+)
+from kerb.studies.kind import StudyKind
+from kerb.studies.outcome import Note, Outcome
+from kerb.studies.registry import study_kind
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+from kerb.studies.sources import Source, Sources
+
+POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
+
+
+def main_field(kind: StudyKind) -> str:
+    """The field that the first word on the command line fills."""
+    return next(name for name, about in kind.setup.declared().items() if about.kind in HOLDINGS)
+
+
+def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
+    """A function that adds the options of a kind to a parser."""
+
+    def add(parser: argparse.ArgumentParser) -> None:
+        first = main_field(kind)
+        for name, about in kind.setup.declared().items():
+            if name == first:
+                parser.add_argument(
+                    name, metavar="CLOUD", help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding"
+                )
+                _add_narrowing(parser, "", name)
+            else:
+                _add_field(parser, kind, name, about)
+        for step in kind.steps:
+            parser.add_argument(f"--{step.id}", action="store_true", help=f"first: {_safe(step.help)}")
+        for option in kind.options:
+            parser.add_argument(f"--{option.flag}", metavar=option.metavar, help=_safe(option.help))
+        add_common(parser, report=True)
+
+    return add
+
+
+def _add_narrowing(parser: argparse.ArgumentParser, role: str, name: str, alias: str = "") -> None:
+    flags = lambda word: [f"--{r}{word}" for r in dict.fromkeys((role, alias or role))]  # noqa: E731
+    of = f" of --{role.rstrip('-')}" if role else ""
+    parser.add_argument(
+        *flags("classes"),
+        dest=f"{name}_classes",
+        type=class_list,
+        default=(),
+        help=f"classes{of} that count (default: all but noise)",
+    )
+    parser.add_argument(
+        *flags("only"), dest=f"{name}_only", type=filter_of, action="append", default=[], metavar="NAME=WHAT",
+        help=f"only points{of} that pass, such as intensity=100..900 or source_file!=3; may be given several times",
+    )  # fmt: skip
+    parser.add_argument(*flags("part"), dest=f"{name}_part", default="", help=f"only points{of} of this part count")
+    parser.add_argument(
+        *flags("within"),
+        dest=f"{name}_within",
+        metavar="POLY",
+        default="",
+        help=f"only points{of} inside these areas count",
+    )
+
+
+def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, about: Field) -> None:
+    flag = f"--{(about.flag or name).replace('_', '-')}"
+    default = kind.setup.defaults()[name]
+    if about.kind in HOLDINGS:
+        parser.add_argument(
+            flag, dest=name, default="", metavar="FILE", help=f"{_safe(about.help)}, or JOB.kerb#holding"
+        )
+        if about.kind in (SCOPE, SURFACE):
+            single = [n for n, a in kind.setup.declared().items() if a.kind in (SCOPE, SURFACE)][1:2] == [name]
+            _add_narrowing(parser, f"{flag[2:]}-", name, f"{about.section.lower()}-" if single else "")
+    elif about.kind in DRAWN:
+        if not about.hidden:
+            parser.add_argument(
+                flag, dest=name, metavar="POLY", required=bool(about.needed), default="",
+                help=f"{_safe(about.help)}: {POLY_HELP}; FILE#NAME chooses one",
+            )  # fmt: skip
+    elif about.kind == RINGS:
+        parser.add_argument(flag, dest=name, metavar="POLYS", default="", help=f"{_safe(about.help)}: {POLY_HELP}")
+    elif about.kind == CHOICE:
+        words = f"{about.help} (default: {default})"
+        parser.add_argument(flag, dest=name, choices=[c for c, _ in about.choices], default=default, help=_safe(words))
+    elif about.kind == NUMBER:
+        parser.add_argument(flag, dest=name, type=float, default=default, help=_help(about, default))
+    elif about.kind == SWITCH:
+        parser.add_argument(flag, dest=name, action="store_true", help=_safe(about.help))
+    elif about.kind == TEXT:
+        parser.add_argument(flag, dest=name, default=default, help=_safe(about.help))
+
+
+def class_list(text: str) -> tuple[int, ...]:
+    """Class numbers separated by commas. Raises ValueError for anything else."""
+    codes = tuple(int(part) for part in text.split(","))
+    if any(not 0 <= code <= 255 for code in codes):
+        raise ValueError("class numbers are 0 to 255")
+    return codes
+
+
+def runner(key: str) -> Callable[[argparse.Namespace], Outcome]:
+    """The verb of a kind of study. It raises InputError or OutputError; Cancelled."""
+    return lambda args: _run(study_kind(key), args)
+
+
+def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
+    declared = kind.setup.declared()
+    named = [str(getattr(args, name)).partition("#")[0] for name in declared if isinstance(getattr(args, name, 0), str)]
+    outputs = {option.flag: getattr(args, option.flag) for option in kind.options if getattr(args, option.flag)}
+    for path in (args.report, *(Path(path) for path in outputs.values())):
+        check_output(path, args, [name for name in named if name])
+    progress = progress_to_terminal()
+    with workspace() as folder:
+        opened = _Opened(kind, args, folder)
+        setup, sources = opened.setup(progress.within(0.0, 0.45))
+        for step in kind.steps:
+            if getattr(args, step.id):
+                setup = step.apply(setup, sources, progress.within(0.45, 0.5))
+        setup.check()
+        outcome = kind.run(setup, sources, progress.within(0.5, 1.0))
+        outcome.warnings += [note for note in opened.notes if note not in outcome.warnings]
+        if outputs and kind.write is not None:
+            outcome.warnings += [Note(*note) for note in kind.write(setup, outcome, sources, outputs)]
+        if args.report:
+            _report(kind, args, (setup, outcome, sources), opened.name)
+    return outcome
+
+
+def _report(kind: StudyKind, args: argparse.Namespace, what: tuple[Setup, Outcome, Sources], name: str) -> None:
+    setup, outcome, sources = what
+    first = sources.source(main_field(kind))
+    stem = Path(str(getattr(args, main_field(kind)))).stem
+    title = Title(f"{kind.title} report: {stem}", unit=sources.unit.code, reference=first.reference.to_json())
+    chapter = Chapter(name or kind.name, outcome, first.store, setup)
+    write_report(args.report, [chapter], ReportWish(title), args.force)
+
+
+class _Opened:
+    """The inputs of one call: files opened in a temporary folder, in the unit and system of the first cloud."""
+
+    def __init__(self, kind: StudyKind, args: argparse.Namespace, folder: Path) -> None:
+        self.kind, self.args, self.folder = kind, args, folder
+        self.notes: list[Note] = []
+        self.name = ""
+        self.reference = ReferenceSystem()
+        self.items: dict[str, Source] = {}
+
+    def setup(self, progress: Progress) -> tuple[Setup, Sources]:
+        """The setup and what it reads. Raises InputError naming the file; Cancelled."""
+        first = main_field(self.kind)
+        self.items[first] = self._cloud(first, str(getattr(self.args, first)), progress, None)
+        self.reference = self.items[first].reference
+        values: dict[str, Any] = {}
+        for name, about in self.kind.setup.declared().items():
+            given = getattr(self.args, name, None)
+            if about.kind in HOLDINGS:
+                values |= self._holding(name, about, str(given or ""), progress)
+            elif about.kind in DRAWN:
+                values |= {name: self._drawn(about, str(given))} if given else {}
+            elif about.kind == RINGS:
+                values |= {name: self._items(about, str(given))} if given else {}
+            else:
+                values[name] = given
+        setup = self.kind.setup(**values)
+        used = {name: source for name, source in self.items.items() if setup.counts(name)}
+        stated = list(dict.fromkeys(note for source in used.values() for note in source.notes))
+        return setup, Sources(self.reference.unit, used, tuple(stated))
+
+    def _holding(self, name: str, about: Field, given: str, progress: Progress) -> dict[str, Any]:
+        if not given:
+            return {}
+        if name not in self.items:
+            self.items[name] = self._other(name, about, given, progress)
+        if about.kind not in (SCOPE, SURFACE):
+            return {name: name}
+        return {name: self._scope(name, given)}
+
+    def _scope(self, name: str, given: str) -> Scope:
+        get = lambda what: getattr(self.args, f"{name}_{what}")  # noqa: E731
+        within = ()
+        if get("within"):
+            areas, notes = areas_of(get("within"), self.reference)
+            within, self.notes = tuple(item.area for item in areas), self.notes + notes
+        scope = Scope(name, get("classes"), get("part"), tuple(get("only")), within)
+        store = self.items[name].store
+        if store is None and scope.narrow:
+            raise InputError(f"{given}: is no cloud that could be narrowed")
+        if store is not None and scope.part and scope.part not in store.part_names:
+            known = ", ".join(store.part_names) or "none"
+            raise InputError(f"{given}: has no part '{scope.part}'; there are: {known}")
+        if store is not None and scope.only:
+            chosen(store, list(scope.only), given, Progress())
+        return scope
+
+    def _cloud(self, name: str, given: str, progress: Progress, target: LengthUnit | None) -> Source:
+        cloud = open_cloud(given, self.folder, self.args, progress, target)
+        return Source(name, Path(given).name, cloud.path, CLOUD, cloud.store, None, cloud.notes)
+
+    def _other(self, name: str, about: Field, given: str, progress: Progress) -> Source:
+        """A second input: a surface, lines or points of any readable format, else a cloud, in the first one's system."""
+        held = _from_job(given)
+        if held is not None and (about.kind != SCOPE or held.kind == CLOUD):
+            return replace(held, key=name, path=given)
+        kinds = KINDS.get(about.kind, ())
+        path = Path(given)
+        found = thing_of(path, kinds, self.reference, progress) if kinds and path.is_file() else None
+        if found is not None:
+            item, notes = found
+            return Source(name, path.name, given, item.kind, None, lambda: item, tuple(notes))
+        if about.kind not in (SCOPE, SURFACE):
+            raise InputError(f"{given}: holds no {about.label.lower()}")
+        return self._cloud(name, given, progress, self.reference.unit)
+
+    def _drawn(self, about: Field, given: str) -> Drawn:
+        item, notes = one_area(given, self.reference) if about.kind == RING else (None, [])
+        if item is None:
+            if about.kind in (LINE, PLACES):
+                raise InputError(f"{given}: {about.label.lower()} cannot be read from a file yet")
+            raise InputError(f"{given}: is no {about.label.lower()}")
+        self.notes += notes
+        self.name = self.name or item.name
+        return Drawn.of(item.area.rings[0], item.area.rings[1:])
+
+    def _items(self, about: Field, given: str) -> tuple[Item, ...]:
+        areas, notes = areas_of(given, self.reference)
+        self.notes += notes
+        return tuple(item_of(about, area, f"a{number}") for number, area in enumerate(areas, 1))
+
+
+def item_of(about: Field, found: NamedArea, key: str) -> Item:
+    """An item of a field of many rings from an area of a file: its own values from the fields of their names."""
+    values = []
+    lowered = {name.lower(): value for name, value in found.fields.items()}
+    for own in about.own:
+        value = lowered.get(own.label.lower())
+        if value not in (None, ""):
+            try:
+                values.append((own.label.lower(), str(value) if own.unit == "text" else float(str(value))))
+            except ValueError:
+                raise InputError(f"{found.name}: {own.label.lower()} '{value}' is not a number") from None
+    return Item(key, found.name, Drawn.of(found.area.rings[0], found.area.rings[1:]), tuple(values), True, "file")
+
+
+def _from_job(text: str) -> Source | None:
+    folder, _, name = text.partition("#")
+    if SUFFIX not in text or not (Path(folder) / "job.json").exists():
+        return None
+    job = Job.open(Path(folder), Job.has_recovery(Path(folder)))
+    holding = job.state.holding(name) if name else None
+    if holding is None:
+        names = ", ".join(held.name for held in job.state.holdings)
+        raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
+    return source_of(job, holding) if holding.kind != CLOUD else None
+
+
+def text(outcome: Outcome) -> str:
+    """Figures and warnings as text."""
+    lines = []
+    for figure in outcome.figures.values():
+        error = f"  ± {quantity(figure.u95, figure.unit)} (95 %)" if figure.u95 is not None else ""
+        note = f"  {figure.note}" if figure.note else ""
+        lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit):>18}{error}{note}")
+    return "\n".join([*lines, *(f"! {note.text}" for note in outcome.warnings)])
+
+
+def _help(about: Setting, default: float | None) -> str:
+    unit = {"length": "job unit", "area": "square of the job unit", "density": "see --density-unit"}.get(
+        about.unit, about.unit
+    )
+    shown = about.automatic if default is None and about.automatic else ("none" if default is None else f"{default:g}")
+    return _safe(f"{about.help}, in {unit} (default: {shown})")
+
+
+def _safe(words: str) -> str:
+    """Help for argparse, which takes a percent sign for a placeholder."""
+    return words.replace("%", "%%")

@@ -1,0 +1,151 @@
+"""The autosave: a journal that grows by a line a step, written off the thread that makes the step.
+
+A line holds what became of the state, no more than the records that changed, and the line of the job record. The first
+line says which saved job the others go on from; a journal of another one is of no use and is passed over. A line that a
+crash cut short is passed over too.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from collections import deque
+from collections.abc import Callable
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.cloud.filters import from_json as filters_from_json
+from kerb.job.state import JobState, holding_of, study_of
+
+NAME = "autosave.jsonl"
+LISTS = ("holdings", "studies")
+
+
+def plain(value: Any) -> Any:
+    """A NumPy value as JSON takes it. Raises TypeError for anything else."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    raise TypeError(f"{type(value).__name__} cannot be saved")
+
+
+def delta(before: JobState, after: JobState) -> dict[str, Any]:
+    """What changed between two states, as plain dictionaries. Records are told apart by identity: they never change."""
+    found: dict[str, Any] = {}
+    if before.title is not after.title:
+        found["title"] = asdict(after.title)
+    if before.filters is not after.filters:
+        found["filters"] = [[name, [asdict(f) for f in items]] for name, items in after.filters]
+    for name in LISTS:
+        old, new = getattr(before, name), getattr(after, name)
+        if old is new:
+            continue
+        known = {id(item) for item in old}
+        found[name] = [asdict(item) for item in new if id(item) not in known]
+        if [item.id for item in old] != [item.id for item in new]:
+            found[f"order of {name}"] = [item.id for item in new]
+    return found
+
+
+def applied(state: JobState, change: dict[str, Any]) -> JobState:
+    """The state after a change of :func:`delta`. Raises KeyError, TypeError or ValueError for anything else."""
+    if "title" in change:
+        title = JobState.from_json({"title": change["title"], "holdings": [], "studies": []}).title
+        state = replace(state, title=title)
+    if "filters" in change:
+        state = replace(state, filters=tuple((name, filters_from_json(items)) for name, items in change["filters"]))
+    for name, make in (("holdings", holding_of), ("studies", study_of)):
+        put = {item.id: item for item in map(make, change.get(name, ()))}
+        known = {item.id: item for item in getattr(state, name)} | put
+        order = change.get(f"order of {name}", list(known))
+        state = replace(state, **{name: tuple(known[key] for key in order)})
+    return state
+
+
+class Journal:
+    """Appends steps to the journal of a job folder, in their order, on a thread that lives while there is work."""
+
+    def __init__(self, folder: Path, saved: str, trouble: Callable[[str], None]) -> None:
+        """``saved`` is the mark of the saved job; ``trouble`` is told, from the thread, when a line cannot be written."""
+        self.path, self.saved, self.trouble = folder / NAME, saved, trouble
+        self._waiting: deque[tuple[JobState, JobState, dict[str, Any] | None]] = deque()
+        self._lock = threading.Lock()
+        self._thread: threading.Thread | None = None
+        self._begun = False
+
+    def append(self, before: JobState, after: JobState, entry: dict[str, Any] | None) -> None:
+        """Write a step before long."""
+        with self._lock:
+            self._waiting.append((before, after, entry))
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._work, name="kerb-journal", daemon=True)
+                self._thread.start()
+
+    def flush(self) -> None:
+        """Wait until everything was written."""
+        thread = self._thread
+        if thread is not None:
+            thread.join()
+
+    def end(self) -> None:
+        """Write nothing more, and remove the file."""
+        with self._lock:
+            self._waiting.clear()
+        self.flush()
+        self.path.unlink(missing_ok=True)
+        self._begun = False
+
+    def _work(self) -> None:
+        while True:
+            with self._lock:
+                steps = list(self._waiting)
+                self._waiting.clear()
+                if not steps:
+                    self._thread = None
+                    return
+            try:
+                self._write(steps)
+            except OSError as error:
+                self.trouble(f"{self.path}: the last steps could not be kept ({error.strerror or error})")
+
+    def _write(self, steps: list[tuple[JobState, JobState, dict[str, Any] | None]]) -> None:
+        lines = [] if self._begun else [json.dumps({"saved": self.saved})]
+        lines += [json.dumps({"entry": e, "change": delta(b, a)}, default=plain) for b, a, e in steps]
+        with open(self.path, "a" if self._begun else "w", encoding="utf-8") as out:
+            out.write("\n".join(lines) + "\n")
+            out.flush()
+            os.fsync(out.fileno())
+        self._begun = True
+
+
+def read(folder: Path, saved: str) -> list[tuple[dict[str, Any], dict[str, Any] | None]]:
+    """(change, entry) of every whole line that goes on from the saved job; nothing where there is none."""
+    try:
+        lines = (folder / NAME).read_text(encoding="utf-8").splitlines()
+        if not lines or json.loads(lines[0]).get("saved") != saved:
+            return []
+    except (OSError, ValueError, AttributeError):
+        return []
+    found = []
+    for line in lines[1:]:
+        try:
+            data = json.loads(line)
+            found.append((dict(data["change"]), data["entry"]))
+        except (ValueError, KeyError, TypeError):
+            break
+    return found
+
+
+def left(folder: Path) -> bool:
+    """Whether a journal with steps lies in a job folder."""
+    try:
+        with open(folder / NAME, encoding="utf-8") as stream:
+            stream.readline()
+            return bool(stream.readline().strip())
+    except (OSError, ValueError):
+        return False

@@ -1,0 +1,52 @@
+"""Outcomes kept beside the job: one file each, a small head and arrays, named after study and fingerprint."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.errors import JobError
+from kerb.job.journal import plain
+from kerb.studies.outcome import Outcome
+
+FOLDER = "outcomes"
+HEAD = "head"
+
+
+def folder_of(job: Path) -> Path:
+    """Where outcomes of a job lie."""
+    return job / "data" / FOLDER
+
+
+def keep(job: Path, name: str, outcome: Outcome) -> None:
+    """Keep an outcome, so that it is there when the job is opened again. Raises JobError."""
+    head, arrays = outcome.head()
+    text = json.dumps(head, default=plain).encode("utf-8")
+    path = folder_of(job) / f"{name}.npz"
+    partial = path.with_name(f"partial-{path.name}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        # Names of arrays may hold anything; inside the file they are numbers.
+        numbers = {f"a{n}": array for n, array in enumerate(arrays.values())}
+        index = json.dumps(list(arrays)).encode("utf-8")
+        with open(partial, "wb") as out:
+            np.savez(out, **{HEAD: np.frombuffer(text, np.uint8), "index": np.frombuffer(index, np.uint8)}, **numbers)
+        partial.replace(path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise JobError(f"{path}: the outcome cannot be kept ({error.strerror or error})") from None
+
+
+def load(job: Path, name: str) -> Outcome | None:
+    """A kept outcome; None where it is missing or cannot be read, so that the study is computed again."""
+    try:
+        with np.load(folder_of(job) / f"{name}.npz", allow_pickle=False) as kept:
+            head: dict[str, Any] = json.loads(bytes(kept[HEAD]).decode("utf-8"))
+            index = json.loads(bytes(kept["index"]).decode("utf-8"))
+            arrays = {key: kept[f"a{n}"] for n, key in enumerate(index)}
+        return Outcome.of_head(head, arrays)
+    except (OSError, ValueError, KeyError, TypeError, IndexError, AttributeError):
+        return None

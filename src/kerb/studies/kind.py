@@ -1,0 +1,114 @@
+"""What a kind of study declares. Sheet, drawer, views, live figure, report, command line and help follow from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from kerb.core.progress import Progress
+from kerb.studies.outcome import Outcome
+from kerb.studies.setup import Setup
+from kerb.studies.sources import Sources
+
+HEADLINE, SHEET, SUMMARY, REPORT = "headline", "sheet", "summary", "report"
+VOLUME, AREA, LENGTH, MASS, PERCENT, ANGLE, COUNT = "volume", "area", "length", "mass", "percent", "angle", "count"
+
+
+@dataclass(frozen=True)
+class FigureAbout:
+    """A published figure: its name, label and kind of quantity, and where it is shown.
+
+    ``adds`` says that figures of several studies may be summed in a summary; ``signed`` that its sign is written.
+    """
+
+    name: str
+    label: str
+    quantity: str
+    shown: tuple[str, ...] = (SHEET, REPORT)
+    signed: bool = False
+    adds: bool = False
+
+
+@dataclass(frozen=True)
+class Step:
+    """A named step from setup to setup, such as pulling a line to the toe; ``field`` is what it changes."""
+
+    id: str
+    label: str
+    help: str
+    field: str
+    apply: Callable[[Any, Sources, Progress], Setup]
+    said: str = ""
+    key: str = ""
+    fresh: bool = False
+
+
+class Live(Protocol):
+    """What stays the same while something is dragged, ready to answer at once."""
+
+    def covers(self, setup: Any) -> bool:
+        """Whether a setup can be answered from what was made ready."""
+
+    def answer(self, setup: Any) -> Outcome:
+        """A quick outcome, marked live. Raises InputError or NotDeterminable with the reason."""
+
+
+@dataclass(frozen=True)
+class Option:
+    """An option of the command line beyond the fields of the setup, such as a file to write."""
+
+    flag: str
+    help: str
+    metavar: str = "FILE"
+    output: bool = True
+
+
+@dataclass(frozen=True)
+class StudyKind:
+    """One kind of study.
+
+    ``name`` is what a new study is called; ``live`` makes ready for quick answers; ``write`` carries out ``options`` of
+    the command line that make files; ``sheet`` names a widget of its own in ``app/sheets``; ``panes`` is what the views
+    look at when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside
+    its headline; ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests.
+    ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
+    ``upgrade`` brings the setups of earlier versions into the present form.
+    """
+
+    id: str
+    title: str
+    question: str
+    group: str
+    name: str
+    setup: type[Setup]
+    run: Callable[[Any, Sources, Progress], Outcome]
+    figures: tuple[FigureAbout, ...]
+    help_page: str
+    example: str
+    live: Callable[[Any, Sources], Live] | None = None
+    steps: tuple[Step, ...] = ()
+    options: tuple[Option, ...] = ()
+    write: Callable[[Any, Outcome, Sources, dict[str, Any]], list[tuple[str, str]]] | None = None
+    sheet: str = ""
+    panes: tuple[str, ...] = ("plan",)
+    key: str = ""
+    tables: tuple[str, ...] = ()
+    describe: Callable[[Any, Outcome], list[str]] | None = None
+    page_each: bool = False
+    follow: Callable[[Any, str], Setup] | None = None
+    trial: Callable[[], tuple[Setup, ...]] | None = None
+    upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
+
+    @property
+    def headline(self) -> FigureAbout:
+        """The figure that answers the question."""
+        return self.where(HEADLINE)[0]
+
+    def where(self, place: str) -> list[FigureAbout]:
+        """The figures shown at a place, in order."""
+        return [figure for figure in self.figures if place in figure.shown]
+
+    def setup_of(self, data: dict[str, Any]) -> Setup:
+        """A setup from its JSON, that of earlier versions too."""
+        return self.setup.from_json(self.upgrade(data) if self.upgrade is not None else data)

@@ -1,0 +1,154 @@
+"""What an outcome draws: points, lines, meshes, areas, labels and dimensions, each with a role, a title and a unit.
+
+Roles are the trade's parts of a picture (``edge``, ``base``, ``top``, ``gap``, ``mark``); a theme or a page gives each
+its colour, so that a layer looks the same in a view and in the report.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Ints32
+
+
+@dataclass(frozen=True)
+class FoundPoints:
+    """Places (n, 3), with ``values`` (n,) that colour them where there are any."""
+
+    xyz: Floats
+    role: str = "mark"
+    title: str = ""
+    unit: str = ""
+    values: Floats | None = None
+    names: tuple[str, ...] = ()
+    shown: bool = True
+
+
+@dataclass(frozen=True)
+class FoundLine:
+    """A line, (n, 3) in job coordinates."""
+
+    xyz: Floats
+    role: str = "edge"
+    title: str = ""
+    closed: bool = False
+    shown: bool = True
+
+
+@dataclass(frozen=True)
+class FoundMesh:
+    """A surface: vertices (n, 3) in job coordinates, triangles (m, 3); ``values`` (n,) colour it where there are any."""
+
+    vertices: Floats
+    triangles: Ints32
+    role: str = "top"
+    title: str = ""
+    unit: str = ""
+    values: Floats | None = None
+    hatch: bool = False
+    shown: bool = True
+
+
+@dataclass(frozen=True)
+class FoundLabels:
+    """Texts at places (n, 3)."""
+
+    xyz: Floats
+    texts: tuple[str, ...]
+    role: str = "label"
+    title: str = ""
+    shown: bool = True
+
+
+@dataclass(frozen=True)
+class FoundDimensions:
+    """Measured distances: places (n, 2, 3) of both ends, with what is written beside each."""
+
+    ends: Floats
+    texts: tuple[str, ...]
+    role: str = "dimension"
+    title: str = ""
+    shown: bool = True
+
+
+Layer = FoundPoints | FoundLine | FoundMesh | FoundLabels | FoundDimensions
+LAYERS: dict[str, type[Layer]] = {
+    kind.__name__: kind for kind in (FoundPoints, FoundLine, FoundMesh, FoundLabels, FoundDimensions)
+}
+
+
+@dataclass(frozen=True)
+class Profile:
+    """A vertical section through an outcome along ``line`` (2, 2): distance along it, and each surface there (NaN: none).
+
+    ``traces`` are (title, role, elevations (n,)); what lies between the first two is filled. ``field`` names the field
+    of the setup that moves the line, ``cuts`` the layers it cuts.
+    """
+
+    title: str
+    line: Floats
+    distance: Floats
+    traces: tuple[tuple[str, str, Floats], ...]
+    field: str = ""
+    cuts: tuple[str, ...] = ()
+
+    @property
+    def top(self) -> Floats:
+        """The upper surface, (n,)."""
+        return self.traces[0][2]
+
+    @property
+    def base(self) -> Floats:
+        """The lower surface, (n,)."""
+        return self.traces[1][2] if len(self.traces) > 1 else np.full(len(self.distance), np.nan)
+
+
+@dataclass(frozen=True)
+class Plot:
+    """A chart of numbers: ``kind`` is ``bars``, ``scatter``, ``curve`` or ``histogram`` (then only ``x`` counts)."""
+
+    title: str
+    kind: str
+    x: Floats
+    y: Floats
+    x_title: str = ""
+    y_title: str = ""
+    names: tuple[str, ...] = ()
+
+
+Chart = Profile | Plot
+CHARTS: dict[str, type[Chart]] = {kind.__name__: kind for kind in (Profile, Plot)}
+
+
+def taken_apart(item: Any, stem: str, arrays: dict[str, Any]) -> dict[str, Any]:
+    """A layer or chart as a plain dictionary, its arrays put into ``arrays`` under names that begin with ``stem``."""
+    data: dict[str, Any] = {"is": type(item).__name__}
+    for entry in fields(item):
+        data[entry.name] = _apart(getattr(item, entry.name), f"{stem}.{entry.name}", arrays)
+    return data
+
+
+def _apart(value: Any, stem: str, arrays: dict[str, Any]) -> Any:
+    if isinstance(value, np.ndarray):
+        arrays[stem] = value
+        return {"array": stem}
+    if isinstance(value, tuple):
+        return [_apart(item, f"{stem}.{number}", arrays) for number, item in enumerate(value)]
+    return value
+
+
+def put_together(data: dict[str, Any], arrays: dict[str, Any]) -> Any:
+    """The reverse of :func:`taken_apart`. Raises KeyError or TypeError, when something is missing."""
+    kind = (LAYERS | CHARTS)[data["is"]]  # type: ignore[operator]
+    return kind(**{key: _together(value, arrays) for key, value in data.items() if key != "is"})
+
+
+def _together(value: Any, arrays: dict[str, Any]) -> Any:
+    if isinstance(value, dict):
+        return arrays[value["array"]]
+    if isinstance(value, list):
+        return tuple(_together(item, arrays) for item in value)
+    return value

@@ -1,0 +1,128 @@
+"""The base of every setup: frozen values declared as fields, checked, kept as JSON and compared by one implementation."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields, replace
+from typing import Any, Self
+
+import numpy as np
+
+from kerb.core.errors import InputError
+from kerb.core.geometry import polygon
+from kerb.core.setting import described
+from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
+
+
+@dataclass(frozen=True)
+class Setup:
+    """What a study is asked. Subclasses declare their fields with the helpers of :mod:`kerb.studies.fields`."""
+
+    @classmethod
+    def declared(cls) -> dict[str, Field]:
+        """Name → declaration of every field, in order."""
+        found = {}
+        for item in fields(cls):
+            about = described(item)
+            assert isinstance(about, Field), f"{cls.__name__}.{item.name} is not declared"
+            found[item.name] = about
+        return found
+
+    @classmethod
+    def defaults(cls) -> dict[str, Any]:
+        """Name → default of every field."""
+        return {item.name: item.default for item in fields(cls)}
+
+    @classmethod
+    def named(cls, kind: str) -> list[str]:
+        """Fields of a kind, in order."""
+        return [name for name, about in cls.declared().items() if about.kind == kind]
+
+    def counts(self, name: str) -> bool:
+        """Whether a field has a meaning with what the others say."""
+        about = self.declared()[name]
+        return about.when is None or getattr(self, about.when[0]) in about.when[1]
+
+    def missing(self) -> list[str]:
+        """What is still needed, in words; empty when the study can be computed."""
+        return [
+            about.needed for name, about in self.declared().items()
+            if about.needed and self.counts(name) and CODECS[about.kind].empty(getattr(self, name))
+        ]  # fmt: skip
+
+    def check(self) -> None:
+        """Raises InputError, saying what is missing or which field cannot be and why."""
+        missing = self.missing()
+        if missing:
+            raise InputError(missing[0])
+        for name, about in self.declared().items():
+            value = getattr(self, name)
+            if self.counts(name) and not CODECS[about.kind].empty(value):
+                _check(about, value, self.defaults()[name])
+
+    def to_json(self) -> dict[str, Any]:
+        """A plain dictionary, equal to what is read back from a file."""
+        return {name: CODECS[about.kind].write(getattr(self, name)) for name, about in self.declared().items()}
+
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> Self:
+        """The reverse of :meth:`to_json`; unknown keys of newer versions are left out, what is missing is the default.
+
+        Raises KeyError, TypeError or ValueError, when a value is not of its kind.
+        """
+        known = cls.declared()
+        return cls(**{name: CODECS[known[name].kind].read(value) for name, value in data.items() if name in known})
+
+    def same_figures(self, other: Setup) -> bool:
+        """Whether another setup asks for the same figures: fields that are only for show do not count."""
+        return self.shorn() == other.shorn()
+
+    def shorn(self) -> Self:
+        """Without what is only for show and what has no meaning here."""
+        plain = self.defaults()
+        drop = {n: plain[n] for n, about in self.declared().items() if about.show_only or not self.counts(n)}
+        return replace(self, **drop)
+
+    def settings(self) -> dict[str, Any]:
+        """The published settings: names as on the command line, clouds by what narrows them."""
+        found: dict[str, Any] = {}
+        for name, about in self.declared().items():
+            value, key = getattr(self, name), about.flag or name
+            if about.kind in (SCOPE, SURFACE):
+                data = value.to_json()
+                data.pop("holding")
+                role = "" if about.section == "Compared" else f"{key}_"
+                found |= {f"{role}{k}": v for k, v in data.items() if about.kind == SCOPE or v}
+            elif about.kind in DRAWN:
+                found[key] = [list(place) for place in value.xy]
+                found |= {f"{key}_z": list(value.z)} if value.z else {}
+            elif about.kind == RINGS:
+                found[key] = [{"name": i.name, "ring": [list(p) for p in i.ring.xy], **dict(i.values)} for i in value]
+            else:
+                found[key] = value
+        return found
+
+
+def _check(about: Field, value: Any, default: Any) -> None:
+    if about.kind in (SCOPE, SURFACE):
+        value.check(about.label)
+    elif about.kind == CHOICE and value not in dict(about.choices):
+        raise InputError(f"{about.label} '{value}' is not one of {', '.join(dict(about.choices))}")
+    elif about.kind == NUMBER:
+        _check_number(about, value, default)
+    elif about.kind == RING:
+        value.ring(about.label.lower())
+    elif about.kind == LINE and (len(value.xy) < 2 or not np.isfinite(value.places).all()):
+        raise InputError(f"{about.label}: needs at least two places")
+    elif about.kind == RINGS:
+        for item in value:
+            if item.taken:
+                polygon.checked(item.ring.places, item.name)
+
+
+def _check_number(about: Field, value: float, default: float | None) -> None:
+    if not np.isfinite(value):
+        raise InputError(f"{about.label}: {value} is not a number that can be used")
+    if about.low is not None and (value < about.low or (value == about.low and default is None)):
+        raise InputError(f"{about.label}: {value:g} must be above {about.low:g}")
+    if about.high is not None and value > about.high:
+        raise InputError(f"{about.label}: {value:g} must be at most {about.high:g}")

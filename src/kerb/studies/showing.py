@@ -1,0 +1,86 @@
+"""An outcome's layers as layers of a scene: the one place where roles become colours, for views and report alike."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from kerb.draw.ramps import SIGNED, table
+from kerb.draw.scene import Colour, LineLayer, MarkLayer, MeshLayer, Scene
+from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Layer
+from kerb.studies.outcome import Outcome
+
+# Opacity in front of the points and behind them.
+SEEN = {"base": (0.85, 0.35), "gap": (0.75, 0.75)}
+
+
+def toggles(outcome: Outcome | None) -> list[tuple[str, str]]:
+    """(name, title) of the layers that are shown on wish."""
+    if outcome is None:
+        return []
+    return [(name, layer.title or name) for name, layer in outcome.layers.items() if not layer.shown]
+
+
+def put(
+    scene: Scene, outcome: Outcome, palette: Mapping[str, Colour], wanted: set[str], skip: frozenset[str] = frozenset()
+) -> None:
+    """Add the layers of an outcome to a scene: those shown by themselves, and those in ``wanted``.
+
+    ``skip`` names those that whoever asks draws with handles.
+    """
+    for name, layer in outcome.layers.items():
+        if (layer.shown or name in wanted) and name not in skip:
+            _put(scene, layer, palette)
+
+
+def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
+    colour = palette.get(layer.role, palette["mark"])
+    if isinstance(layer, FoundMesh):
+        if len(layer.triangles):
+            front, behind = SEEN.get(layer.role, (1.0, 0.0))
+            ramp = SIGNED if layer.values is not None else ""
+            scene.meshes.append(
+                MeshLayer(layer.vertices, layer.triangles, colour, front, behind, layer.hatch, ramp,
+                          _even(layer.values), layer.values)
+            )  # fmt: skip
+    elif isinstance(layer, FoundLine):
+        if len(layer.xyz):
+            scene.lines.append(LineLayer(layer.xyz, colour, closed=layer.closed, title=layer.title))
+    elif isinstance(layer, FoundPoints):
+        colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
+        if layer.values is not None:
+            low, high = _even(layer.values)
+            ramp = table(SIGNED)
+            share = np.nan_to_num((layer.values - low) / max(high - low, 1e-12), nan=0.5)
+            colours = ramp[np.clip(share * (len(ramp) - 1), 0, len(ramp) - 1).astype(int)]
+        scene.marks.append(MarkLayer(layer.xyz, colours, layer.names))
+    elif isinstance(layer, FoundLabels):
+        colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
+        scene.marks.append(MarkLayer(layer.xyz, colours, layer.texts, marked=False))
+    elif isinstance(layer, FoundDimensions):
+        scene.lines += [LineLayer(ends, colour, 1.1) for ends in layer.ends]
+        colours = np.tile(np.array(colour, np.uint8), (len(layer.ends), 1))
+        scene.marks.append(MarkLayer(layer.ends.mean(axis=1), colours, layer.texts, marked=False))
+
+
+def _even(values: np.ndarray | None) -> tuple[float, float]:
+    """Limits that are alike on both sides of zero."""
+    known = np.abs(values[np.isfinite(values)]) if values is not None else np.empty(0)
+    most = float(np.percentile(known, 98)) if len(known) else 1.0
+    return -max(most, 1e-9), max(most, 1e-9)
+
+
+def bounds_of(outcome: Outcome) -> tuple[np.ndarray, np.ndarray] | None:
+    """Lowest and highest corner, (3,) each, of everything the outcome draws; None where it draws nothing."""
+    places = []
+    for layer in outcome.layers.values():
+        if isinstance(layer, FoundMesh):
+            places.append(layer.vertices)
+        elif isinstance(layer, FoundDimensions):
+            places.append(layer.ends.reshape(-1, 3))
+        else:
+            places.append(layer.xyz)
+    known = [xyz[np.isfinite(xyz).all(axis=1)] for xyz in places if len(xyz)]
+    whole = np.concatenate(known) if known else np.empty((0, 3))
+    return (whole.min(axis=0), whole.max(axis=0)) if len(whole) else None
