@@ -18,7 +18,19 @@ from kerb.studies.scope import Scope
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.uncertainty import combined
-from tests.support import FAR, YARD, Folder, circle, frustum, heap_setup, jittered, measured, sources_of, store_of, toe_of
+from tests.support import (
+    FAR,
+    YARD,
+    Folder,
+    circle,
+    frustum,
+    heap_setup,
+    jittered,
+    measured,
+    sources_of,
+    store_of,
+    toe_of,
+)
 
 FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)
 CORE = ("above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass")

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QColorDialog, QDialog, QFileDialog, QInputDialog, QMessageBox, QPushButton, QTextBrowser
 
-from kerb.app.actions import ACTIONS
+from kerb.app.actions import actions
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.reading import Reading
 from kerb.app.window import Window
@@ -50,8 +50,8 @@ def answers(*given):
 class EveryAction(Windowed):
     def menus(self):
         """Close what popped up."""
-        if self.window.menu_shown is not None:
-            self.window.menu_shown.close()
+        if self.window.handlers.studies.menu_shown is not None:
+            self.window.handlers.studies.menu_shown.close()
 
     def test_each_can_be_done_and_given_up(self):
         """With a job: whatever is offered does something or asks, and a question may be given up."""
@@ -59,15 +59,15 @@ class EveryAction(Windowed):
         before = self.session.job.state.holdings
         done = []
         with answers() as shown:
-            for entry in ACTIONS:
+            for entry in actions():
                 action = self.window.actions_by_id[entry.id]
                 if entry.id in ENDING or not action.isEnabled():
                     continue
                 action.trigger()
                 self.menus()
                 done.append(entry.id)
-                if self.window.dialog is not None:
-                    self.window.dialog.reject()
+                if self.window.handlers.data.dialog is not None:
+                    self.window.handlers.data.dialog.reject()
                 self.settle()
         self.assertEqual(self.complaints, [])
         self.assertGreater(len(done), 50, done)
@@ -111,10 +111,10 @@ class EveryAction(Windowed):
         complaints = []
         empty.session.complained.connect(lambda *words: complaints.append(words))
         try:
-            for entry in ACTIONS:
+            for entry in actions():
                 self.assertEqual(empty.actions_by_id[entry.id].isEnabled(), entry.needs == "", entry.id)
             with answers() as shown:
-                for entry in ACTIONS:
+                for entry in actions():
                     if not entry.needs and entry.id not in ENDING | {"new_job", "open_data", "field_controller"}:
                         empty.actions_by_id[entry.id].trigger()
             self.assertIsNone(empty.session.job)
@@ -224,14 +224,14 @@ class Menus(Windowed):
         self.assertEqual(self.complaints, [])
 
     def test_classes_of_a_study_are_ticked_in_a_menu(self):
-        self.window.handlers.run("choose_classes")
-        menu = self.window.menu_shown
+        self.window.handlers.run("choose_classes:cloud")
+        menu = self.window.handlers.studies.menu_shown
         ticked = {a.text(): a.isChecked() for a in menu.actions()}
         self.assertEqual([words for words, on in ticked.items() if on], ["2  Ground"])
         next(a for a in menu.actions() if a.text().startswith("4 ")).trigger()
-        self.assertEqual(self.session.setup.classes, (2, 4))
+        self.assertEqual(self.session.setup.cloud.classes, (2, 4))
         next(a for a in menu.actions() if a.text() == "All but noise").trigger()
-        self.assertEqual(self.session.setup.classes, ())
+        self.assertEqual(self.session.setup.cloud.classes, ())
         menu.close()
         self.settle()
 

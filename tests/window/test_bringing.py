@@ -40,7 +40,7 @@ class Bringing(Windowed):
 
     def looked(self, seconds=60):
         """Wait until the dialog has looked at every file and checked its place."""
-        dialog, end, quiet = self.window.dialog, time.monotonic() + seconds, 0
+        dialog, end, quiet = self.window.handlers.data.dialog, time.monotonic() + seconds, 0
         while time.monotonic() < end and quiet < 4:
             wait(0.03)
             quiet = 0 if dialog.waiting or dialog._looking or dialog._checking else quiet + 1
@@ -88,7 +88,7 @@ class Dialog(Bringing):
         self.assertEqual(self.session.job.reference_of(self.holding("control")).code, "EPSG:25830")
         road = self.session.job.thing(self.holding("access-road (2)")).thing.alignments[0]
         self.assertAlmostEqual(road.length, 190.0, places=6)
-        self.window.handlers.fit()
+        self.window.handlers.views.fit()
         self.settle()
         self.assertEqual(len(self.view.scene.meshes), 2)
         self.assertEqual(len(self.view.scene.pictures), 1)
@@ -224,7 +224,7 @@ class Dialog(Bringing):
         self.drop(self.files["yard-lines.dxf"], on=dialog)
         self.assertEqual(len(dialog.wishes()), 2)
         QTest.keyClick(dialog, Qt.Key.Key_Escape)
-        self.assertIsNone(self.window.dialog)
+        self.assertIsNone(self.window.handlers.data.dialog)
 
 
 class Pages(Bringing):
@@ -273,7 +273,7 @@ class Pages(Bringing):
         self.window.handlers.run(f"write_holding:{self.holding('yard-lines').id}")
         self.settle()
         self.assertTrue(target.with_suffix(".gpkg").exists())
-        self.window.handlers.write_to(self.holding("control"), self.files["control.csv"])
+        self.window.handlers.data.write_to(self.holding("control"), self.files["control.csv"])
         self.assertIn("never written to", self.complaints.pop()[1])
 
     def test_the_job_system_is_chosen_by_search(self):
@@ -290,16 +290,16 @@ class Pages(Bringing):
         original = QMessageBox.question
         QMessageBox.question = staticmethod(lambda *words: asked.append(words[2]) or QMessageBox.StandardButton.No)
         self.addCleanup(setattr, QMessageBox, "question", original)
-        self.window.handlers.set_system(from_text("EPSG:2229"))
+        self.window.handlers.data.set_system(from_text("EPSG:2229"))
         self.assertIn("US survey feet", asked[0])
         self.assertEqual(self.session.job.state.title.unit, "m")
-        self.window.handlers.set_system(dialog.chosen)
+        self.window.handlers.data.set_system(dialog.chosen)
         self.assertIn("EVRF2007", self.session.job.state.title.reference_system().sentence)
         dialog.deleteLater()
 
     def test_a_known_length_names_the_mix_up(self):
         self.look_at_heap()
-        self.window.handlers.known_length()
+        self.window.handlers.data.known_length()
         tool = self.view.tool
         self.assertIsInstance(tool, KnownLength)
         middle = np.append(yard.ORIGIN + np.array(yard.HEAPS[1].centre), 4.0)
@@ -342,7 +342,7 @@ class Services(Bringing):
         self.assertEqual(len(page.outlines), 18)
         QTest.keyClicks(page.first, "2026-01-01")
         self.assertEqual(page.list.count(), 9)
-        self.window.handlers.fit()
+        self.window.handlers.views.fit()
         self.settle()
         place = QPointF(self.at(*(yard.ORIGIN + 40), 3.5)).toPoint()
         self.click(place)
@@ -373,7 +373,7 @@ class Services(Bringing):
         from kerb.demo import landscape
 
         page = self.connected()
-        self.window.handlers.use_tiles(page.catalogue.services[0])
+        self.window.handlers.data.use_tiles(page.catalogue.services[0])
         self.view.fit(np.array([*(yard.ORIGIN - 80), 3.0]), np.array([*(yard.ORIGIN + 220), 5.0]))
         self.settle()
         layer = self.view.scene.pictures[0]
@@ -431,7 +431,7 @@ class Services(Bringing):
 
 class Empty(Bringing):
     def test_a_first_file_in_feet_makes_a_job_in_feet(self):
-        self.window.handlers.new_job()
+        self.window.handlers.jobs.new_job()
         self.settle()
         dialog = self.drop(DATA / "airborne_feet.laz")
         self.assertEqual(dialog.placing.alarm_texts, [])

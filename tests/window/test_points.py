@@ -25,7 +25,7 @@ class Points(Windowed):
     def setUp(self):
         super().setUp()
         self.look_at_heap()
-        self.holding = self.window.colouring.main_cloud()
+        self.holding = self.session.main_cloud()
         self.store = self.session.job.store(self.holding)
 
     def inside(self, *corners):
@@ -44,7 +44,7 @@ class Points(Windowed):
         self.settle()
 
     def aside(self):
-        gone = self.session.job.store(self.window.colouring.main_cloud()).aside()
+        gone = self.session.job.store(self.session.main_cloud()).aside()
         return 0 if gone is None else int(np.count_nonzero(gone))
 
     def test_box_add_take_away_set_aside_and_reopen(self):
@@ -123,7 +123,7 @@ class Points(Windowed):
         self.assertEqual(self.aside(), int((~chosen).sum()))
         self.assertTrue(self.session.stale(self.session.study))
         found = studies.ready(self.session.job, self.session.study)
-        self.assertEqual(found.data.cloud.aside().sum(), (~chosen).sum())
+        self.assertEqual(found.sources.items["cloud"].store.aside().sum(), (~chosen).sum())
         self.session.undo()
         self.settle()
         self.assertFalse(self.session.stale(self.session.study))
@@ -153,7 +153,7 @@ class Points(Windowed):
     def test_brush_keep_common_outside_and_live_count(self):
         counts = []
         self.window.selection.counted.connect(counts.append)
-        self.window.handlers.select_with("brush")
+        self.window.handlers.points.select_with("brush")
         tool = self.view.tool
         QTest.keyClick(self.view, "]")
         self.assertAlmostEqual(tool.radius, 14 * 1.25)
@@ -168,7 +168,7 @@ class Points(Windowed):
         self.assertFalse(chosen[(away > tool.radius * 1.01) | ~shown].any())
         self.assertTrue(counts and max(counts) <= int(chosen.sum()))
         before = chosen.copy()
-        self.window.handlers.select_with("outline")
+        self.window.handlers.points.select_with("outline")
         self.box(QPoint(250, 100), QPoint(600, 400), SHIFT | CONTROL)
         common = before & self.inside(QPoint(250, 100), QPoint(600, 400))
         np.testing.assert_array_equal(self.window.selection.mask, common)
@@ -185,7 +185,7 @@ class Points(Windowed):
         )
         self.window.handlers.run("fit")
         self.settle()
-        self.window.handlers.select_with("surface")
+        self.window.handlers.points.select_with("surface")
         heap = yard.ORIGIN + np.array(HEAP.centre)
         xy = self.store.coordinates(slice(0, self.store.count))[:, :2]
         self.click(self.place_of(int(np.argmin(np.hypot(*(xy - heap - [0, -14]).T)))))
@@ -194,7 +194,7 @@ class Points(Windowed):
         self.assertGreater(int(floor.sum()), 20_000)
         self.assertLess(float(floor[loader].mean()), 0.1)
         self.assertFalse(floor[np.hypot(*(xy - heap).T) < 3].any(), "grew up the heap")
-        self.window.handlers.select_with("piece")
+        self.window.handlers.points.select_with("piece")
         row = int(np.flatnonzero(floor)[0])
         self.click(self.place_of(row))
         self.settle()
@@ -223,9 +223,9 @@ class Points(Windowed):
         self.assertEqual(
             [a.text() for a in menu.actions() if a.text()], ["New part…", "Add to road", "Take out of road"]
         )
-        self.window.handlers.make_part("kerb")
+        self.window.handlers.points.make_part("kerb")
         self.settle()
-        holding = self.window.colouring.main_cloud()
+        holding = self.session.main_cloud()
         self.assertEqual(
             [(p.name, p.count) for p in holding.parts],
             [("road", int((first & ~second).sum())), ("kerb", int(second.sum()))],
@@ -246,31 +246,29 @@ class Points(Windowed):
         self.window.filtering.set(())
         self.window.handlers.run(f"merge_part:{holding.id}|2|1")
         self.settle()
-        self.assertEqual([p.count for p in self.window.colouring.main_cloud().parts], [int((first | second).sum())])
+        self.assertEqual([p.count for p in self.session.main_cloud().parts], [int((first | second).sum())])
         for _ in range(3):
             self.session.undo()
         self.settle()
-        self.assertEqual(self.window.colouring.main_cloud().parts, ())
-        self.window.handlers.split_by("classification")
+        self.assertEqual(self.session.main_cloud().parts, ())
+        self.window.handlers.points.split_by("classification")
         self.settle()
-        self.assertIn("Ground", [p.name for p in self.window.colouring.main_cloud().parts])
+        self.assertIn("Ground", [p.name for p in self.session.main_cloud().parts])
         with (
             answered(QInputDialog, "getItem", ("Elevation", True)),
             answered(QInputDialog, "getText", ("3.5; 4", True)),
         ):
             self.window.actions_by_id["split_parts"].trigger()
         self.settle()
-        names = [part.name for part in self.window.colouring.main_cloud().parts]
+        names = [part.name for part in self.session.main_cloud().parts]
         self.assertEqual(names, ["below 3.5 m", "3.5 – 4 m", "from 4 m"])
         self.session.job.save()
-        self.assertEqual(
-            len(Job.open(self.place).state.holdings[0].parts), len(self.window.colouring.main_cloud().parts)
-        )
+        self.assertEqual(len(Job.open(self.place).state.holdings[0].parts), len(self.session.main_cloud().parts))
 
     def test_brush_in_section_gives_classes(self):
         self.window.handlers.run("view_section")
         self.settle()
-        self.window.handlers.select_with("brush")
+        self.window.handlers.points.select_with("brush")
         bar = self.window.selection_bar
         bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
         before = np.asarray(self.store.column("classification")).copy()
@@ -329,7 +327,7 @@ class Points(Windowed):
         wait(0.4)
         self.settle()
         z = self.store.coordinates(slice(0, self.store.count))[:, 2]
-        condition = self.window.colouring.main_cloud().filters[0]
+        condition = self.session.main_cloud().filters[0]
         self.assertAlmostEqual(condition.low, low, delta=0.03 * (bars.span[1] - bars.span[0]))
         noise = np.asarray(self.store.column("classification")) == 7
         np.testing.assert_array_equal(self.window.colouring.layer().shown(), (z >= condition.low) & ~noise)
@@ -344,7 +342,7 @@ class Points(Windowed):
         np.testing.assert_array_equal(self.window.colouring.layer().shown(), ground)
         card.cleared.emit()
         self.settle()
-        self.assertEqual(self.window.colouring.main_cloud().filters, ())
+        self.assertEqual(self.session.main_cloud().filters, ())
         card.saved_wanted.emit("high ground")
         self.settle()
         self.session.job.save()
@@ -414,24 +412,24 @@ class Points(Windowed):
         self.window.filtering.set((low, Filter("intensity", low=0.0, on=False)))
         self.settle()
         self.assertFalse(self.session.stale(self.session.study), "what is shown is no input")
-        sheet = self.window.sheet
-        self.assertIn("none", sheet.only.text())
-        QTest.mouseClick(sheet.only, LEFT)
-        menu = self.window.menu_shown
+        only = self.window.sheet.fields["cloud"].links["filters"]
+        self.assertIn("none", only.text())
+        QTest.mouseClick(only, LEFT)
+        menu = self.window.handlers.studies.menu_shown
         self.assertEqual([a.text() for a in menu.actions()], ["As the view shows it now", "Every point"])
         menu.actions()[0].trigger()
         menu.close()
         self.settle()
-        self.assertEqual(self.session.setup.only, (low,))
-        self.assertIn("Elevation … –", sheet.only.text())
+        self.assertEqual(self.session.setup.cloud.only, (low,))
+        self.assertIn("Elevation … –", only.text())
         self.assertLess(self.session.outcome().value("net"), every)
         self.assertIn("counts points by Elevation", self.session.job.record_text())
         self.window.filtering.set(())
         self.settle()
-        self.assertEqual(self.session.setup.only, (low,), "the study does not follow the view")
+        self.assertEqual(self.session.setup.cloud.only, (low,), "the study does not follow the view")
         self.session.undo()
         self.settle()
-        self.assertEqual((self.session.setup.only, self.session.outcome().value("net")), ((), every))
+        self.assertEqual((self.session.setup.cloud.only, self.session.outcome().value("net")), ((), every))
 
     def test_colour_taken_from_a_point(self):
         for name in ("red", "green", "blue"):
@@ -448,7 +446,7 @@ class Points(Windowed):
         self.settle()
         row = found[1]
         colour = int(self.store.column("red")[row])
-        condition = self.window.colouring.main_cloud().filters[0]
+        condition = self.session.main_cloud().filters[0]
         self.assertEqual((condition.column, condition.colour), ("colour", (colour,) * 3))
         alike = np.asarray(self.store.column("red")) == colour
         noise = np.asarray(self.store.column("classification")) == 7
@@ -481,7 +479,7 @@ class Points(Windowed):
         self.settle()
         page = self.window.right.heights
         self.assertFalse(page.compute.isEnabled() or page.flat.isEnabled())
-        self.window.handlers.write_to(flat, self.place.parent / "twice.laz", HEIGHT)
+        self.window.handlers.data.write_to(flat, self.place.parent / "twice.laz", HEIGHT)
         self.settle()
         self.assertIn("replaced already", said[-1])
         self.assertFalse((self.place.parent / "twice.laz").exists())
@@ -530,20 +528,20 @@ class Points(Windowed):
         self.window.handlers.run("new_cloud")
         self.settle()
         old, new = self.session.job.state.holdings
-        self.assertEqual(self.window.colouring.main_cloud().id, old.id)
+        self.assertEqual(self.session.main_cloud().id, old.id)
         self.window.selection.combine(old.id, np.arange(self.store.count) < 10)
         row = self.window.lists.rows[new.id]
         QTest.mouseClick(row, LEFT, PLAIN, QPoint(120, 20))
         self.settle()
-        self.assertEqual(self.window.colouring.main_cloud().id, new.id)
+        self.assertEqual(self.session.main_cloud().id, new.id)
         self.assertEqual(self.window.selection.count, 0, "what is selected belongs to the other cloud")
         self.session.select(self.session.study_id)
         self.settle()
-        self.assertEqual(self.window.colouring.main_cloud().id, old.id)
+        self.assertEqual(self.session.main_cloud().id, old.id)
 
     def test_height_above_ground_and_statistics(self):
         self.heights()
-        self.assertEqual(self.window.colouring.main_cloud().style["by"], HEIGHT)
+        self.assertEqual(self.session.main_cloud().style["by"], HEIGHT)
         values = np.asarray(self.store.column(HEIGHT))
         ground = np.asarray(self.store.column("classification")) == 2
         self.assertEqual(float(np.abs(values[ground]).max()), 0.0)
@@ -619,7 +617,7 @@ class Points(Windowed):
         self.assertEqual(set(np.unique(classes)), {1, 2, 7})
         np.testing.assert_array_equal(classes == 2, found & (before != 7))
         self.assertGreater(float((classes[before == 2] == 2).mean()), 0.99)
-        self.assertEqual(self.window.colouring.main_cloud().style["by"], "class")
+        self.assertEqual(self.session.main_cloud().style["by"], "class")
         self.assertTrue(self.store.outdated(HEIGHT), "heights over another ground must be said to be old")
         QTest.mouseClick(page.sides["gone"], LEFT)
         self.settle()

@@ -68,7 +68,6 @@ class Window(QMainWindow):
         self.theme = theme.THEMES[settings.get("theme", "light")]
         theme.prepare(theme.running(), self.theme)
         self.actions_by_id: dict[str, QAction] = {}
-        self.menu_shown: QMenu | None = None
         self._growing: GrowingCloud | None = None
         self._shown_before = False
         self._guided = ""
@@ -382,8 +381,13 @@ class Window(QMainWindow):
             "outcome": bool(job and any(s.found for s in job.state.studies)),
             "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
         }  # fmt: skip
+        possible = (
+            {step.id for step in kind.steps if not step.lacks(setup)}
+            if kind is not None and setup is not None
+            else set()
+        )
         for entry in actions():
-            mine = kind is not None and entry.needs == f"kind:{kind.id}"
+            mine = kind is not None and entry.needs == f"kind:{kind.id}" and entry.id.partition(":")[2] in possible
             self.actions_by_id[entry.id].setEnabled(have.get(entry.needs, mine))
 
     def _place_overlays(self) -> None:

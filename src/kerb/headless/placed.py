@@ -102,7 +102,7 @@ def _named(lines: LineSet) -> list[NamedArea]:
     for number, (outline, *holes) in enumerate(lines.areas(), 1):
         line = lines.lines[outline]
         rings = tuple(ring_of(lines.lines[row].xyz) for row in (outline, *holes))
-        name = line.name or str(number)
+        name = line.name or f"{line.layer} {number}".strip()
         fields = {key: values[outline] for key, values in lines.fields.items()}
         found.append(NamedArea(name, Area(rings, name), fields))
     return found

@@ -101,11 +101,9 @@ class Job:
             job._journal = Journal(folder, mark, job._trouble)
             if recover:
                 for change, entry in journal.read(folder, mark):
-                    before = job.state
                     job.state = journal.applied(job.state, change)
-                    made = Entry(**entry) if entry else None
-                    job.record += [made] if made is not None else []
-                    job._journal.append(before, job.state, entry)
+                    job.record += [Entry(**entry)] if entry else []
+                job._journal.go_on()
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             raise JobError(f"{folder / 'job.json'}: damaged ({error})") from None
         return job

@@ -72,7 +72,7 @@ class Journal:
 
     def __init__(self, folder: Path, saved: str, trouble: Callable[[str], None]) -> None:
         """``saved`` is the mark of the saved job; ``trouble`` is told, from the thread, when a line cannot be written."""
-        self.path, self.saved, self.trouble = folder / NAME, saved, trouble
+        self.folder, self.path, self.saved, self.trouble = folder, folder / NAME, saved, trouble
         self._waiting: deque[tuple[JobState, JobState, dict[str, Any] | None]] = deque()
         self._lock = threading.Lock()
         self._thread: threading.Thread | None = None
@@ -85,6 +85,22 @@ class Journal:
             if self._thread is None:
                 self._thread = threading.Thread(target=self._work, name="kerb-journal", daemon=True)
                 self._thread.start()
+
+    def go_on(self) -> None:
+        """Append to the file that lies there, after the last line of it that can be read."""
+        steps = read(self.folder, self.saved)
+        if not steps:
+            return
+        with open(self.path, "rb+") as stream:
+            for _ in range(1 + len(steps)):
+                stream.readline()
+            end = stream.tell()
+            stream.seek(end - 1)
+            whole = stream.read(1) == b"\n"
+            stream.truncate(end)
+            if not whole:
+                stream.write(b"\n")
+        self._begun = True
 
     def flush(self) -> None:
         """Wait until everything was written."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from kerb.core.progress import Progress
+from kerb.studies.fields import CODECS
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Sources
@@ -42,6 +43,13 @@ class Step:
     said: str = ""
     key: str = ""
     fresh: bool = False
+
+    def lacks(self, setup: Setup) -> str:
+        """What must be there before it can be taken, in words; nothing when it can be."""
+        about = setup.declared()[self.field]
+        if self.fresh or not CODECS[about.kind].empty(getattr(setup, self.field)):
+            return ""
+        return about.needed or f"{self.label}: there is nothing to change yet."
 
 
 class Live(Protocol):

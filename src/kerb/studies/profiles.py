@@ -22,6 +22,7 @@ class Cutter:
     def __init__(self, outcome: Outcome) -> None:
         self.outcome = outcome
         self._surfaces: dict[str, Tin] = {}
+        self._cuts: dict[str, Profile] = {}
 
     def charts(self, setup: Setup) -> list[Chart]:
         """The charts of the outcome, its profiles along the lines that the setup says now."""
@@ -31,7 +32,10 @@ class Cutter:
         own = getattr(setup, chart.field) if chart.field else None
         if not isinstance(own, Drawn) or not own or np.array_equal(own.places, chart.line):
             return chart
-        return self.cut(chart, own.places)
+        last = self._cuts.get(chart.title)
+        if last is None or not np.array_equal(own.places, last.line):
+            last = self._cuts[chart.title] = self.cut(chart, own.places)
+        return last
 
     def cut(self, chart: Profile, line: Floats) -> Profile:
         """The same profile along another line (2, 2); NaN where a surface is not."""

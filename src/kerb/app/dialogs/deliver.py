@@ -85,8 +85,7 @@ class Deliver(QDialog):
         self.bring.clicked.connect(self._compute)
         self.column.addWidget(self.bring)
         self._mirror_studies()
-        self.session.changed.connect(self._follow)
-        self.session.answered.connect(self._follow)
+        self._following = [signal.connect(self._follow) for signal in (self.session.changed, self.session.answered)]
 
     def _mirror_studies(self) -> None:
         """Say of each study whether it is computed and up to date."""
@@ -277,7 +276,8 @@ class Deliver(QDialog):
     def done(self, result: int) -> None:
         """Stop following the job."""
         self._timer.stop()
-        self.session.changed.disconnect(self._follow)
-        self.session.answered.disconnect(self._follow)
+        for link in self._following:
+            self.session.disconnect(link)
+        self._following.clear()
         self.worker.close()
         super().done(result)

@@ -26,7 +26,7 @@ from kerb.job import studies
 from kerb.job.state import Holding
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Drawn, Item
-from kerb.studies.fields import CODECS, RINGS, SCOPE
+from kerb.studies.fields import RINGS, SCOPE
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
 
@@ -123,13 +123,11 @@ class StudyActions(QObject):
             self.session.said.emit("The open study has no such step.")
             return
         setup = self.session.setup
-        needed = setup is not None and CODECS[setup.declared()[found.field].kind].empty(getattr(setup, found.field))
-        if needed and not found.fresh and setup is not None:
-            self.session.said.emit(
-                setup.declared()[found.field].needed or f"{found.label}: there is nothing to change yet."
-            )
-            return
-        self.session.take_step(found)
+        lacking = found.lacks(setup) if setup is not None else ""
+        if lacking:
+            self.session.said.emit(lacking)
+        else:
+            self.session.take_step(found)
 
     def take_rings(self, key: str = "") -> None:
         """Take the areas of a holding of lines into the first field of many rings."""

@@ -244,7 +244,8 @@ class Drawer(QWidget):
             self.stack.addWidget(made)
         widget = self._charts[key]
         # Asked for with every change of the job; most leave the chart as it is.
-        if self._drawn.get(key) != (chart, self.session.unit):
+        drawn = self._drawn.get(key)
+        if drawn is None or drawn[0] is not chart or drawn[1] != self.session.unit:
             self._drawn[key] = (chart, self.session.unit)
             widget.show_chart(chart, self.session.unit)
         self.stack.setCurrentWidget(widget)
