@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -54,7 +55,7 @@ class Colouring(QObject):
         """End the thread."""
         self._lending.close()
 
-    def connect(self) -> None:
+    def listen(self) -> None:
         """Listen to the legend."""
         legend = self.legend
         legend.limits_changed.connect(lambda low, high: self._preview(low=low, high=high))
@@ -172,7 +173,7 @@ class Colouring(QObject):
         if holding is not None:
             self.session.execute(scenes.style_change(holding, **values))
 
-    def _preview(self, **values: float) -> None:
+    def _preview(self, **values: Any) -> None:
         """Show limits while an end of the legend is dragged; they are kept when the mouse rests."""
         layer = self.layer()
         if layer is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QInputDialog
@@ -88,7 +89,7 @@ class Filtering(QObject):
         """Show one part of the main cloud only, or everything again."""
         wanted = Filter(PART, (key,))
         rest = tuple(f for f in self.current() if f.column != PART)
-        if holding.id == self.session.main_cloud().id:
+        if holding.id == self.session.open_cloud.id:
             self.set(rest if wanted in self.current() else (*rest, wanted))
 
     def open(self, column: str | None) -> None:
@@ -205,7 +206,7 @@ class Filtering(QObject):
     def _turn(self, place: int) -> None:
         self._replaced(place, outside=not self.current()[place].outside)
 
-    def _replaced(self, place: int, **values: object) -> None:
+    def _replaced(self, place: int, **values: Any) -> None:
         filters = list(self.current())
         filters[place] = replace(filters[place], **values)
         self.set(tuple(filters))

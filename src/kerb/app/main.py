@@ -22,7 +22,8 @@ TITLE_BAR = 36
 
 def application() -> QApplication:
     """The one application object, with fonts and icon."""
-    app = QApplication.instance() or QApplication(sys.argv[:1])
+    running = QApplication.instance()
+    app = running if isinstance(running, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Kerb")
     app.setDesktopFileName("kerb")
     app.setStyle("Fusion")

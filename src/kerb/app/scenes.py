@@ -151,7 +151,7 @@ def low_level(session: Session) -> float:
     lows = []
     for holding in session.job.state.holdings if session.job is not None else ():
         if holding.visible and holding.kind != PICTURE:
-            lows.append(session.job.bounds_of(holding)[0][2])
+            lows.append(session.open_job.bounds_of(holding)[0][2])
     known = [low for low in lows if np.isfinite(low)]
     return float(min(known)) if known else 0.0
 

@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from kerb.app.live import LiveKeeper, Question
 from kerb.app.tasks import Task
+from kerb.app.widgets import there
 from kerb.core.errors import KerbError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
@@ -187,6 +188,11 @@ class Session(QObject):
         if chosen is not None and (chosen.visible or chosen in shown):
             return chosen
         return shown[0] if shown else None
+
+    @property
+    def open_cloud(self) -> Holding:
+        """The main cloud, for work that is offered only while there is one."""
+        return there(self.main_cloud())
 
     def _job_changed(self) -> None:
         if self.job is not None and self.job.state.study(self.study_id) is None:

@@ -9,6 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
+from kerb.app.widgets import there
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.progress import Progress
 
@@ -111,7 +112,7 @@ class Latest(QObject):
                     self._condition.wait()
                 if self._closing:
                     return
-                work, self._next, self._busy = self._next, None, True
+                work, self._next, self._busy = there(self._next), None, True
             try:
                 result = work(self._overtaken)
             except Exception as error:

@@ -5,9 +5,16 @@ from __future__ import annotations
 from typing import TypeVar
 
 from PySide6.QtCore import QObject, Qt
-from PySide6.QtWidgets import QLabel, QLayout
+from PySide6.QtWidgets import QLabel, QLayout, QWidget
 
 Q = TypeVar("Q", bound=QObject)
+T = TypeVar("T")
+
+
+def there(thing: T | None) -> T:
+    """What must be there where it is asked for, such as the cloud of a page that is shown only with one."""
+    assert thing is not None
+    return thing
 
 
 def made(thing: Q, **properties: object) -> Q:
@@ -19,6 +26,13 @@ def made(thing: Q, **properties: object) -> Q:
         assert thing.metaObject().indexOfProperty(name) >= 0, f"{type(thing).__name__} has no property {name}"
         thing.setProperty(name, value)
     return thing
+
+
+def widgets_in(layout: QLayout) -> list[QWidget]:
+    """The widgets of a layout, in order."""
+    items = [layout.itemAt(place) for place in range(layout.count())]
+    found = [item.widget() for item in items if item is not None]
+    return [widget for widget in found if widget is not None]
 
 
 def emptied(layout: QLayout) -> None:

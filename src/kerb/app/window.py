@@ -49,6 +49,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.errors import TruncatedError
 from kerb.core.things import CLOUD
+from kerb.draw.camera import Camera
 from kerb.draw.scene import CloudLayer
 from kerb.formats.tiles import TileCache
 from kerb.job.holdings import ImportWish, source_missing
@@ -257,7 +258,7 @@ class Window(QMainWindow):
             lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
         )
         self.strip.filter_wanted.connect(lambda _on: run("filter_points"))
-        self.colouring.connect()
+        self.colouring.listen()
         self.colouring.filters_wanted.connect(self.filtering.set)
         self.colouring.histogram_ready.connect(self.drawer.show_histogram)
         self.selection.changed.connect(self._mirror_selection)
@@ -444,9 +445,13 @@ class Window(QMainWindow):
             self.session.set_job(job)
             self.session.select(study)
             self.view.cameras = cameras
-            QTimer.singleShot(0, lambda: (self.view.set_mode(mode), self.view.set_camera(cameras[mode], False)))
+            QTimer.singleShot(0, lambda: self._look_as_before(mode, cameras[mode]))
         self._mirror_actions()
         self._mirror_scene()
+
+    def _look_as_before(self, mode: str, camera: Camera) -> None:
+        self.view.set_mode(mode)
+        self.view.set_camera(camera, False)
 
     def show_guide(self, on: bool) -> None:
         """Show or hide the guided start."""

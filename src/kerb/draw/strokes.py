@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
@@ -79,6 +80,6 @@ def _known(seen: Floats) -> list[Floats]:
     return [seen[first:last, :2] for first, last in runs if last - first > 1]
 
 
-def _runs(good: Mask) -> list[tuple[int, int]]:
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]])))
+def _runs(good: Any) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], np.atleast_1d(good), [False]])))
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import InputError
+from kerb.core.geometry.area import Area
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.reference import ReferenceSystem
@@ -215,7 +216,7 @@ class _Opened:
 
     def _scope(self, name: str, given: str) -> Scope:
         get = lambda what: getattr(self.args, f"{name}_{what}")  # noqa: E731
-        within = ()
+        within: tuple[Area, ...] = ()
         if get("within"):
             areas, notes = areas_of(get("within"), self.reference)
             within, self.notes = tuple(item.area for item in areas), self.notes + notes

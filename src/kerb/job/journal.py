@@ -42,7 +42,8 @@ def delta(before: JobState, after: JobState) -> dict[str, Any]:
     if before.filters is not after.filters:
         found["filters"] = [[name, [asdict(f) for f in items]] for name, items in after.filters]
     for name in LISTS:
-        old, new = getattr(before, name), getattr(after, name)
+        old: tuple[Any, ...] = getattr(before, name)
+        new: tuple[Any, ...] = getattr(after, name)
         if old is new:
             continue
         known = {id(item) for item in old}
@@ -59,11 +60,13 @@ def applied(state: JobState, change: dict[str, Any]) -> JobState:
         state = replace(state, title=title)
     if "filters" in change:
         state = replace(state, filters=tuple((name, filters_from_json(items)) for name, items in change["filters"]))
-    for name, make in (("holdings", holding_of), ("studies", study_of)):
+    makers: tuple[tuple[str, Callable[[Any], Any]], ...] = (("holdings", holding_of), ("studies", study_of))
+    for name, make in makers:
         put = {item.id: item for item in map(make, change.get(name, ()))}
         known = {item.id: item for item in getattr(state, name)} | put
         order = change.get(f"order of {name}", list(known))
-        state = replace(state, **{name: tuple(known[key] for key in order)})
+        kept: dict[str, Any] = {name: tuple(known[key] for key in order)}
+        state = replace(state, **kept)
     return state
 
 

@@ -33,7 +33,8 @@ def keep(job: Path, name: str, outcome: Outcome) -> None:
         numbers = {f"a{n}": array for n, array in enumerate(arrays.values())}
         index = json.dumps(list(arrays)).encode("utf-8")
         with open(partial, "wb") as out:
-            np.savez(out, **{HEAD: np.frombuffer(text, np.uint8), "index": np.frombuffer(index, np.uint8)}, **numbers)
+            named: dict[str, Any] = {HEAD: np.frombuffer(text, np.uint8), "index": np.frombuffer(index, np.uint8)}
+            np.savez(out, **named, **numbers)
         partial.replace(path)
     except OSError as error:
         partial.unlink(missing_ok=True)

@@ -94,6 +94,11 @@ def answered(study: StudyRecord, outcome: Outcome, print_: str) -> Change:
     return Change(f"Computed {study.name}", apply, {"value": found.value, "unit": found.unit}, undoable=False)
 
 
+def put_in(words: str, holding: Holding) -> Change:
+    """Put a holding that was made into the job."""
+    return Change(words, lambda state: state.with_holding(holding))
+
+
 def made_holdings(job: Job, outcome: Outcome) -> list[Change]:
     """The steps that put what a study made into the job, each undone by itself. Raises JobError."""
     steps = []
@@ -103,7 +108,7 @@ def made_holdings(job: Job, outcome: Outcome) -> list[Change]:
         name = free_name(item.name, [h.name for h in job.state.holdings])
         words = item.words or f"Made {name}"
         holding = Holding(key, name, item.item.kind, data=f"data/{key}", points=item.item.count, steps=(words,))
-        steps.append(Change(words, lambda state, made_=holding: state.with_holding(made_)))
+        steps.append(put_in(words, holding))
     return steps
 
 

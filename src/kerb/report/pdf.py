@@ -310,8 +310,10 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
     if "profiles" in wish.sections:
         charts = Cutter(outcome).charts(chapter.setup) if chapter.setup is not None else outcome.charts
         for chart in charts:
-            one = ProfileFigure if isinstance(chart, Profile) else None
-            story.append(one(chart, outcome.unit, width, 22 * mm) if one else PlotFigure(chart, width, 34 * mm))
+            if isinstance(chart, Profile):
+                story.append(ProfileFigure(chart, outcome.unit, width, 22 * mm))
+            else:
+                story.append(PlotFigure(chart, width, 34 * mm))
     for table in _chosen_tables(chapter, wish):
         story += _table(table, wish.title.decimals, width)
     if "method" in wish.sections and outcome.method:

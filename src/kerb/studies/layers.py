@@ -142,7 +142,7 @@ def _apart(value: Any, stem: str, arrays: dict[str, Any]) -> Any:
 
 def put_together(data: dict[str, Any], arrays: dict[str, Any]) -> Any:
     """The reverse of :func:`taken_apart`. Raises KeyError or TypeError, when something is missing."""
-    kind = (LAYERS | CHARTS)[data["is"]]  # type: ignore[operator]
+    kind = (LAYERS | CHARTS)[data["is"]]
     return kind(**{key: _together(value, arrays) for key, value in data.items() if key != "is"})
 
 

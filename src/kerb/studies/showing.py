@@ -51,9 +51,9 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
         colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
         if layer.values is not None:
             low, high = _even(layer.values)
-            ramp = table(SIGNED)
+            inks = table(SIGNED)
             share = np.nan_to_num((layer.values - low) / max(high - low, 1e-12), nan=0.5)
-            colours = ramp[np.clip(share * (len(ramp) - 1), 0, len(ramp) - 1).astype(int)]
+            colours = inks[np.clip(share * (len(inks) - 1), 0, len(inks) - 1).astype(int)]
         scene.marks.append(MarkLayer(layer.xyz, colours, layer.names))
     elif isinstance(layer, FoundLabels):
         colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))

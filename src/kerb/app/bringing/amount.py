@@ -21,10 +21,10 @@ from PySide6.QtWidgets import (
 
 from kerb.app.session import Session
 from kerb.app.sheets.fields import section
-from kerb.app.widgets import made
+from kerb.app.widgets import made, there
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
-from kerb.core.geometry.features import bounds_of
+from kerb.core.geometry.features import LineSet, bounds_of
 from kerb.core.quantity import count, symbol
 from kerb.core.things import CLOUD, LINES, MODEL
 from kerb.job.prospects import Prospect, boxed
@@ -65,7 +65,7 @@ class AmountPanel(QWidget):
         column.addWidget(self.list)
         self.apart = QCheckBox("Keep the elements apart")
         self.apart.setToolTip("Each element keeps its name and volume; off: one mesh of all of them")
-        self.apart.clicked.connect(lambda on: self.changed.emit(replace(self.prospect, merged=not on)))
+        self.apart.clicked.connect(lambda on: self.changed.emit(replace(there(self.prospect), merged=not on)))
         column.addWidget(self.apart)
         outer.addWidget(self.ticks, 3)
         self.thin = QWidget()
@@ -110,8 +110,9 @@ class AmountPanel(QWidget):
         self.within.setAccessibleName("Only inside")
         self.within.setMinimumWidth(180)
         self.within.activated.connect(lambda _i: self._take_sieve())
-        for widget in (QLabel("Classes"), self.classes, QLabel("inside"), self.within):
-            row.addWidget(widget)
+        narrowed: tuple[QWidget, ...] = (QLabel("Classes"), self.classes, QLabel("inside"), self.within)
+        for part in narrowed:
+            row.addWidget(part)
         row.addStretch(1)
         column.addLayout(row)
         self.complaint = made(QLabel(""), wordWrap=True)
@@ -158,14 +159,15 @@ class AmountPanel(QWidget):
         self.setVisible(many or cloud or not self.flatten.isHidden())
 
     def _mirror_areas(self) -> None:
-        job, kept = self.session.job, self.within.currentData()
+        job, kept = self.session.open_job, self.within.currentData()
         self.within.clear()
         self.within.addItem("everything", EVERYTHING)
         self.areas = {}
         if job.state.holdings:
             self.within.addItem("box of the job's data", JOB_BOX)
         for holding in job.state.of_kind(LINES):
-            for number, line in enumerate(job.thing(holding).thing.lines[:200], 1):
+            lines = job.thing(holding).thing
+            for number, line in enumerate(lines.lines[:200] if isinstance(lines, LineSet) else (), 1):
                 if line.closed:
                     name = f"{holding.name}: {line.name or number}"
                     self.areas[name] = tuple(map(tuple, line.xyz[:, :2].tolist()))
@@ -173,15 +175,15 @@ class AmountPanel(QWidget):
         self.within.setCurrentIndex(max(self.within.findData(kept), 0))
 
     def _tick_all(self, on: bool) -> None:
-        names = tuple(name for name, _ in self.prospect.offer.parts) if on else ()
-        self.changed.emit(replace(self.prospect, parts=names))
+        names = tuple(name for name, _ in there(self.prospect).offer.parts) if on else ()
+        self.changed.emit(replace(there(self.prospect), parts=names))
 
     def _take_ticks(self) -> None:
         items = [self.list.item(k) for k in range(self.list.count())]
         names = tuple(
             item.data(Qt.ItemDataRole.UserRole) for item in items if item.checkState() == Qt.CheckState.Checked
         )
-        self.changed.emit(replace(self.prospect, parts=names))
+        self.changed.emit(replace(there(self.prospect), parts=names))
 
     def _take_sieve(self) -> None:
         try:
@@ -193,8 +195,9 @@ class AmountPanel(QWidget):
             self.complaint.show()
             return
         self.complaint.hide()
-        if sieve != self.prospect.sieve or tolerance != self.prospect.tolerance:
-            self.changed.emit(replace(self.prospect, sieve=sieve, tolerance=tolerance))
+        prospect = there(self.prospect)
+        if sieve != prospect.sieve or tolerance != prospect.tolerance:
+            self.changed.emit(replace(prospect, sieve=sieve, tolerance=tolerance))
 
     def _sieve(self) -> Sieve:
         every = _number(self.every.text() or "1", "every n-th point")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import QDate, Qt, Signal
+from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -29,16 +31,16 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.tasks import Latest
 from kerb.app.theme import Theme
-from kerb.app.widgets import made
+from kerb.app.widgets import emptied, made, there
 from kerb.core.errors import KerbError
 from kerb.core.place_check import Site
 from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
 from kerb.formats.recognise import SUFFIXES
-from kerb.formats.text_table import read_as
+from kerb.formats.text_table import TextPlan, read_as
 from kerb.job import site
 from kerb.job.holdings import ImportWish
-from kerb.job.prospects import Prospect, Samples, joined_wish, prospects_of, whereabouts
+from kerb.job.prospects import Prospect, Samples, Whereabouts, joined_wish, prospects_of, whereabouts
 
 NO_DATE = QDate(1900, 1, 1)
 UNITS_OF = {
@@ -66,7 +68,7 @@ class Checked:
 
     key: tuple
     prospect: Prospect
-    found: object = None
+    found: Whereabouts | None = None
     error: str = ""
 
 
@@ -225,17 +227,17 @@ class BringIn(QDialog):
                 self.tree.addTopLevelItem(item)
                 item.setExpanded(True)
         if self.tree.currentItem() is None and self.tree.topLevelItemCount():
-            self.tree.setCurrentItem(self.tree.topLevelItem(0))
+            self.tree.setCurrentItem(there(self.tree.topLevelItem(0)))
         self._look_next()
         self._mirror_bar()
 
     def _look_next(self) -> None:
         if self.waiting and not self._looking:
             self._looking = True
-            path, job = self.waiting[0], self.session.job
+            path, job = self.waiting[0], self.session.open_job
             known = self._site_known
 
-            def work(_overtaken) -> tuple[Looked, object]:
+            def work(_overtaken: Callable[[], bool]) -> tuple[Looked, Site | None]:
                 place = None if known else site.of_job(job)
                 try:
                     return Looked(path, tuple(prospects_of(path, job.state))), place
@@ -246,9 +248,9 @@ class BringIn(QDialog):
 
     def _looked(self, result: object) -> None:
         self._looking = False
-        if isinstance(result, Exception):
-            result = (Looked(self.waiting[0], error=f"Kerb failed at this file: {result}"), None)
-        looked, place = result
+        looked, place = Looked(self.waiting[0], error=f"Kerb failed at this file: {result}"), None
+        if isinstance(result, tuple):
+            looked, place = result
         if not self._site_known:
             self.job_site, self._site_known = place, True
         if looked.path in self.waiting:
@@ -297,20 +299,20 @@ class BringIn(QDialog):
 
     # The chosen one
 
-    def _key(self) -> tuple | None:
+    def _key(self) -> tuple:
         item = self.tree.currentItem()
-        return None if item is None else item.data(0, Qt.ItemDataRole.UserRole)
+        return () if item is None else item.data(0, Qt.ItemDataRole.UserRole)
 
     def current(self) -> Prospect | None:
         """The prospect that is shown."""
         key = self._key()
-        if key is not None and len(key) == 1:
+        if len(key) == 1:
             key = (key[0], 0)
         return self.prospects.get(key)
 
     def _show_current(self) -> None:
         prospect, key = self.current(), self._key()
-        _empty(self.notes)
+        emptied(self.notes)
         for panel in self.panels:
             panel.setVisible(prospect is not None)
         if prospect is None:
@@ -326,9 +328,8 @@ class BringIn(QDialog):
         for code, text in prospect.seen.notes[:4]:
             if not (stated and code in ("crs-missing", "unit-missing")):
                 self._note(text)
-        text_file = prospect.plan is not None and prospect.seen.text is not None
-        self.columns.setVisible(text_file)
-        if text_file:
+        self.columns.setVisible(prospect.plan is not None and prospect.seen.text is not None)
+        if prospect.plan is not None and prospect.seen.text is not None:
             self.columns.show_text(prospect.seen.text, prospect.plan)
         self.placing.mirror(prospect)
         self.amount.mirror(prospect)
@@ -350,23 +351,23 @@ class BringIn(QDialog):
         self._check_next()
         self._mirror_bar()
 
-    def _columns_changed(self, plan: object) -> None:
+    def _columns_changed(self, plan: TextPlan) -> None:
         """Columns of a text file hold for the cloud and for the points it may be."""
-        path = self.current().path
+        path = there(self.current()).path
         for key, prospect in list(self.prospects.items()):
             if key[0] == path:
                 self.prospects[key] = replace(prospect, plan=plan)
                 self.checked.pop(key, None)
-        self._changed(self.current())
+        self._changed(there(self.current()))
 
-    def _read_otherwise(self, plan: object) -> None:
+    def _read_otherwise(self, plan: TextPlan) -> None:
         """Lines cut otherwise: headings and roles are guessed anew."""
-        path = self.current().path
+        path = there(self.current()).path
         try:
             look = read_as(path, plan)
         except KerbError as error:
             self.placing.show_error(str(error))
-            self.columns.show_text(self.current().seen.text, self.columns.plan)
+            self.columns.show_text(there(there(self.current()).seen.text), self.columns.plan)
             return
         for key, prospect in list(self.prospects.items()):
             if key[0] == path:
@@ -410,10 +411,10 @@ class BringIn(QDialog):
                 self.places.submit(self._check(key, prospect))
                 return
 
-    def _check(self, key: tuple, prospect: Prospect):
+    def _check(self, key: tuple, prospect: Prospect) -> Callable[[Callable[[], bool]], Checked]:
         job_site, samples = self.job_site, self.samples
 
-        def work(_overtaken) -> Checked:
+        def work(_overtaken: Callable[[], bool]) -> Checked:
             try:
                 return Checked(key, prospect, whereabouts(prospect, samples, job_site))
             except KerbError as error:
@@ -437,7 +438,7 @@ class BringIn(QDialog):
 
     def _show_place(self) -> None:
         key = self._key()
-        key = (key[0], 0) if key is not None and len(key) == 1 else key
+        key = (key[0], 0) if len(key) == 1 else key
         found = self.checked.get(key)
         prospect = self.prospects.get(key)
         if prospect is not None and not prospect.readable:
@@ -452,7 +453,7 @@ class BringIn(QDialog):
         elif found.error:
             self.placing.show_error(found.error)
         else:
-            self.placing.show_whereabouts(found.found, self.job_site)
+            self.placing.show_whereabouts(there(found.found), self.job_site)
 
     def _mark_alarms(self) -> None:
         self.tree.blockSignals(True)
@@ -464,7 +465,7 @@ class BringIn(QDialog):
 
     def _alarmed(self, key: tuple) -> bool:
         found = self.checked.get(key)
-        return found is not None and (bool(found.error) or bool(found.found.check.alarms))
+        return found is not None and (bool(found.error) or bool(there(found.found).check.alarms))
 
     # Taking
 
@@ -527,17 +528,17 @@ class BringIn(QDialog):
         self._show_current()
         self._mirror_bar()
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Delete:
             self._leave_out()
         else:
             super().keyPressEvent(event)
 
-    def dragEnterEvent(self, event) -> None:
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event) -> None:
+    def dropEvent(self, event: QDropEvent) -> None:
         self.add([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
         event.acceptProposedAction()
 
@@ -546,10 +547,3 @@ def name_filter() -> str:
     """The filter of file dialogs: everything Kerb reads."""
     endings = " ".join(f"*{suffix} *{suffix.upper()}" for suffix in SUFFIXES)
     return f"All that Kerb reads ({endings});;All files (*)"
-
-
-def _empty(layout: QVBoxLayout) -> None:
-    while layout.count():
-        widget = layout.takeAt(0).widget()
-        widget.setParent(None)
-        widget.deleteLater()

@@ -22,10 +22,11 @@ from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.session import Session
 from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import made
+from kerb.app.widgets import made, there, widgets_in
 from kerb.core.errors import InputError
+from kerb.core.place_check import Site
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
-from kerb.core.reference import is_geographic
+from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.units import FILE_UNITS
 from kerb.job.prospects import Prospect, Whereabouts, unit_stated
 
@@ -158,7 +159,7 @@ class PlacingPanel(QWidget):
         self.result.setText("")
         self._show_alarms([text])
 
-    def show_whereabouts(self, found: Whereabouts, job: object) -> None:
+    def show_whereabouts(self, found: Whereabouts, job: Site | None) -> None:
         """Show where the data would lie."""
         self.thumbnail.show_places(found.here.xyz, None if job is None else job.xyz)
         self.result.setText(found.check.sentence)
@@ -170,25 +171,25 @@ class PlacingPanel(QWidget):
     @property
     def alarm_texts(self) -> list[str]:
         """The alarms shown."""
-        return [self.alarms.itemAt(k).widget().text() for k in range(self.alarms.count())]
+        return [label.text() for label in widgets_in(self.alarms) if isinstance(label, QLabel)]
 
     def _choose_system(self) -> None:
-        dialog = SystemDialog(self.prospect.source, self)
+        dialog = SystemDialog(there(self.prospect).source, self)
         if dialog.exec():
             self.state_system(dialog.chosen)
 
-    def state_system(self, system: object) -> None:
+    def state_system(self, system: ReferenceSystem) -> None:
         """State what the numbers are in."""
-        self.changed.emit(self.prospect.with_source(system, self.session.open_job.state))
+        self.changed.emit(there(self.prospect).with_source(system, self.session.open_job.state))
 
     def _state_units(self) -> None:
         plan, heights = FILE_UNITS.get(self.plan_unit.currentData()), FILE_UNITS.get(self.height_unit.currentData())
-        source = self.prospect.source
+        source = there(self.prospect).source
         stated = unit_stated(source, plan or source.unit, heights or source.vertical_unit)
-        self.changed.emit(self.prospect.with_source(stated, self.session.open_job.state))
+        self.changed.emit(there(self.prospect).with_source(stated, self.session.open_job.state))
 
     def _choose(self, how: str) -> None:
-        found = self.prospect.choices(self.session.open_job.state)[how]
+        found = there(self.prospect).choices(self.session.open_job.state)[how]
         if how == CONVERT:
             both = self.horizontal.isChecked() or self.vertical.isChecked()
             found = replace(
@@ -196,7 +197,8 @@ class PlacingPanel(QWidget):
                 horizontal=self.horizontal.isChecked() or not both,
                 vertical=self.vertical.isChecked() or not both,
             )
-        self.changed.emit(replace(self.prospect, placing=found))
+        self.changed.emit(replace(there(self.prospect), placing=found))
 
     def _swap(self, on: bool) -> None:
-        self.changed.emit(replace(self.prospect, placing=replace(self.prospect.placing, swap=on)))
+        prospect = there(self.prospect)
+        self.changed.emit(replace(prospect, placing=replace(prospect.placing, swap=on)))

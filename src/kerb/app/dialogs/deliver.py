@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pypdfium2 as pdfium
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QObject, Qt, QTimer
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from kerb.app.session import Session
 from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
+from kerb.app.widgets import emptied
 from kerb.core.errors import KerbError
 from kerb.job.job import Change
 from kerb.report.deliver import chapter_of, out_of_date
@@ -214,12 +215,7 @@ class Deliver(QDialog):
         self.pages.addWidget(label)
 
     def _clear(self) -> None:
-        while self.pages.count():
-            item = self.pages.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self.pages)
 
     def _edit_title(self) -> None:
         from kerb.app.dialogs.title import TitleBlock
@@ -277,7 +273,7 @@ class Deliver(QDialog):
         """Stop following the job."""
         self._timer.stop()
         for link in self._following:
-            self.session.disconnect(link)
+            QObject.disconnect(link)
         self._following.clear()
         self.worker.close()
         super().done(result)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from PySide6.QtWidgets import (
     QComboBox,
@@ -21,6 +22,7 @@ from PySide6.QtWidgets import (
 from kerb.app.session import Session
 from kerb.app.widgets import made
 from kerb.job.job import Change
+from kerb.job.state import JobState
 from kerb.report.pages import PAGES
 
 
@@ -32,7 +34,7 @@ class TitleBlock(QDialog):
         self.session = session
         self.setWindowTitle("Title block")
         self.setMinimumWidth(430)
-        title = session.job.state.title
+        title = session.open_job.state.title
         outer = QVBoxLayout(self)
         form = QFormLayout()
         outer.addLayout(form)
@@ -67,12 +69,12 @@ class TitleBlock(QDialog):
             self.fields["logo"].setText(path)
 
     def accept(self) -> None:
-        values = {key: field.text().strip() for key, field in self.fields.items()}
+        values: dict[str, Any] = {key: field.text().strip() for key, field in self.fields.items()}
         values["name"] = values["name"] or "Untitled job"
-        decimals = {key: box.value() for key, box in self.decimals.items()}
+        decimals: dict[str, Any] = {key: box.value() for key, box in self.decimals.items()}
         page = self.page.currentText()
 
-        def apply(state):
+        def apply(state: JobState) -> JobState:
             title = replace(state.title, page=page, decimals=replace(state.title.decimals, **decimals), **values)
             return replace(state, title=title)
 

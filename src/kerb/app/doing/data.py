@@ -18,6 +18,7 @@ from kerb.app.stage import Stage
 from kerb.app.theme import Theme
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
+from kerb.app.widgets import there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
 from kerb.core.errors import JobError, KerbError
@@ -67,7 +68,8 @@ class DataActions(QObject):
         dialog.open()
 
     def _dialog_ended(self) -> None:
-        self.dialog.deleteLater()
+        if self.dialog is not None:
+            self.dialog.deleteLater()
         self.dialog = None
 
     def open_data(self) -> None:
@@ -104,10 +106,9 @@ class DataActions(QObject):
 
     def look_over(self, key: str = "") -> None:
         holding = self._chosen(key)
-        if holding is not None:
-            if holding.kind == CLOUD:
-                self.session.chosen_cloud = holding.id
-            self.stage.page_wanted.emit("holding", holding.id)
+        if holding.kind == CLOUD:
+            self.session.chosen_cloud = holding.id
+        self.stage.page_wanted.emit("holding", holding.id)
 
     def rename_holding(self, key: str = "") -> None:
         holding = self._chosen(key)
@@ -148,7 +149,7 @@ class DataActions(QObject):
         self.session.execute(replace(change, undoable=False))
 
     def relink(self, key: str) -> None:
-        holding = self.session.open_job.state.holding(key)
+        holding = there(self.session.open_job.state.holding(key))
         path, _ = QFileDialog.getOpenFileName(self.parent_, f"Where is {Path(holding.source).name} now?")
         if not path:
             return
@@ -259,9 +260,9 @@ class DataActions(QObject):
     def known_length(self) -> None:
         self.stage.use_tool(KnownLength(self.stage.view, self.session, self.stage.use_edit_tool))
 
-    def _chosen(self, key: str) -> Holding | None:
+    def _chosen(self, key: str) -> Holding:
         """The holding of an id; without one that on its page, else the main cloud, else the first."""
         state = self.session.open_job.state
         if key:
-            return state.holding(key)
-        return self.looked_over() or self.session.main_cloud() or (state.holdings[0] if state.holdings else None)
+            return there(state.holding(key))
+        return self.looked_over() or self.session.main_cloud() or state.holdings[0]

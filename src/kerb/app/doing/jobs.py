@@ -95,15 +95,14 @@ class JobActions(QObject):
         self._save_elsewhere(move=False)
 
     def _save_elsewhere(self, move: bool) -> None:
-        job = self.session.job
-        start = str(Path.home() / f"{job.state.title.name}{SUFFIX}")
+        start = str(Path.home() / f"{self.session.open_job.state.title.name}{SUFFIX}")
         path, _ = QFileDialog.getSaveFileName(self.parent_, "Save job", start, f"Kerb job (*{SUFFIX})")
         if path:
             self.save_to(Path(path), move)
 
     def save_to(self, folder: Path, move: bool) -> None:
         """Save into another folder; with ``move`` go on there."""
-        job = self.session.job
+        job = self.session.open_job
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
         if self.guarded(lambda: job.copy_to(folder, move)):
             if move:

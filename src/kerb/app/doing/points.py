@@ -17,6 +17,7 @@ from kerb.app.session import Session
 from kerb.app.stage import Stage
 from kerb.app.tools.select import SelectPoints
 from kerb.app.views.selection_bar import PIECE, THEN
+from kerb.app.widgets import there
 from kerb.core.arrays import AnyArray, Bytes, Mask
 from kerb.core.cloud.filters import COLOUR, LISTED, offered
 from kerb.core.cloud.ground import GroundSettings
@@ -142,20 +143,20 @@ class PointActions(QObject):
 
     def rename_part(self, which: str) -> None:
         holding, number = self._part(which)
-        part = holding.part(number)
+        part = there(holding.part(number))
         name, accepted = QInputDialog.getText(self.parent_, "Rename part", "Name of the part", text=part.name)
         if accepted and name.strip() and name.strip() != part.name:
             self.session.execute(pointwork.altered_part(holding, number, name=name.strip()))
 
     def colour_part(self, which: str) -> None:
         holding, number = self._part(which)
-        chosen = QColorDialog.getColor(QColor(holding.part(number).ink), self.parent_, "Colour of the part")
+        chosen = QColorDialog.getColor(QColor(there(holding.part(number)).ink), self.parent_, "Colour of the part")
         if chosen.isValid():
             self.session.execute(pointwork.altered_part(holding, number, ink=chosen.name()))
 
     def toggle_part(self, which: str) -> None:
         holding, number = self._part(which)
-        self.session.execute(pointwork.altered_part(holding, number, shown=not holding.part(number).shown))
+        self.session.execute(pointwork.altered_part(holding, number, shown=not there(holding.part(number)).shown))
 
     def only_part(self, which: str) -> None:
         """Show one part and nothing else of its cloud, or everything again."""
@@ -171,7 +172,7 @@ class PointActions(QObject):
     def merge_part(self, which: str) -> None:
         """Put a part into another one: ``holding|part|into``."""
         key, number, into = which.split("|")
-        holding = self.session.open_job.state.holding(key)
+        holding = there(self.session.open_job.state.holding(key))
         self.do_points(lambda: pointwork.merged_parts(self.session.open_job, holding, int(into), int(number)))
 
     def remove_part(self, which: str) -> None:
@@ -180,7 +181,7 @@ class PointActions(QObject):
 
     def split_parts(self) -> None:
         """Ask by what a cloud is split into parts."""
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         store = self.session.open_job.store(holding)
         columns = [name for name in offered(store) if name not in (PART, COLOUR)]
         columns.sort(key=lambda name: name not in LISTED)
@@ -201,7 +202,7 @@ class PointActions(QObject):
 
     def split_at(self, column: str, limits: str) -> None:
         """Make a part of each range between limits, as typed, of an attribute of the main cloud."""
-        holding, unit = self.session.main_cloud(), self._unit_of(column)
+        holding, unit = self.session.open_cloud, self._unit_of(column)
         try:
             numbers = tuple(float(text) for text in limits.replace(";", ",").split(",") if text.strip())
         except ValueError:
@@ -211,12 +212,12 @@ class PointActions(QObject):
             self.colouring.colour_by(PART)
 
     def _unit_of(self, column: str) -> str:
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         return unit_of(self.session.open_job.store(holding), column, self.session.unit)
 
     def split_by(self, column: str) -> None:
         """Make a part of each value of a listed column of the main cloud."""
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         names = value_names(self.session.open_job.store(holding), column, holding)
 
         def naming(value: int) -> str:
@@ -232,7 +233,7 @@ class PointActions(QObject):
 
     def _part(self, which: str) -> tuple[Holding, int]:
         key, number = which.split("|")
-        return self.session.open_job.state.holding(key), int(number)
+        return there(self.session.open_job.state.holding(key)), int(number)
 
     # Ground, heights, statistics
 
@@ -264,12 +265,11 @@ class PointActions(QObject):
         self.stage.page_wanted.emit("heights", "")
 
     def slope(self) -> None:
-        store = self.session.open_job.store(self.session.main_cloud())
+        store = self.session.open_job.store(self.session.open_cloud)
         self.compute_attribute(("slope", "deg"), lambda progress: slopes(store, progress), "slope")
 
     def cloud_statistics(self) -> None:
-        holding = self.session.main_cloud()
-        layer = self.colouring.layer()
+        holding, layer = self.session.open_cloud, there(self.colouring.layer())
         self.stage.statistics_wanted.emit(holding, layer.shown() & layer.store.in_use(), "what is shown")
 
     def compute_attribute(
@@ -277,7 +277,7 @@ class PointActions(QObject):
         then: Callable[[AnyArray], None] | None = None,
     ) -> None:  # fmt: skip
         """Compute an attribute, ``made`` its name and unit, of the main cloud in the background; then colour by it."""
-        job, holding = self.session.open_job, self.session.main_cloud()
+        job, holding = self.session.open_job, self.session.open_cloud
         store = job.store(holding)
 
         def keep(values: AnyArray) -> None:
@@ -294,7 +294,7 @@ class PointActions(QObject):
         if holding is None or not selection.count or selection.key != holding.id:
             self.session.said.emit("Nothing is selected. Press S and drag a box or click an outline.")
             return None
-        return holding, selection.mask
+        return holding, there(selection.mask)
 
     def _with_selection(self, making: Callable[..., Change]) -> bool:
         """Do something with the selected points as one step; whether it was done."""

@@ -23,6 +23,7 @@ from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.features import LineSet
 from kerb.core.things import LINES
 from kerb.job import studies
+from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Drawn, Item
@@ -195,7 +196,7 @@ class StudyActions(QObject):
         if study is not None:
             after = replace(study, in_report=not study.in_report)
             words = f"{'Put' if after.in_report else 'Took'} {study.name} {'into' if after.in_report else 'out of'} the report"
-            self.session.execute(studies.Change(words, lambda state: state.with_study(after)))
+            self.session.execute(Change(words, lambda state: state.with_study(after)))
 
     def copy_figures(self) -> None:
         """Put the figures that are shown on the clipboard."""

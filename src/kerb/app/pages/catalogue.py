@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import shapely
@@ -23,7 +23,7 @@ from kerb.app.session import Session
 from kerb.app.shapes import shapes_of
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import made
+from kerb.app.widgets import emptied, made, there
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import LineSet
@@ -33,6 +33,9 @@ from kerb.core.things import CLOUD, LINES
 from kerb.formats.fetch import fetch
 from kerb.formats.stac import Catalogue, CatalogueTile, kept_under, read_catalogue
 from kerb.job.places import user_data
+
+if TYPE_CHECKING:
+    from kerb.standins.agency import Agency
 
 
 class CataloguePage(QWidget):
@@ -52,7 +55,7 @@ class CataloguePage(QWidget):
         self.catalogue: Catalogue | None = None
         self.chosen: set[str] = set()
         self.outlines: dict[str, Floats] = {}
-        self.agency = None
+        self.agency: Agency | None = None
         self._build()
 
     def _build(self) -> None:
@@ -229,10 +232,7 @@ class CataloguePage(QWidget):
         size = sum(tile.size for tile in chosen) / 1e6
         self.take.setText(f"Fetch {len(chosen)} ({size:.1f} MB)" if chosen else "Fetch")
         self.take.setEnabled(bool(chosen))
-        while self.services.count():
-            widget = self.services.takeAt(0).widget()
-            widget.setParent(None)
-            widget.deleteLater()
+        emptied(self.services)
         for service in found.services if found is not None else ():
             button = made(QPushButton("Backdrop of picture tiles"), toolTip=f"Put “{service.title}” under the plan")
             button.clicked.connect(lambda _c, s=service: self.backdrop_wanted.emit(s))
@@ -293,7 +293,7 @@ class CataloguePage(QWidget):
     def fetch_chosen(self) -> None:
         """Fetch what is ticked; what came before a break is gone on with."""
         tiles = self.taken()
-        folder = user_data() / "fetched" / _folder_name(self.catalogue.title)
+        folder = user_data() / "fetched" / _folder_name(there(self.catalogue).title)
 
         def work(progress: Progress) -> list[Path]:
             found = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QListWidget, QPushButton, QVBoxLayout, QWidget
@@ -16,6 +17,9 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import symbol
 from kerb.formats.shots import Hello, Shot, listen
 from kerb.job.shots import ShotList
+
+if TYPE_CHECKING:
+    from kerb.standins.controller import Controller
 
 WORDS = "The controller sends its shots as JSON lines; the format is in docs/field-controller.md."
 
@@ -32,7 +36,7 @@ class ControllerPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session = session
         self.task: Task | None = None
-        self.standin = None
+        self.standin: Controller | None = None
         self.list_: ShotList | None = None
         self._lock = threading.Lock()
         self.came.connect(self._take)
@@ -111,7 +115,7 @@ class ControllerPage(QWidget):
         self.session.settings.set("controller_host", host)
         if self.standin is None:
             self.session.settings.set("controller_port", port)
-        self.list_ = ShotList(self.session.job)
+        self.list_ = ShotList(self.session.open_job)
         self.shots.clear()
 
         def work(progress: Progress) -> int:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QHideEvent, QPainter, QPen, QPolygonF, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton
 
 from kerb.app.pages.page import Desk, Page
@@ -16,13 +16,14 @@ from kerb.app.selection import TINT
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
 from kerb.app.tasks import Task
 from kerb.app.views.view import PLAN, View
-from kerb.app.widgets import made
+from kerb.app.widgets import emptied, made, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.finders import CLASSES, FINDERS, PART, Finder, strip
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, terrain_of
 from kerb.core.errors import KerbError
+from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
 from kerb.core.setting import settings_of
 
@@ -122,17 +123,14 @@ class FindPage(Page):
 
     def settings_for(self, key: str) -> Any:
         """The settings of a finder for the main cloud as they are now."""
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         place = (holding.id, key)
         if place not in self.kept:
             self.kept[place] = FINDERS[key].usual(self.session.open_job.store(holding))
         return self.kept[place]
 
     def _fill_form(self) -> None:
-        while self.form.count():
-            widget = self.form.takeAt(0).widget()
-            widget.setParent(None)
-            widget.deleteLater()
+        emptied(self.form)
         self.fields.clear()
         holding = self.session.main_cloud()
         self.terrain_line.setVisible(self.finder.id == "ground")
@@ -159,11 +157,11 @@ class FindPage(Page):
         if self.finder.id == "thin":
             way = self.settings_for("thin").way
             for name, needed in (("count", way == "random"), ("every", way == "every")):
-                self.fields[name].parentWidget().setVisible(needed)
-            self.fields["spacing"].parentWidget().setVisible(way not in ("random", "every"))
+                there(self.fields[name].parentWidget()).setVisible(needed)
+            there(self.fields["spacing"].parentWidget()).setVisible(way not in ("random", "every"))
 
     def _set(self, name: str, value: Any) -> None:
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         before = self.settings_for(self.finder.id)
         kind = type(getattr(before, name))
         self.kept[(holding.id, self.finder.id)] = replace(before, **{name: kind(value)})
@@ -171,11 +169,12 @@ class FindPage(Page):
         self._changed()
 
     def _take_terrain(self, terrain: str) -> None:
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         usual = GroundSettings.usual(terrain, self.session.open_job.store(holding))
         self.kept[(holding.id, "ground")] = usual
         for name, field in self.fields.items():
-            field.setModified(False)
+            if isinstance(field, NumberField):
+                field.setModified(False)
             field.show_value(getattr(usual, name), symbol(self.session.unit))
         self._changed()
 
@@ -199,19 +198,19 @@ class FindPage(Page):
         use_all = finder.id == "ground"
         start = time.perf_counter()
 
-        def work(progress) -> tuple[Mask, Mask, tuple | None]:
+        def work(progress: Progress) -> tuple[Mask, Mask, tuple | None]:
             among, box = store.in_use() if use_all else layer.shown(), None
             if cut:
                 inside, box = strip(store, middle, STRIP_POINTS)
                 among = among & inside
             return finder.find(store, settings, among, progress), among, box
 
-        def keep(result) -> None:
+        def keep(result: tuple[Mask, Mask, tuple | None]) -> None:
             mask, among, box = result
             self.strip_box = box
             self.found = (holding.id, mask, box is None)
             seconds = time.perf_counter() - start
-            share = 100 * np.count_nonzero(mask) / max(np.count_nonzero(among), 1)
+            share = 100 * int(np.count_nonzero(mask)) / max(int(np.count_nonzero(among)), 1)
             where = "in the strip" if box is not None else "looked at"
             self.figure.setText(
                 f"<b>{count(int(np.count_nonzero(mask)))}</b> of {count(int(np.count_nonzero(among)))} points {where}"
@@ -286,7 +285,7 @@ class FindPage(Page):
         self._mirror()
 
     def _classes(self, is_ground: Mask) -> np.ndarray:
-        store = self.desk.colouring.layer().store
+        store = there(self.desk.colouring.layer()).store
         has = store.has("classification")
         classes = np.array(store.column("classification"), np.uint8) if has else np.zeros(store.count, np.uint8)
         open_ = store.in_use() & ~np.isin(classes, NOISE_CLASSES)
@@ -315,14 +314,15 @@ class FindPage(Page):
         )  # fmt: skip
         large = layer is not None and layer.store.count > STRIP_POINTS
         self.on_strip.setVisible(large and not self.finder.seeded)
-        ready = self.found is not None and holding is not None and self.found[0] == holding.id
+        found = self.found
+        ready = found is not None and holding is not None and found[0] == holding.id
         running = self._task is not None
         words = "Cancel" if running else "Click the place" if self.finder.seeded else "Find everywhere"
         self.everywhere.setText(words)
         self.everywhere.setEnabled(holding is not None)
         self.apply.setText(THEN.get(self.finder.then, "Set aside"))
         self.apply.setVisible(not self.finder.seeded)
-        self.apply.setEnabled(ready and bool(self.found[2]) and not running)
+        self.apply.setEnabled(ready and found is not None and bool(found[2]) and not running)
         self.apply.setToolTip("Do it; Ctrl+Z takes it back" if ready else "Find everywhere first")
         self.other.setVisible(self.finder.then == PART)
         self.other.setEnabled(self.desk.selection.count > 0)
@@ -330,7 +330,7 @@ class FindPage(Page):
             button.setVisible(self.finder.id == "ground")
             button.setEnabled(layer is not None and layer.store.has("classification"))
 
-    def showEvent(self, event) -> None:
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         if not self.fields:
             try:
@@ -338,7 +338,7 @@ class FindPage(Page):
             except KerbError as error:
                 self.note.setText(str(error))
 
-    def hideEvent(self, event) -> None:
+    def hideEvent(self, event: QHideEvent) -> None:
         super().hideEvent(event)
         self._forget()
 

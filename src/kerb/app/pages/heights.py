@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from kerb.app.pages.page import Desk, Page
 from kerb.app.sheets.fields import Line, NumberField, column, fill_warnings, hairline, section
-from kerb.app.widgets import made
+from kerb.app.widgets import emptied, made
 from kerb.core.arrays import Floats
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, class_words
 from kerb.core.cloud.heights import HEIGHT, banded, heights
@@ -80,8 +81,7 @@ class HeightsPage(Page):
         there = list(store.present(CLASSES)) if store.has(CLASSES) else []
         if list(self.boxes) != there:
             kept = set(self.chosen()) or {GROUND}
-            while self.classes.count():
-                self.classes.takeAt(0).widget().deleteLater()
+            emptied(self.classes)
             self.boxes = {code: made(QCheckBox(class_words(code)), checked=code in kept) for code in there}
             for box in self.boxes.values():
                 box.toggled.connect(lambda _on: self.mirror())
@@ -108,7 +108,7 @@ class HeightsPage(Page):
 
     def run(self) -> None:
         """Compute heights over the chosen classes in the background."""
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         store, chosen = self.session.open_job.store(holding), self.chosen()
         unit = store.reference.vertical_unit.code
 
@@ -125,9 +125,10 @@ class HeightsPage(Page):
 
     def give_bands(self) -> None:
         """Give points classes of vegetation by their height."""
-        job, holding = self.session.job, self.session.main_cloud()
-        limits = tuple(float(field.text()) for field in self.limits)
-        if not limits[0] < limits[1] < limits[2]:
+        job, holding = self.session.open_job, self.session.open_cloud
+        low, middle, high = (float(field.text()) for field in self.limits)
+        limits = (low, middle, high)
+        if not low < middle < high:
             self.session.said.emit("The three heights of the bands must rise.")
             return
         store = job.store(holding)
@@ -144,6 +145,6 @@ class HeightsPage(Page):
             store.confirm(HEIGHT)
             self.desk.colouring.colour_by("class")
 
-    def showEvent(self, event) -> None:
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.mirror()

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollAr
 from kerb.app.session import Session
 from kerb.app.sheets.fields import Line, hairline, section
 from kerb.app.theme import Theme, font
-from kerb.app.widgets import made
+from kerb.app.widgets import made, there
 from kerb.core.cloud.overview import Overview, overview_of
 from kerb.core.quantity import number, symbol
 from kerb.core.things import CLOUD, KINDS, PICTURE
@@ -99,9 +99,9 @@ class HoldingPage(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        self.scroll = made(QScrollArea(), widgetResizable=True)
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        outer.addWidget(self.scroll, 1)
+        self.scroller = made(QScrollArea(), widgetResizable=True)
+        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        outer.addWidget(self.scroller, 1)
         bar = made(QWidget(), objectName="bar")
         bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(bar)
@@ -159,15 +159,15 @@ class HoldingPage(QWidget):
             return
         if self.isVisible():
             self._look_over()
-        self.facts = facts_of(self.session.job, holding, self.overviews.get(self._mark(holding)))
-        at = self.scroll.verticalScrollBar().value()
+        self.facts = facts_of(self.session.open_job, holding, self.overviews.get(self._mark(holding)))
+        at = self.scroller.verticalScrollBar().value()
         body = made(QWidget(), objectName="sheetBody")
         column = QVBoxLayout(body)
         column.setContentsMargins(18, 14, 18, 16)
         column.setSpacing(5)
         name = made(QLabel(holding.name), wordWrap=True)
         name.setProperty("role", "heading")
-        kind = QLabel(f"{KINDS[holding.kind]} · {holdings.size_words(self.session.job, holding)}")
+        kind = QLabel(f"{KINDS[holding.kind]} · {holdings.size_words(self.session.open_job, holding)}")
         kind.setProperty("role", "small")
         column.addWidget(name)
         column.addWidget(kind)
@@ -180,8 +180,8 @@ class HoldingPage(QWidget):
                 column.addWidget(_long(value) if not words else Line(words, QLabel(value)))
         self._add_pictures(column, holding)
         column.addStretch(1)
-        self.scroll.setWidget(body)
-        self.scroll.verticalScrollBar().setValue(at)
+        self.scroller.setWidget(body)
+        self.scroller.verticalScrollBar().setValue(at)
 
     def _add_pictures(self, column: QVBoxLayout, holding: Holding) -> None:
         found = self.overviews.get(self._mark(holding))
@@ -207,7 +207,7 @@ class HoldingPage(QWidget):
             self.session.said.emit("The page was copied as text")
 
     def _menu(self) -> None:
-        holding = self.holding
+        holding = there(self.holding)
         menu = QMenu(self)
         for words, action in (
             ("Rename…", "rename_holding"), ("Set epoch date…", "epoch"), ("Duplicate", "duplicate_holding"),

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.pages.page import Desk, Page
 from kerb.app.sheets.fields import hairline
-from kerb.app.widgets import made
+from kerb.app.widgets import made, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
@@ -126,7 +126,8 @@ class StatisticsPage(Page):
 
     def measure_areas(self, key: str) -> None:
         """Figures of the points in each area of a holding; they become fields of the areas, one step of undo."""
-        job, cloud, areas = self.session.job, self.session.main_cloud(), self.session.open_job.state.holding(key)
+        job, cloud = self.session.open_job, self.session.open_cloud
+        areas = there(job.state.holding(key))
         try:
             names, shapes = measured.shapes_of(job, areas)
         except KerbError as error:
@@ -139,14 +140,14 @@ class StatisticsPage(Page):
         store, layer = job.store(cloud), self.desk.colouring.layer()
         limited = self.only_shown.isChecked() and layer is not None
         # What is set aside does not count, even while it is shown in grey.
-        among = layer.shown() & store.in_use() if limited else None
+        among = layer.shown() & store.in_use() if limited and layer is not None else None
 
         def work(progress: Progress) -> dict[str, list[Any]]:
             return of_areas(store, shapes, progress, among)
 
         def keep(values: dict[str, list[Any]]) -> None:
             try:
-                self.session.execute(measured.with_fields(job, job.state.holding(key), cloud, values))
+                self.session.execute(measured.with_fields(job, there(job.state.holding(key)), cloud, values))
             except KerbError as error:
                 self.session.complained.emit("The figures could not be kept", str(error))
                 return

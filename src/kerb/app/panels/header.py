@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -58,12 +59,13 @@ class Header(QWidget):
         self.deliver = made(QPushButton("Deliver"), toolTip="Make the report for the client (Ctrl+D)")
         self.deliver.setProperty("role", "main")
         self.deliver.clicked.connect(lambda: self.action_wanted.emit("deliver"))
-        for widget in (mark, self.title, self.site):
-            row.addWidget(widget)
+        for label in (mark, self.title, self.site):
+            row.addWidget(label)
         row.addStretch(1)
         row.addWidget(self.command)
         row.addStretch(1)
-        for widget in (self.chip, self.undo, self.redo, self.deliver):
+        buttons: tuple[QWidget, ...] = (self.chip, self.undo, self.redo, self.deliver)
+        for widget in buttons:
             row.addWidget(widget)
         for signal in (session.changed, session.opened):
             signal.connect(self.mirror)
@@ -87,7 +89,7 @@ class Header(QWidget):
         self.site.setText(title.site if title else "")
         self.chip.setVisible(job is not None)
         if job is not None:
-            reference = title.reference_system()
+            reference = job.state.title.reference_system()
             text = reference.sentence
             self.chip.setText(self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 230))
             sure = "no" if reference.certainty == "assumed" else "yes"
@@ -152,7 +154,7 @@ class CommandField(QLineEdit):
         return toggles(self.session.shown().outcome)
 
     def _show(self, text: str) -> None:
-        if self.popup is None:
+        if self.popup is None or self.list is None:
             self.popup = made(QFrame(self.window()), objectName="card")
             column = QVBoxLayout(self.popup)
             column.setContentsMargins(4, 4, 4, 4)
@@ -190,7 +192,7 @@ class CommandField(QLineEdit):
             self.popup.hide()
         self.clearFocus()
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
             self._hide()
         elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up) and self.list is not None:
@@ -199,7 +201,7 @@ class CommandField(QLineEdit):
         else:
             super().keyPressEvent(event)
 
-    def focusOutEvent(self, event: QEvent | QObject) -> None:
+    def focusOutEvent(self, event: QFocusEvent) -> None:
         super().focusOutEvent(event)
         if self.popup is not None and not self.popup.underMouse():
             self.popup.hide()

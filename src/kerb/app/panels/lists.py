@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
@@ -85,26 +86,26 @@ class Lists(QWidget):
         wanted: list[tuple[str, Callable[[], QWidget], Callable[[QWidget], None]]] = []
         if state is None or not state.holdings:
             words = "Drop any file here: clouds, points, drawings, surfaces, models, pictures."
-            wanted.append(("hint", lambda: _hint(words), _nothing))
+            wanted.append(("hint", partial(_hint, words), _nothing))
         epochs: dict[str, list[Holding]] = {}
         for holding in state.holdings if state else ():
             epochs.setdefault(holding.epoch or "No epoch date", []).append(holding)
         for epoch in sorted(epochs, reverse=True):
-            wanted.append((f"epoch {epoch}", lambda e=epoch: _epoch(e), _nothing))
+            wanted.append((f"epoch {epoch}", partial(_epoch, epoch), _nothing))
             for holding in epochs[epoch]:
-                wanted.append((holding.id, self._new_row, lambda row, h=holding: self._fill_holding(row, h)))
+                wanted.append((holding.id, self._new_row, partial(self._fill_holding, holding=holding)))
                 wanted += [
-                    (f"{holding.id}|{part.number}", lambda h=holding, p=part: self._part_row(h, p),
-                     lambda row, h=holding, p=part: self._fill_part(row, h, p))
+                    (f"{holding.id}|{part.number}", partial(self._part_row, holding, part),
+                     partial(self._fill_part, holding=holding, part=part))
                     for part in holding.parts
                 ]  # fmt: skip
         _arrange(self.holdings, self._kept_holdings, wanted)
         wanted = []
         if state is None or not state.studies:
             words = "A study answers one question about the data. Press + to choose one."
-            wanted.append(("hint", lambda: _hint(words), _nothing))
+            wanted.append(("hint", partial(_hint, words), _nothing))
         for study in state.studies if state else ():
-            wanted.append((study.id, self._new_row, lambda row, s=study: self._fill_study(row, s)))
+            wanted.append((study.id, self._new_row, partial(self._fill_study, study=study)))
         _arrange(self.studies, self._kept_studies, wanted)
         both = {**self._kept_holdings, **self._kept_studies}
         self.rows = {key: row for key, row in both.items() if isinstance(row, Row)}

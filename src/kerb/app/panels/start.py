@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QTo
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.app.widgets import made
+from kerb.app.widgets import emptied, made
 from kerb.core.errors import KerbError
 from kerb.job.job import Job
 from kerb.job.places import left_unsaved
@@ -104,8 +104,7 @@ class StartPage(QWidget):
     def mirror(self) -> None:
         """List jobs that a crash left unsaved, and recent ones."""
         for rows in (self.left, self.recent):
-            while rows.count():
-                rows.takeAt(0).widget().deleteLater()
+            emptied(rows)
         left = left_unsaved()[:MOST_LEFT]
         self.left_heading.setVisible(bool(left))
         for folder in left:

@@ -9,7 +9,9 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QToolButton, QW
 from kerb.app.session import Session
 from kerb.app.tasks import Task
 from kerb.app.widgets import made
+from kerb.core.arrays import Floats
 from kerb.core.quantity import count, symbol
+from kerb.draw.picture import Picture
 
 SAID_MS = 7000
 
@@ -34,10 +36,11 @@ class Status(QWidget):
         self.progress.setFixedWidth(120)
         self.stop = made(QToolButton(), text="Cancel", toolTip="Stop the background work")
         self.stop.clicked.connect(self._stop)
-        for widget in (self.place, self.points, self.words):
-            row.addWidget(widget)
+        for label in (self.place, self.points, self.words):
+            row.addWidget(label)
         row.addStretch(1)
-        for widget in (self.work, self.progress, self.stop):
+        hidden: tuple[QWidget, ...] = (self.work, self.progress, self.stop)
+        for widget in hidden:
             row.addWidget(widget)
             widget.hide()
         self._hint = ""
@@ -47,7 +50,7 @@ class Status(QWidget):
         session.said.connect(self.say)
         session.working.connect(lambda _task: self.mirror())
 
-    def show_place(self, place: object) -> None:
+    def show_place(self, place: Floats | None) -> None:
         """Coordinates under the cursor."""
         if place is None or self.session.job is None:
             self.place.setText("")
@@ -57,7 +60,7 @@ class Status(QWidget):
         z = f"   Z {place[2]:.{d}f}" if np.isfinite(place[2]) else ""
         self.place.setText(f"E {place[0]:.{d}f}   N {place[1]:.{d}f}{z} {unit}")
 
-    def show_points(self, picture: object) -> None:
+    def show_points(self, picture: Picture | None) -> None:
         """How many points the picture shows."""
         if picture is None:
             self.points.setText("")

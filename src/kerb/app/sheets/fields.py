@@ -7,6 +7,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
+from kerb.app.widgets import emptied
 from kerb.core.setting import Setting
 
 
@@ -27,12 +28,7 @@ def section(text: str) -> QLabel:
 
 def fill_warnings(layout: QLayout, texts: list[str]) -> None:
     """Show texts as warnings in a layout, in place of those that were there."""
-    while layout.count():
-        item = layout.takeAt(0)
-        widget = item.widget() if item is not None else None
-        if widget is not None:
-            widget.hide()
-            widget.deleteLater()
+    emptied(layout)
     for text in texts:
         label = QLabel(f"▲  {text}")
         label.setTextFormat(Qt.TextFormat.PlainText)

@@ -23,7 +23,7 @@ class RingsTable(QTableWidget):
     def __init__(self, session: Session, about: Field) -> None:
         super().__init__(0, 1 + len(about.own))
         self.session, self.about = session, about
-        self.items: tuple[Item, ...] = ()
+        self.shown: tuple[Item, ...] = ()
         self._filling = False
         self.setHorizontalHeaderLabels(["Name", *(own.label for own in about.own)])
         self.verticalHeader().hide()
@@ -43,9 +43,9 @@ class RingsTable(QTableWidget):
             heads.append(f"{own.label} ({density})" if own.unit == "density" else own.label)
         self.setHorizontalHeaderLabels(heads)
         self.setVisible(bool(items))
-        if items == self.items and self.rowCount() == len(items):
+        if items == self.shown and self.rowCount() == len(items):
             return
-        self.items, self._filling = items, True
+        self.shown, self._filling = items, True
         self.setRowCount(len(items))
         for row, item in enumerate(items):
             name = QTableWidgetItem(item.name)
@@ -62,9 +62,9 @@ class RingsTable(QTableWidget):
         self.setFixedHeight(self.horizontalHeader().sizeHint().height() + ROW * min(len(items), MOST_ROWS) + 4)
 
     def _changed(self, cell: QTableWidgetItem) -> None:
-        if self._filling or cell.row() >= len(self.items):
+        if self._filling or cell.row() >= len(self.shown):
             return
-        before = self.items[cell.row()]
+        before = self.shown[cell.row()]
         if cell.column() == 0:
             taken = cell.checkState() == Qt.CheckState.Checked
             name = cell.text().strip() or before.name
@@ -80,16 +80,16 @@ class RingsTable(QTableWidget):
             after = before.with_value(own.label.lower(), value)
             words = f"{own.label.lower()} of {before.name} set to {value if value is not None else 'that of the study'}"
         if after == before:
-            self.items = ()  # what was typed is shown as it was
+            self.shown = ()  # what was typed is shown as it was
             return
-        self.committed.emit(tuple(after if i.key == before.key else i for i in self.items), words)
+        self.committed.emit(tuple(after if i.key == before.key else i for i in self.shown), words)
 
     def keyPressEvent(self, event: object) -> None:
         """Delete removes the chosen rows."""
         key = getattr(event, "key", lambda: 0)()
         if key == Qt.Key.Key_Delete and self.selectionModel().selectedRows():
             gone = {index.row() for index in self.selectionModel().selectedRows()}
-            rest = tuple(item for row, item in enumerate(self.items) if row not in gone)
+            rest = tuple(item for row, item in enumerate(self.shown) if row not in gone)
             self.committed.emit(rest, f"removed {len(gone)}")
         else:
             super().keyPressEvent(event)  # type: ignore[arg-type]

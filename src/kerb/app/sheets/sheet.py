@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScro
 from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
+from kerb.app.widgets import widgets_in
 from kerb.core.quantity import number, quantity, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
@@ -36,10 +37,10 @@ class StudySheet(QWidget):
         self.own: QWidget | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        outer.addWidget(self.scroll)
+        self.scroller = QScrollArea()
+        self.scroller.setWidgetResizable(True)
+        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        outer.addWidget(self.scroller)
         for signal in (session.changed, session.selected, session.drafted, session.answered, session.live.answered):
             signal.connect(self.mirror)
         self.mirror()
@@ -69,7 +70,7 @@ class StudySheet(QWidget):
             self.column.addWidget(own)
         self._build_found(kind)
         self.column.addStretch(1)
-        self.scroll.setWidget(body)
+        self.scroller.setWidget(body)
 
     def _build_head(self, kind: StudyKind) -> None:
         self.name = QLabel()
@@ -230,10 +231,7 @@ class StudySheet(QWidget):
         self.figure.setToolTip(tip)
 
     def _warnings(self, texts: list[str]) -> None:
-        shown = []
-        for place in range(self.notes.count()):
-            widget = self.notes.itemAt(place).widget()
-            shown.append(widget.property("text_shown") if widget is not None else None)
+        shown = [widget.property("text_shown") for widget in widgets_in(self.notes)]
         if shown != texts:
             fill_warnings(self.notes, texts)
 

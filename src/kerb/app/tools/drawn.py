@@ -265,7 +265,7 @@ class EditShapes(Tool):
     def _take_whole(self, shape: Shape, at: QPointF) -> bool:
         """Take a quiet line by its middle."""
         points = self._points(shape)
-        middle = (points[0] + points[-1]) / 2
+        middle = QPointF((points[0].x() + points[-1].x()) / 2, (points[0].y() + points[-1].y()) / 2)
         place = aim(self.view, at, None)
         if (middle - at).manhattanLength() > REACH * 1.4 or place is None:
             return False

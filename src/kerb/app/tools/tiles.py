@@ -46,7 +46,7 @@ class ChooseTiles(Tool):
                 self._take(shapely.Point(place[:2]), True)
         self.view.update()
 
-    def _take(self, shape: object, toggle: bool) -> None:
+    def _take(self, shape: shapely.Geometry, toggle: bool) -> None:
         listed = {tile.id for tile in self.page.listed()}
         keys = {
             k for k, outline in self.page.outlines.items() if k in listed and shapely.Polygon(outline).intersects(shape)

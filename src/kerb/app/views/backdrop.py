@@ -102,10 +102,12 @@ class Backdrop(QObject):
 
     def _ask(self) -> None:
         job = self.session.job
-        wanted = []
+        wanted: list[Wanted] = []
+        if job is None:
+            return
         for holding in self._pictures():
             picture = job.thing(holding).thing
-            part = self._part(holding, picture)
+            part = self._part(holding, picture) if isinstance(picture, PictureRef) else None
             known = self.textures.get(holding.id)
             if part is not None and not (known is not None and known.serves(part)):
                 wanted.append(part)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLayout, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLayout, QLayoutItem, QMenu, QToolButton, QWidget
 
 from kerb.app.widgets import made
 
@@ -76,19 +76,19 @@ class _Flow(QLayout):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.items: list = []
+        self.items: list[QLayoutItem] = []
         self.setContentsMargins(0, 0, 0, 0)
 
-    def addItem(self, item) -> None:
+    def addItem(self, item: QLayoutItem) -> None:
         self.items.append(item)
 
     def count(self) -> int:
         return len(self.items)
 
-    def itemAt(self, place: int):
+    def itemAt(self, place: int) -> QLayoutItem | None:
         return self.items[place] if 0 <= place < len(self.items) else None
 
-    def takeAt(self, place: int):
+    def takeAt(self, place: int) -> QLayoutItem | None:
         return self.items.pop(place) if 0 <= place < len(self.items) else None
 
     def hasHeightForWidth(self) -> bool:

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.sheets.fields import NumberField
 from kerb.app.theme import Theme, font
-from kerb.app.widgets import made
+from kerb.app.widgets import made, there
 from kerb.core.arrays import Floats
 from kerb.core.cloud.filters import COLOUR, Filter
 from kerb.core.quantity import count, number
@@ -61,7 +61,8 @@ class RangeBars(QWidget):
     @property
     def span(self) -> tuple[float, float]:
         """Lowest and highest value that is drawn."""
-        return float(self.edges[0]), float(self.edges[-1])
+        edges = there(self.edges)
+        return float(edges[0]), float(edges[-1])
 
     def x_of(self, value: float) -> float:
         """Where a value is, in widget pixels."""
@@ -69,7 +70,7 @@ class RangeBars(QWidget):
         return BARS.left() + min(max((value - low) / (high - low), 0.0), 1.0) * BARS.width()
 
     def paintEvent(self, _event: object) -> None:
-        if self.edges is None:
+        if self.edges is None or self.counts is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -104,7 +105,7 @@ class RangeBars(QWidget):
             return
         x = event.position().x()
         away = {"low": abs(self.x_of(self.low) - x), "high": abs(self.x_of(self.high) - x)}
-        nearest = min(away, key=away.get)
+        nearest = min(away, key=lambda end: away[end])
         self._dragged = nearest
         self._drag(x)
 

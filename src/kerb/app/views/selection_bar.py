@@ -127,7 +127,7 @@ class SelectionBar(QWidget):
     def _part_menu(self) -> QMenu:
         menu, run = QMenu(self), self.run
         menu.addAction("New part…", lambda: run("new_part"))
-        holding = self.session.main_cloud()
+        holding = self.session.open_cloud
         for words, key in (("Add to {}", "add_to_part"), ("Take out of {}", "take_from_part")):
             if holding.parts:
                 menu.addSeparator()

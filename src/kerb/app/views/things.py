@@ -52,7 +52,7 @@ class ThingsOverlay:
 def ink_of(session: Session, holding: Holding, theme: str) -> str:
     """The colour a holding of points or lines is painted in."""
     inks = INKS[theme]
-    return inks[session.job.state.holdings.index(holding) % len(inks)]
+    return inks[session.open_job.state.holdings.index(holding) % len(inks)]
 
 
 def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: bool = True) -> None:
@@ -125,7 +125,7 @@ def paint_lines(
             painter.drawPolygon(polygon)
             painter.setBrush(Qt.BrushStyle.NoBrush)
         if line.closed:
-            polygon.append(polygon[0])
+            polygon.append(polygon.first())
         for colour, width in ((QColor(view.theme.sheet), 3.2), (ink, 1.5)):
             painter.setPen(QPen(colour, width))
             painter.drawPolyline(polygon)

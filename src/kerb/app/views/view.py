@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from kerb.app.theme import Theme
 from kerb.app.views.drawing import Drawing
 from kerb.app.views.tooling import Mouse
+from kerb.app.widgets import there
 from kerb.core.arrays import Floats, Floats32
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import Picture
@@ -174,7 +175,7 @@ class View(QWidget):
 
     def _paint_picture(self, painter: QPainter) -> None:
         """The last picture, moved and scaled to where the eye is now until the next one is there."""
-        picture = self.picture
+        picture = there(self.picture)
         image = QImage(
             picture.image.data,
             picture.size[0],

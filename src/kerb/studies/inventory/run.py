@@ -153,7 +153,8 @@ def propose(setup: InventorySetup, sources: Sources, progress: Progress) -> Inve
     pairs = matched(shapes, [shape_of(item) for item in known])
     drawn = [item for item in setup.heaps if item.origin != "proposed"]
     taken = {item.key for item in drawn}
-    made, count = [], 1
+    made: list[Item] = []
+    count = 1
     for n, shape in enumerate(shapes):
         old = known[pairs[n]] if n in pairs else None
         if old is not None and old.key in taken:

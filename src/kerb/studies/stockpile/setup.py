@@ -115,7 +115,7 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
     """A setup as jobs of the first weeks kept it, in the present form."""
     if not isinstance(data.get("cloud"), str):
         return data
-    narrowed = {key: data[key] for key in ("classes", "part", "only") if key in data}
+    narrowed: dict[str, Any] = {key: data[key] for key in ("classes", "part", "only") if key in data}
     rest = {key: value for key, value in data.items() if key not in (*narrowed, "toe", "toe_z", "base_surface")}
     return rest | {
         "cloud": {"holding": data["cloud"], **narrowed}, "toe": {"xy": data.get("toe", ()), "z": data.get("toe_z", ())},
