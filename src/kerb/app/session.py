@@ -16,6 +16,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from kerb.app.live import LiveKeeper, Question
 from kerb.app.tasks import Task
 from kerb.app.widgets import there
+from kerb.core.arrays import Ints32
+from kerb.core.cloud.layout import Layout
 from kerb.core.errors import KerbError, TruncatedError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
@@ -83,6 +85,8 @@ class Session(QObject):
         self.live = LiveKeeper(self)
         self._outcomes: dict[str, tuple[str, Outcome, Cutter]] = {}
         self._draft_print: tuple[Setup, str] | None = None
+        # Of the file that is read as the first of a job: what is drawn of it is in its unit.
+        self._unit_read = ""
         self._lock = FolderLock()
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
@@ -165,6 +169,8 @@ class Session(QObject):
     @property
     def unit(self) -> str:
         """Code of the job unit."""
+        if self._unit_read and not self.has_data:
+            return self._unit_read
         return self.job.state.title.unit if self.job else "m"
 
     @property
@@ -464,7 +470,10 @@ class Session(QObject):
         state, first = job.state, wish.path
 
         def work(progress: Progress) -> Holding:
-            preview = lambda xyz, layout: self.previewed.emit((xyz, layout))  # noqa: E731
+            def preview(xyz: Ints32, layout: Layout) -> None:
+                self._unit_read = layout.reference.unit.code
+                self.previewed.emit((xyz, layout))
+
             return holdings.import_file(job.folder, state, wish, progress, preview)
 
         def keep(holding: Holding) -> None:
@@ -481,7 +490,11 @@ class Session(QObject):
             self.bring(rest)
 
         task = self.start(work, f"Importing {first.name}", keep, fail)
-        task.ended.connect(lambda: self.previewed.emit(None))
+        task.ended.connect(self._preview_ended)
+
+    def _preview_ended(self) -> None:
+        self._unit_read = ""
+        self.previewed.emit(None)
 
     def start(
         self,

@@ -266,7 +266,9 @@ class Window(QMainWindow):
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.cursor_moved.connect(self.status.show_place)
-        self.view.picture_changed.connect(lambda: self.status.show_points(self.view.picture))
+        self.view.picture_changed.connect(
+            lambda: self.status.show_points(None if self.view.scene.empty else self.view.picture)
+        )
         self.drawer.profile_chosen.connect(self._profile_chosen)
         self.drawer.histogram_wanted.connect(self.colouring.show_histogram)
 
@@ -280,6 +282,7 @@ class Window(QMainWindow):
     def _job_opened(self) -> None:
         self.selection.forget()
         self._growing = None
+        self.status.show_points(None)
         self._guided = ""
         self.pages.setCurrentIndex(1)
         self.status.show_place(None)

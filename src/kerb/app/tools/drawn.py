@@ -290,9 +290,20 @@ class EditShapes(Tool):
         if place is None:
             self.session.said.emit("Seen too flat from here to move a vertex; look more from above.")
             return
+        if self.view.mode == ORBIT and self._thrown(shape, place):
+            self.session.said.emit(
+                "That would throw the vertex far off; it stays. Look more from above to move it so far."
+            )
+            return
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             place = snapped(self.session, self.view, event.position(), shape.key) or place
         self._try(shape, shape.drawn.moved(self.chosen[1], place))
+
+    def _thrown(self, shape: Shape, place: tuple[float, float]) -> bool:
+        """Whether a place lies further from the other vertices than the shape is wide."""
+        others = np.delete(shape.drawn.places, self.chosen[1] if self.chosen is not None else 0, axis=0)
+        wide = float(np.hypot(*np.ptp(others, axis=0)))
+        return float(np.hypot(*(others - place).T).min()) > max(wide, FAR_OFF * self.view.camera.scale)
 
     def _drag_whole(self, shape: Shape, at: QPointF) -> None:
         place = aim(self.view, at, None)
@@ -470,9 +481,9 @@ class EditShapes(Tool):
         """Move a vertex to typed coordinates."""
         setup = self.session.setup
         try:
-            east, north = (float(part) for part in text.replace(";", ",").split(","))
+            east, north = two_numbers(text)
         except ValueError:
-            self.session.said.emit(f"“{text}” are not two numbers with a comma between them.")
+            self.session.said.emit(f"“{text}” are not two numbers, easting and northing.")
             return
         drawn = shape.drawn.moved(vertex, (east, north))
         if setup is None or not (np.isfinite([east, north]).all() and shape.fits(drawn)):
@@ -555,6 +566,16 @@ class EditShapes(Tool):
             painter.drawEllipse(end, 4.5, 4.5)
             painter.setFont(font(11, font(11).Weight.DemiBold))
             painter.drawText(end + QPointF(7, -5), letter)
+
+
+def two_numbers(text: str) -> tuple[float, float]:
+    """Two typed numbers; where a semicolon or blank parts them, a comma is a decimal one. Raises ValueError."""
+    if ";" in text:
+        parts = text.split(";")
+    else:
+        parts = text.split(",") if text.count(",") == 1 else text.split()
+    first, second = (float(part.replace(",", ".")) for part in parts)
+    return first, second
 
 
 def _vertex_at(points: list[QPointF], position: QPointF) -> int | None:

@@ -120,7 +120,9 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
         places.append([*middle[:2], top.vertices[:, 2].max() if top is not None else middle[2]])
         texts.append(f"{item.name}  {number(net.value, 0)} {symbol(net.unit)}")
         kept = {key: layer for key, layer in one.layers.items() if key in KEPT}
-        outcome.items[item.name] = replace(one, layers=kept)
+        # A page each: heaps of the same name keep theirs.
+        title = item.name if item.name not in outcome.items else f"{item.name} ({item.key})"
+        outcome.items[title] = replace(one, layers=kept)
     for name, list_ in meshes.items():
         if list_:
             outcome.layers[name] = _joined(list_)

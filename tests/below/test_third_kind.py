@@ -1,0 +1,118 @@
+"""A throw-away third kind of study, registered by one line: job, command line, report, clipboard and help follow."""
+
+import json
+from dataclasses import replace
+
+import numpy as np
+import pypdfium2 as pdfium
+
+from kerb import cli
+from kerb.core.progress import silent
+from kerb.demo import yard
+from kerb.job import holdings, studies
+from kerb.job.holdings import ImportWish, import_cloud
+from kerb.job.job import Job
+from kerb.report.deliver import chapter_of
+from kerb.report.pdf import ReportWish, make_report
+from kerb.studies.drawn import Drawn
+from kerb.studies.scope import Scope
+from tests.support import YARD, CommandLine
+from tests.third import LevelSetup, registered
+
+SQUARE = (np.array([[-5.0, -5], [5, -5], [5, 5], [-5, 5]]) + yard.ORIGIN + yard.HEAPS[1].centre).round(2)
+
+
+class Third(CommandLine):
+    def setUp(self):
+        super().setUp()
+        self.enterContext(registered())
+        self.area = self.folder / "area.txt"
+        np.savetxt(self.area, SQUARE, fmt="%.3f")
+
+    def truth(self, job):
+        store = job.store(job.state.holdings[0])
+        xyz = store.coordinates(slice(0, store.count))
+        inside = ((xyz[:, :2] > SQUARE.min(axis=0)) & (xyz[:, :2] < SQUARE.max(axis=0))).all(axis=1)
+        inside &= np.asarray(store.column("classification")) != 7
+        return xyz[inside, 2]
+
+    def job(self):
+        job = Job.create(self.folder / "one.kerb")
+        holding = import_cloud(job.folder, job.state, ImportWish(YARD), silent())
+        job.execute(holdings.added(job, holding))
+        return job
+
+    def asked(self, job, **values):
+        setup = LevelSetup(Scope(job.state.holdings[0].id), area=Drawn.of(SQUARE), **values)
+        change, study = studies.made(job.state, "third", "Level of heap 2", setup)
+        job.execute(change)
+        return study
+
+    def test_in_a_job_from_setup_to_report(self):
+        job = self.job()
+        study = self.asked(job, level=2.0, keep=True)
+        z = self.truth(job)
+        outcome, print_ = studies.run_study(job, study, silent())
+        self.assertAlmostEqual(outcome.value("level"), z.mean() - 2.0, places=9)
+        self.assertEqual(outcome.value("points"), len(z))
+        job.execute(studies.answered(study, outcome, print_))
+        for change in studies.made_holdings(job, outcome):
+            job.execute(change)
+        self.assertEqual(job.state.holdings[-1].name, "Area of it")
+        job.save()
+        again = Job.open(job.folder)
+        study = again.state.studies[0]
+        self.assertFalse(studies.is_stale(again.state, study))
+        kept = studies.outcome_of(again, study)
+        self.assertEqual(list(kept.layers), list(outcome.layers), "a name with a slash comes back whole")
+        np.testing.assert_array_equal(kept.layers["some"].xyz, outcome.layers["some"].xyz)
+        self.assertEqual(kept.charts[0].title, "Elevations")
+        pdf = pdfium.PdfDocument(make_report([chapter_of(again, study, kept)], ReportWish()))
+        text = "".join(page.get_textpage().get_text_bounded() for page in pdf)
+        pdf.close()
+        for words in ("Level of heap 2", "Arithmetic mean", "Heights", f"{z.mean() - 2.0:.3f}"):
+            self.assertIn(words, text)
+
+    def test_any_field_makes_it_stale_and_what_is_kept_back_does_not(self):
+        job = self.job()
+        study = self.asked(job)
+        outcome, print_ = studies.run_study(job, study, silent())
+        job.execute(studies.answered(study, outcome, print_))
+        for values in ({"level": 1.0}, {"mean": "median"}, {"keep": True}, {"area": Drawn.of(SQUARE[:3])}):
+            now = job.state.studies[0]
+            job.execute(studies.changed(now, "other", replace(studies.setup_of(now), **values)))
+            self.assertTrue(studies.is_stale(job.state, job.state.studies[0]), values)
+            job.undo()
+            self.assertFalse(studies.is_stale(job.state, job.state.studies[0]), values)
+
+    def test_on_the_command_line(self):
+        found = self.json("third", YARD, "--area", self.area, "--level", "2", "--mean", "median", "--report",
+                          self.folder / "level.pdf")  # fmt: skip
+        z = np.median(self.truth(self.job())) - 2.0
+        self.assertAlmostEqual(found["figures"]["level"]["value"], z, places=9)
+        self.assertEqual((found["study"], found["settings"]["mean"]), ("third", "median"))
+        self.assertTrue((self.folder / "level.pdf").read_bytes().startswith(b"%PDF"))
+        status, text = self.kerb("third", YARD, "--area", self.area)
+        self.assertEqual(status, 0)
+        self.assertRegex(text, r"Level +\+?\d")
+        for words, said in (
+            (("--area", self.area, "--mean", "mode"), "mode"),
+            (("--area", self.area, "--level", "high"), "high"),
+            (("--area", self.folder / "none.txt"), "none.txt"),
+            ((), "--area"),
+            (("--area", self.area, "--report", YARD), "yard_small.laz"),
+        ):
+            status, _ = self.kerb("third", YARD, *words)
+            self.assertEqual(status, 2, words)
+            self.assertIn(said, self.error)
+        self.assertIn("How high does it stand?", cli.parser().format_help() + str(cli.verbs()["third"]))
+
+    def test_compute_of_a_job_does_what_is_out_of_date(self):
+        job = self.job()
+        self.asked(job, level=2.0)
+        job.save()
+        done = self.json("compute", job.folder, "--report", self.folder / "month.pdf")
+        self.assertTrue((self.folder / "month.pdf").exists())
+        self.assertIn("Level of heap 2", json.dumps(done))
+        again = Job.open(job.folder)
+        self.assertFalse(studies.is_stale(again.state, again.state.studies[0]))
