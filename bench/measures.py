@@ -11,6 +11,7 @@ import numpy as np
 
 from bench import importing as importing_
 from bench import preparing
+from bench import studies as studies_
 from bench.shared import FAR, FOLDER, terrain, timed
 from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
@@ -151,27 +152,6 @@ def drawing(count: int) -> dict:
     return {"kerb": frame, "also": also}
 
 
-def dragging(count: int) -> dict:
-    from kerb.studies.stockpile import StockpileSetup
-    from kerb.studies.stockpile.live import LiveHeap
-
-    side = np.sqrt(count / 160.0)
-    cloud = store(int(count * 2))
-    side = np.sqrt(count * 2 / 160.0)
-    angle = np.linspace(0, 2 * np.pi, 24, endpoint=False)
-    radius = np.sqrt(count / 160.0 / np.pi)
-    ring = FAR[:2] + side / 2 + radius * np.column_stack([np.cos(angle), np.sin(angle)])
-    setup = lambda r: StockpileSetup(toe=tuple(map(tuple, r.tolist())))  # noqa: E731
-    ready, live = timed(lambda: LiveHeap(cloud, setup(ring), METRE))
-    live.answer(setup(ring))
-    times = []
-    for step in range(12):
-        moved = ring.copy()
-        moved[3] += 0.05 * (step + 1)
-        times.append(timed(lambda: live.answer(setup(moved)))[0])  # noqa: B023
-    return {"kerb": float(np.median(times)), "also": {"slowest of 12": max(times), "made ready once": ready}}
-
-
 def triangulating(count: int) -> dict:
     from scipy.spatial import Delaunay
 
@@ -182,19 +162,6 @@ def triangulating(count: int) -> dict:
     ours, _ = timed(lambda: triangulate(points))
     theirs, _ = timed(lambda: Delaunay(points[:, :2] - FAR[:2]))
     return {"kerb": ours, "plain": theirs, "library": "SciPy Delaunay"}
-
-
-def computing(count: int) -> dict:
-    from kerb.studies.stockpile import HeapData, StockpileSetup, run
-
-    cloud = store(int(count * 2))
-    side = np.sqrt(count * 2 / 160.0)
-    radius = np.sqrt(count / 160.0 / np.pi)
-    angle = np.linspace(0, 2 * np.pi, 24, endpoint=False)
-    ring = FAR[:2] + side / 2 + radius * np.column_stack([np.cos(angle), np.sin(angle)])
-    setup = StockpileSetup(toe=tuple(map(tuple, ring.tolist())))
-    ours, _ = timed(lambda: run(setup, HeapData(cloud), silent()))
-    return {"kerb": ours}
 
 
 def nearest(count: int) -> dict:
@@ -234,8 +201,13 @@ MEASURES = {
     "draw": Measure(
         "picture while moving (640×400, shown at 1280×800)", drawing, (M, 10 * M, 50 * M), (M,), "0.05 s; rest 1.5 s"
     ),
-    "toe": Measure("toe drag, points inside", dragging, (M // 2, 2 * M), (M // 4,), "0.1 s"),
-    "study": Measure("stockpile in full, points inside", computing, (2 * M,), (M // 4,), "–"),
+    "toe": Measure("toe drag, points inside", studies_.dragging, (M // 2, 2 * M), (M // 4,), "0.1 s"),
+    "design": Measure(
+        "toe drag over a design, triangles", studies_.dragging_over_design, (M // 10, M), (M // 10,), "0.1 s"
+    ),
+    "study": Measure("stockpile in full, points inside", studies_.computing, (2 * M,), (M // 4,), "–"),
+    "inventory": Measure("inventory of 40 heaps, points", studies_.inventory, (20 * M,), (2 * M,), "≤ 1"),
+    "step": Measure("a step in a large job (99 of 100), steps", studies_.stepping, (10_000,), (1000,), "0.02 s"),
     "tin": Measure("Delaunay surface", triangulating, (M,), (M // 4,), "≤ 0.3"),
     "nearest": Measure("nearest neighbour, n against n", nearest, (M, 10 * M), (M,), "≤ 0.15"),
 }
