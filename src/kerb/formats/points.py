@@ -12,6 +12,7 @@ import numpy as np
 from kerb.core.arrays import AnyArray, Floats
 from kerb.core.cloud.layout import Columns, Layout, PointStream
 from kerb.core.cloud.quantise import About, FloatStream
+from kerb.core.cloud.setups import DETAIL, SETUP, renumbered, with_setups
 from kerb.core.errors import InputError
 from kerb.core.placing import CONVERT, TRANSFORM, Placing
 from kerb.core.reference import UNKNOWN, ReferenceSystem
@@ -119,6 +120,7 @@ class Scaled:
         details = dict(stream.layout.details)
         if plan != 1.0 or height != 1.0 or placing.swap or placing.result != stream.layout.reference:
             details["converted"] = [placing.source.unit.code, placing.result.unit.code]
+        details = with_setups(details, lambda places: places[:, order] * factor)
         self.layout: Layout = replace(
             stream.layout,
             scale=stream.layout.scale[order] * factor,
@@ -151,6 +153,7 @@ class Transformed(FloatStream):
         self._mapper = placing.mapper()
         layout = stream.layout
         details = {**layout.details, "converted": [layout.reference.code, placing.result.code]}
+        details = with_setups(details, self._mapper)
         super().__init__(self._moved, About(layout.source, layout.source_format, placing.result, details), stream.count)
         self._note = _placing_note(placing)
 
@@ -182,6 +185,9 @@ class Joined(FloatStream):
         self._kinds = _shared_kinds(streams)
         names = [Path(stream.layout.source).name for stream in streams]
         details: dict[str, Any] = {"files": [stream.layout.source for stream in streams], "file_names": names}
+        setups, self._numbers = renumbered([stream.layout.details for stream in streams])
+        if setups:
+            details[DETAIL] = setups
         about = About(first.source, first.source_format, first.reference, details)
         super().__init__(self._pieces_of_all, about, sum(stream.count for stream in streams))
 
@@ -194,6 +200,8 @@ class Joined(FloatStream):
                     name: have[name].astype(kind) if name in have else np.zeros(len(records), kind)
                     for name, kind in self._kinds.items()
                 }
+                if self._numbers[number]:
+                    columns[SETUP] = _exchanged(columns[SETUP], self._numbers[number])
                 columns[FILE] = np.full(len(records), number, np.uint16)
                 yield layout.origin + records["xyz"] * layout.scale, columns
 
@@ -203,6 +211,15 @@ class Joined(FloatStream):
         own = [note for note in self.warnings if note[0] in ("not-finite", "out-of-reach")]
         several = [(code, f"{Path(s.layout.source).name}: {text}") for s in self._streams for code, text in s.warnings]
         self.warnings = [*several, *own]
+
+
+def _exchanged(values: AnyArray, change: dict[int, int]) -> AnyArray:
+    """Numbers of setups as they are in the joined cloud."""
+    table = np.arange(int(values.max(initial=0)) + 1)
+    for old, new in change.items():
+        if old < len(table):
+            table[old] = new
+    return table[values].astype(values.dtype)
 
 
 def _shared_kinds(streams: list[PointStream]) -> dict[str, np.dtype]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
 from kerb.core.cloud.layout import Columns, PointStream
+from kerb.core.cloud.setups import with_setups
 from kerb.core.cloud.store import ASIDE, ELEVATION, CloudStore
 from kerb.core.errors import FormatError
 from kerb.core.reference import ReferenceSystem
@@ -54,7 +55,10 @@ class Outgoing:
             reference = replace(
                 reference, wkt="", code="", name=f"{self.reference.name}, in {unit.plural}".lstrip(", ")
             )
-        return replace(self, scale=self.scale * factor, origin=self.origin * factor, reference=reference)
+        details = with_setups(self.details, lambda places: places * factor)
+        return replace(
+            self, scale=self.scale * factor, origin=self.origin * factor, reference=reference, details=details
+        )
 
 
 def from_store(
@@ -79,9 +83,10 @@ def from_store(
                 yield places, {name: np.asarray(values[name][some]) for name in kinds}
 
     origin = store.origin if store.placement is None else np.floor(store.bounds[0])
+    details = store.meta.details if store.placement is None else with_setups(store.meta.details, store.placement)
     return Outgoing(
         store.scale, origin, store.reference, kinds, blocks, store.count, store.meta.source,
-        store.meta.details, {**store.meta.attributes, **(units or {})},
+        details, {**store.meta.attributes, **(units or {})},
     )  # fmt: skip
 
 

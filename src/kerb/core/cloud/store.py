@@ -18,6 +18,7 @@ import numpy as np
 from kerb.core.arrays import AnyArray, Bytes, Floats, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
+from kerb.core.cloud.setups import ScanSetup, setups_of
 from kerb.core.errors import JobError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.parallel import each, ranges
@@ -108,6 +109,12 @@ class CloudStore:
         made = self.snapshot()
         made.place(None)
         return made
+
+    @property
+    def setups(self) -> tuple[ScanSetup, ...]:
+        """The setups of the scanner that saw the points, where they stand now; none where the files told none."""
+        found = setups_of(self.meta.details)
+        return found if self.placement is None else tuple(setup.mapped(self.placement) for setup in found)
 
     def place(self, placement: Rigid | None) -> None:
         """Look at the cloud moved by a rigid transform; nothing on disk changes."""

@@ -8,9 +8,11 @@ quadrature; arcs and straights in closed form. Vertical curves are parabolas: z 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
@@ -18,6 +20,9 @@ from kerb.core.errors import InputError
 NODES, WEIGHTS = np.polynomial.legendre.leggauss(12)
 STRAIGHT = 1e-12
 LARGEST_TURN = 0.5
+NEWTON_STEPS, LEAST_SLOPE, LARGEST_STEP = 12, 0.05, 0.1
+CHECKED, MAPPED_TO, MOST_HALVINGS = 9, 2e-4, 8
+Mapper = Callable[[Floats], Floats]
 
 
 @dataclass(frozen=True)
@@ -74,6 +79,30 @@ class Element:
         start = (self.start[0] * factor, self.start[1] * factor)
         return Element(start, self.azimuth, self.length * factor, self.k0 / factor, self.k1 / factor)
 
+    def halves(self) -> tuple[Element, Element]:
+        """The same element as two of half its length; curvature is linear, so both are exact."""
+        half = 0.5 * self.length
+        middle, k = self.at(np.array([half]))[0], 0.5 * (self.k0 + self.k1)
+        turn = float(self.direction(np.array([half]))[0])
+        return (Element(self.start, self.azimuth, half, self.k0, k),
+                Element((float(middle[0]), float(middle[1])), turn, half, k, self.k1))  # fmt: skip
+
+    def mapped(self, mapper: Mapper, level: float) -> tuple[Element, float]:
+        """The element nearest to its image under a map of (n, 3) places, and how far that is off in plan, at most.
+
+        A map of one reference system to another turns and scales a short piece by the same amounts all along: the
+        element keeps its form, and the ends of its image say how it is placed.
+        """
+        share = np.linspace(0.0, 1.0, CHECKED)
+        own = self.at(share * self.length)
+        image = mapper(np.column_stack([own, np.full(CHECKED, level)]))[:, :2]
+        chord, seen = own[-1] - own[0], image[-1] - image[0]
+        scale = float(np.hypot(*seen) / np.hypot(*chord))
+        turn = float(np.arctan2(seen[0], seen[1]) - np.arctan2(chord[0], chord[1]))
+        start = (float(image[0, 0]), float(image[0, 1]))
+        made = Element(start, self.azimuth + turn, self.length * scale, self.k0 / scale, self.k1 / scale)
+        return made, float(np.hypot(*(made.at(share * made.length) - image).T).max())
+
     def steps(self, tolerance: float) -> Floats:
         """Distances at which chords stay within ``tolerance`` of the element, its ends among them."""
         sharpest = max(abs(self.k0), abs(self.k1))
@@ -94,12 +123,17 @@ class Grade:
 
 @dataclass(frozen=True)
 class Alignment:
-    """A named alignment from ``start_station``; ``profile`` may be empty."""
+    """A named alignment from ``start_station``; ``profile`` may be empty.
+
+    ``stations`` are those of the ends of its elements where they are not their lengths added up: after a map, which
+    stretches lengths by some parts in a million, the stations stay those of the design.
+    """
 
     name: str
     start_station: float
     elements: tuple[Element, ...]
     profile: tuple[Grade, ...] = ()
+    stations: tuple[float, ...] = ()
 
     @property
     def length(self) -> float:
@@ -109,7 +143,17 @@ class Alignment:
     @property
     def end_station(self) -> float:
         """Station of its end."""
-        return self.start_station + self.length
+        return float(self.marks[-1])
+
+    @property
+    def starts(self) -> Floats:
+        """Distance along of the start of each element, and of the end of the last, (n + 1,)."""
+        return np.concatenate([[0.0], np.cumsum([element.length for element in self.elements])])
+
+    @property
+    def marks(self) -> Floats:
+        """Station of the start of each element, and of the end of the last, (n + 1,)."""
+        return np.array(self.stations, float) if self.stations else self.start_station + self.starts
 
     def at(self, stations: Floats) -> Floats:
         """Places (n, 3) at stations (n,); NaN beyond the ends, and NaN elevations without a profile.
@@ -118,8 +162,8 @@ class Alignment:
         """
         if not self.elements:
             raise InputError(f"alignment '{self.name}' has no element")
-        along = np.asarray(stations, float) - self.start_station
-        starts = np.concatenate([[0.0], np.cumsum([element.length for element in self.elements])])
+        starts = self.starts
+        along = self._along(np.asarray(stations, float))
         out = np.full((len(along), 3), np.nan)
         which = np.clip(np.searchsorted(starts, along, side="right") - 1, 0, len(self.elements) - 1)
         for number, element in enumerate(self.elements):
@@ -149,12 +193,103 @@ class Alignment:
                 out[on] = z[number] - g0 * length / 2 + g0 * s + (g1 - g0) * s * s / (2 * length)
         return out
 
+    def _along(self, stations: Floats) -> Floats:
+        """Distances along (n,) of stations (n,); beyond the ends they go on as they are."""
+        if not self.stations:
+            return stations - self.start_station
+        marks, starts = self.marks, self.starts
+        inside = np.interp(stations, marks, starts)
+        return inside + np.minimum(stations - marks[0], 0.0) + np.maximum(stations - marks[-1], 0.0)
+
+    def locate(self, xy: Floats) -> tuple[Floats, Floats]:
+        """Stations (n,) and offsets (n,) of plan places (n, 2), offsets positive to the right; the reverse of :meth:`at`.
+
+        The foot is the nearest place of the alignment at which the line to it stands square; NaN where there is none,
+        which is beyond the ends. At a kink the foot is the corner. Found by Newton's method on
+        (p - c(s)) · t(s) = 0 with the derivative k(s) o - 1 (Frenet), from the nearest of close samples.
+        Raises InputError when there is no element.
+        """
+        if not self.elements:
+            raise InputError(f"alignment '{self.name}' has no element")
+        xy = np.asarray(xy, float)[:, :2]
+        samples = self._samples()
+        _, nearest = scipy.spatial.cKDTree(self._plan(samples)[0] - xy[0] if len(xy) else self._plan(samples)[0]).query(
+            xy - xy[0] if len(xy) else xy
+        )
+        total, s = self.starts[-1], samples[nearest]
+        for _ in range(NEWTON_STEPS):
+            place, azimuth, bend = self._plan(s)
+            away = xy - place
+            ahead = away[:, 0] * np.sin(azimuth) + away[:, 1] * np.cos(azimuth)
+            aside = away[:, 0] * np.cos(azimuth) - away[:, 1] * np.sin(azimuth)
+            slope = np.maximum(1.0 - bend * aside, LEAST_SLOPE)
+            s = np.clip(s + np.clip(ahead / slope, -LARGEST_STEP * total, LARGEST_STEP * total), 0.0, total)
+        place, azimuth, _ = self._plan(s)
+        away = xy - place
+        ahead = away[:, 0] * np.sin(azimuth) + away[:, 1] * np.cos(azimuth)
+        aside = away[:, 0] * np.cos(azimuth) - away[:, 1] * np.sin(azimuth)
+        offset = np.where(aside < 0, -1.0, 1.0) * np.hypot(*away.T)
+        stations = np.interp(s, self.starts, self.marks)
+        loose = 1e-6 * max(1.0, total * 1e-3)
+        beyond = ((s <= 0.0) & (ahead < -loose)) | ((s >= total) & (ahead > loose))
+        stations[beyond] = offset[beyond] = np.nan
+        return stations, offset
+
+    def _samples(self) -> Floats:
+        """Distances along, so close together that the nearest one lies on the way to the foot."""
+        found = []
+        for start, element in zip(self.starts, self.elements, strict=False):
+            sharpest = max(abs(element.k0), abs(element.k1), 1.0 / max(element.length, 1e-9))
+            parts = int(np.clip(np.ceil(element.length * sharpest * 12), 8, 4000))
+            found.append(start + np.linspace(0.0, element.length, parts + 1))
+        return np.unique(np.concatenate(found))
+
+    def _plan(self, along: Floats) -> tuple[Floats, Floats, Floats]:
+        """Places (n, 2), azimuths (n,) and curvatures (n,) at distances along (n,) within its length."""
+        starts = self.starts
+        which = np.clip(np.searchsorted(starts, along, side="right") - 1, 0, len(self.elements) - 1)
+        place, azimuth, bend = np.empty((len(along), 2)), np.empty(len(along)), np.empty(len(along))
+        for number in np.unique(which).tolist():
+            mine, element = which == number, self.elements[number]
+            s = along[mine] - starts[number]
+            place[mine], azimuth[mine] = element.at(s), element.direction(s)
+            bend[mine] = element.k0 + (element.k1 - element.k0) * (s / element.length if element.length else 0.0)
+        return place, azimuth, bend
+
+    def mapped(self, mapper: Mapper) -> Alignment:
+        """The same alignment under a map of (n, 3) places, with the stations of the design.
+
+        Elements are cut in halves until each is as near to its image as ``MAPPED_TO`` (in the unit of the map's result).
+        Raises whatever the map raises.
+        """
+        level = float(np.mean([grade.elevation for grade in self.profile])) if self.profile else 0.0
+        made: list[Element] = []
+        marks = [float(self.marks[0])]
+        waiting = [(e, float(a), float(b), 0) for e, a, b in
+                   zip(self.elements, self.marks[:-1], self.marks[1:], strict=True)][::-1]  # fmt: skip
+        while waiting:
+            element, first, last, depth = waiting.pop()
+            seen, off = element.mapped(mapper, level)
+            if off > MAPPED_TO and depth < MOST_HALVINGS:
+                front, back = element.halves()
+                middle = 0.5 * (first + last)
+                waiting += [(back, middle, last, depth + 1), (front, first, middle, depth + 1)]
+                continue
+            made.append(seen)
+            marks.append(last)
+        profile = self.profile
+        if profile:
+            known = np.array([grade.station for grade in profile])
+            on = self.at(np.clip(known, marks[0], marks[-1]))[:, :2]
+            z = mapper(np.column_stack([on, [grade.elevation for grade in profile]]))[:, 2]
+            profile = tuple(replace(g, elevation=float(v)) for g, v in zip(profile, z, strict=True))
+        return replace(self, elements=tuple(made), profile=profile, stations=tuple(marks))
+
     def flattened(self, tolerance: float) -> tuple[Floats, Floats]:
         """Vertices (n, 3) whose chords stay within ``tolerance`` in plan and in profile, and their stations (n,)."""
-        stations, at = [], self.start_station
-        for element in self.elements:
-            stations.append(at + element.steps(tolerance))
-            at += element.length
+        stations: list[Floats] = []
+        for number, element in enumerate(self.elements):
+            stations.append(np.interp(self.starts[number] + element.steps(tolerance), self.starts, self.marks))
         for number, grade in enumerate(self.profile):
             stations.append(np.array([grade.station]))
             if grade.curve > 0 and 0 < number < len(self.profile) - 1:
@@ -174,6 +309,7 @@ class Alignment:
             self,
             start_station=self.start_station * plan,
             elements=tuple(element.scaled(plan) for element in self.elements),
+            stations=tuple(station * plan for station in self.stations),
             profile=tuple(Grade(g.station * plan, g.elevation * height, g.curve * plan) for g in self.profile),
         )
 

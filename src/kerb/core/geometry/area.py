@@ -61,9 +61,10 @@ class Area:
 
     def coverage(self, low: Floats, cell: float, shape: tuple[int, int]) -> Floats:
         """Share of each grid cell inside, 0 to 1, exact; ``shape`` is (rows of y, columns of x)."""
-        share = polygon.coverage(self.outline, low, cell, shape)
+        # A ring that runs clockwise covers by negative shares.
+        share = np.abs(polygon.coverage(self.outline, low, cell, shape))
         for hole in self.holes:
-            share -= polygon.coverage(hole, low, cell, shape)
+            share -= np.abs(polygon.coverage(hole, low, cell, shape))
         return np.clip(share, 0.0, 1.0)
 
     def check(self, name: str) -> None:

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from kerb.core.arrays import Floats
-from kerb.core.geometry.alignment import Alignment
-
-Mapper = Callable[[Floats], Floats]
+from kerb.core.geometry.alignment import Alignment, Mapper
 
 
 @dataclass(frozen=True)
@@ -81,8 +78,9 @@ class LineSet:
         return tuple(dict.fromkeys(line.layer for line in self.lines))
 
     def mapped(self, mapper: Mapper) -> LineSet:
-        """The same lines elsewhere. Exact alignments do not survive a map and are left out."""
-        return LineSet(tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines), (), self.fields)
+        """The same lines elsewhere; exact alignments stay exact to a fraction of a millimetre, with their stations."""
+        lines = tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines)
+        return LineSet(lines, tuple(alignment.mapped(mapper) for alignment in self.alignments), self.fields)
 
     def scaled(self, plan: float, height: float) -> LineSet:
         """The same lines in another unit, exact alignments included."""

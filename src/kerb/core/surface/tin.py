@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 import pythoncdt
+import shapely
 
 from kerb.core.arrays import Floats, Ints, Ints32, Mask
-from kerb.core.errors import NotDeterminable
+from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.surface.delaunay import triangulation
 from kerb.core.surface.tin_kernels import elevations, index_triangles
 
@@ -119,17 +121,25 @@ def ends(points: Floats) -> tuple[Floats, Floats]:
     return np.array([column.min() for column in columns]), np.array([column.max() for column in columns])
 
 
-def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
+def triangulate(
+    points: Floats, ring: Floats | None = None, lines: Sequence[Floats] = (), holes: Sequence[Floats] = ()
+) -> Tin:
     """Delaunay surface of (n, 3) points; with ``ring`` (k, 3) constrained to its line and cut off outside it.
+
+    ``lines`` (k, 3 each) are breaklines that its edges follow; ``holes`` (k, 3 each) are closed lines without surface
+    inside. A hole needs a ring round it.
 
     Points on the same place in plan become one with their mean elevation. The triangulation is CDT's (Artem Amirkhanov,
     by way of ``pythoncdt``).
 
     Raises
     ------
-    NotDeterminable, when fewer than three places remain or all lie on one line.
+    InputError, when there are holes without a ring; NotDeterminable, when fewer than three places remain or all lie on one line.
     """
-    both = points if ring is None else np.concatenate([ring, points])
+    if holes and ring is None:
+        raise InputError("a hole needs a line round the surface")
+    rings = [] if ring is None else [ring, *holes]
+    both = np.concatenate([*rings, *lines, points])
     if len(both) < 3:
         raise NotDeterminable(f"a surface needs three points, there are {len(both)}")
     origin = np.floor(both.min(axis=0))
@@ -138,20 +148,38 @@ def triangulate(points: Floats, ring: Floats | None = None) -> Tin:
         raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
     mesh = triangulation()
     mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))  # type: ignore[call-overload]
+    edges = _edges(place, [len(line) for line in (*rings, *lines)], len(rings))
+    if len(edges):
+        mesh.insert_edges(np.ascontiguousarray(edges, np.uint32))  # type: ignore[call-overload]
     if ring is None:
         mesh.erase_super_triangle()
+    elif lines or holes:
+        # By where triangles lie and not by which lines part them: a breakline parts nothing off.
+        mesh.erase_super_triangle()
     else:
-        corner = place[: len(ring)]
-        edges = np.column_stack([corner, np.roll(corner, -1)])
-        mesh.insert_edges(np.ascontiguousarray(edges[edges[:, 0] != edges[:, 1]], np.uint32))  # type: ignore[call-overload]
         mesh.erase_outer_triangles()
     triangles = np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
     if mesh.vertices_count() != len(vertices):
         vertices = _with_crossings(vertices, mesh)
+    if ring is not None and (lines or holes) and len(triangles):
+        middle = vertices[triangles, :2].mean(axis=1)
+        shape = shapely.Polygon(ring[:, :2] - origin[:2], [hole[:, :2] - origin[:2] for hole in holes])
+        triangles = triangles[shapely.contains_xy(shape, middle)]
     if not len(triangles):
         where = "the points lie on one line in plan" if ring is None else "no triangle lies inside the line"
         raise NotDeterminable(where)
     return Tin(vertices, triangles, origin)
+
+
+def _edges(place: Ints, lengths: list[int], closed: int) -> Ints:
+    """Pairs of vertices (n, 2) that lines of some lengths, the first of them closed, run along; ``place`` in order."""
+    found, at = [np.empty((0, 2), np.int64)], 0
+    for number, length in enumerate(lengths):
+        corner = place[at : at + length]
+        found.append(np.column_stack([corner, np.roll(corner, -1)])[: length if number < closed else length - 1])
+        at += length
+    edges = np.concatenate(found)
+    return edges[edges[:, 0] != edges[:, 1]]
 
 
 def _merged(local: Floats) -> tuple[Floats, Ints]:

@@ -1,0 +1,440 @@
+"""Alignments, rigid transforms, areas and surfaces, against closed forms, shapely, SciPy, laspy-free twins and PROJ."""
+
+import json
+import unittest
+from dataclasses import asdict
+
+import numpy as np
+import pyproj
+import shapely
+from scipy.interpolate import LinearNDInterpolator
+from scipy.spatial.transform import Rotation
+
+from kerb.core.cloud.setups import ScanSetup, renumbered, setups_of, with_setups
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry import plane, polygon
+from kerb.core.geometry.alignment import Alignment, Element, Grade, arc, straight
+from kerb.core.geometry.area import Area, inside_any, ring_of
+from kerb.core.geometry.features import Line, LineSet
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.placing import TRANSFORM, Placing
+from kerb.core.reference import from_text, local_grid
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.grid import HeightGrid, filled, gridded
+from kerb.core.surface.surfaces import CloudTop, GridSurface, TinSurface, surface_of
+from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.surface.volume import between, by_grid
+from kerb.core.things import LINES, Placed, moved, relocated
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.job import vault
+from kerb.studies.scope import Scope
+from tests.support import FAR, Folder, circle, jittered, store_of
+
+UNEVEN = np.array([[0, 0], [9, 0], [9, 4], [5, 4], [5, 7], [0, 7.0]])  # an L: 9 × 4 and 5 × 3, area 51
+HOLE = np.array([[1, 1], [1, 3], [4, 3], [4, 1.0]])  # clockwise, area 6
+
+
+def road(at=(0.0, 0.0)):
+    """A straight of 100, a clothoid of 60 into a right curve of radius 200, 80 of it, with a profile."""
+    a = straight(at, (at[0] + 60.0, at[1] + 80.0))
+    b = Element(tuple(a.end.tolist()), a.azimuth, 60.0, 0.0, 1 / 200)
+    c = Element(tuple(b.end.tolist()), float(b.direction(np.array([60.0]))[0]), 80.0, 1 / 200, 1 / 200)
+    return Alignment("road", 500.0, (a, b, c), (Grade(500, 10.0), Grade(620, 13.0, 40.0), Grade(740, 11.0)))
+
+
+class Alignments(Folder):
+    def test_station_and_offset_come_back(self):
+        """The inverse against the forward way, at offsets on both sides and far from the origin."""
+        for line in (road(), road((500_000.0, 5_800_000.0))):
+            stations = np.linspace(501.0, 739.0, 300)
+            offsets = np.tile([-30.0, -2.5, 0.0, 4.0, 60.0], 60)
+            places = line.at(stations)[:, :2]
+            ahead = line.at(stations + 1e-3)[:, :2] - line.at(stations - 1e-3)[:, :2]
+            right = np.column_stack([ahead[:, 1], -ahead[:, 0]]) / np.hypot(*ahead.T)[:, None]
+            found, aside = line.locate(places + right * offsets[:, None])
+            np.testing.assert_allclose(found, stations, atol=2e-5)
+            np.testing.assert_allclose(aside, offsets, atol=2e-5)
+
+    def test_closed_forms_of_the_inverse(self):
+        line = Alignment("straight", 100.0, (straight((10, 20), (10, 120)),))
+        stations, offsets = line.locate(np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]]))
+        np.testing.assert_allclose(stations[:3], [130, 100, 200], atol=1e-9)
+        np.testing.assert_allclose(offsets[:3], [3, -4, 0], atol=1e-9)
+        self.assertTrue(np.isnan([*stations[3:], *offsets[3:]]).all(), "beyond the ends there is none")
+        curve = arc((0, 10), (0, 0), (10, 0), right=True)
+        line = Alignment("arc", 0.0, (curve,))
+        angle = np.radians([20.0, 70.0])
+        outside = np.column_stack([12 * np.sin(angle), 12 * np.cos(angle)])
+        stations, offsets = line.locate(outside)
+        np.testing.assert_allclose(stations, 10 * angle, atol=1e-8)
+        np.testing.assert_allclose(offsets, [-2, -2], atol=1e-9)
+        _, offsets = line.locate(outside * 7 / 12)
+        np.testing.assert_allclose(offsets, [3, 3], atol=1e-9)
+
+    def test_at_a_kink_the_corner_is_the_foot(self):
+        line = Alignment("kink", 0.0, (straight((0, 0), (0, 10)), straight((0, 10), (10, 10))))
+        stations, offsets = line.locate(np.array([[-3.0, 14.0]]))
+        self.assertAlmostEqual(stations[0], 10.0, places=6)
+        self.assertAlmostEqual(offsets[0], -5.0, places=6)
+
+    def test_nearest_by_shapely(self):
+        """A brute-force twin: distances to the line flattened to a tenth of a millimetre."""
+        line, rng = road(), np.random.default_rng(4)
+        places = line.at(rng.uniform(505, 735, 200))[:, :2] + rng.normal(0, 20, (200, 2))
+        stations, offsets = line.locate(places)
+        known = np.isfinite(stations)
+        self.assertGreater(known.sum(), 180)
+        flat = shapely.LineString(line.flattened(1e-4)[0][:, :2])
+        away = shapely.distance(flat, shapely.points(places[known]))
+        np.testing.assert_allclose(np.abs(offsets[known]), away, atol=2e-3)
+
+    def test_transformed_exactly_with_the_stations_of_the_design(self):
+        """UTM zone 30 to 29 and to a grid in US survey feet: PROJ on points of it says where it must lie."""
+        here, there = from_text("EPSG:32630"), from_text("EPSG:32629")
+        line = road((300_000.0, 5_560_000.0))
+        item = relocated(Placed(LINES, LineSet((), (line,)), here), Placing(TRANSFORM, here, there))
+        seen = item.thing.alignments[0]
+        stations = np.linspace(500, 740, 97)
+        own = line.at(stations)
+        want = np.column_stack(pyproj.Transformer.from_crs(32630, 32629, always_xy=True).transform(*own[:, :2].T))
+        np.testing.assert_allclose(seen.at(stations)[:, :2], want, atol=2e-3)
+        np.testing.assert_allclose(seen.at(stations)[:, 2], own[:, 2], atol=1e-9)
+        self.assertEqual((seen.start_station, seen.end_station), (500.0, 740.0))
+        self.assertGreater(abs(seen.length / 240 - 1), 1e-4, "the grid's scale is in the lengths")
+        found, offsets = seen.locate(want)
+        np.testing.assert_allclose(found[1:-1], stations[1:-1], atol=3e-3)
+        np.testing.assert_allclose(offsets[1:-1], 0.0, atol=2e-3)
+        self.assertTrue(any(abs(e.k0 - e.k1) > 1e-9 for e in seen.elements), "a clothoid stays one")
+        vault.save_thing(self.folder / "road", item)
+        again = vault.load_thing(self.folder / "road").thing.alignments[0]
+        self.assertEqual(asdict(again), asdict(seen))
+
+    def test_halves_and_scales(self):
+        whole = Element((5.0, 7.0), 0.3, 40.0, 0.01, -0.02)
+        front, back = whole.halves()
+        s = np.linspace(0, 20, 9)
+        np.testing.assert_allclose(front.at(s), whole.at(s), atol=1e-10)
+        np.testing.assert_allclose(back.at(s), whole.at(s + 20), atol=1e-10)
+        feet = road().scaled(1 / FOOT.metres, 1 / FOOT.metres)
+        found, aside = feet.locate(road().at(np.array([533.0]))[:, :2] / FOOT.metres + [0.0, 0.0])
+        self.assertAlmostEqual(found[0], 533 / FOOT.metres, places=4)
+        self.assertAlmostEqual(aside[0], 0.0, places=5)
+
+    def test_turned_rigidly(self):
+        line = road()
+        turn = Rigid.turned(90.0, np.array([100.0, 50.0, 0.0]), np.array([5.0, -3.0, 2.0]))
+        seen = moved(Placed(LINES, LineSet((Line(line.at(np.array([500.0, 600.0])),),), (line,)), local_grid(METRE)), turn)
+        stations = np.linspace(500, 740, 50)
+        np.testing.assert_allclose(seen.thing.alignments[0].at(stations), turn(line.at(stations)), atol=1e-6)
+        np.testing.assert_allclose(seen.thing.lines[0].xyz, turn(line.at(np.array([500.0, 600.0]))), atol=1e-9)
+        with self.assertRaises(InputError):
+            Alignment("none", 0.0, ()).locate(np.zeros((1, 2)))
+
+
+class Transforms(unittest.TestCase):
+    def test_against_scipy(self):
+        rng = np.random.default_rng(1)
+        spin = Rotation.from_euler("zyx", [37, -8, 4], degrees=True).as_matrix()
+        about, shift = FAR + 5, np.array([1.0, -2.0, 0.25])
+        one = Rigid.of(spin, about, shift)
+        points = FAR + rng.normal(0, 40, (30, 3))
+        want = (points - about) @ spin.T + about + shift
+        np.testing.assert_allclose(one(points), want, atol=1e-9)
+        np.testing.assert_allclose(one.inverse()(one(points)), points, atol=1e-8)
+        other = Rigid.turned(-20.0, FAR - 3, np.array([0.0, 4.0, 1.0]))
+        np.testing.assert_allclose(one.then(other)(points), other(one(points)), atol=1e-8)
+        self.assertEqual(Rigid.from_json(json.loads(json.dumps(one.to_json()))), one)
+
+    def test_turning_is_clockwise_and_what_stands_upright(self):
+        quarter = Rigid.turned(90.0, np.zeros(3), np.zeros(3))
+        np.testing.assert_allclose(quarter(np.array([[0.0, 1.0, 5.0]])), [[1.0, 0.0, 5.0]], atol=1e-12)
+        self.assertTrue(quarter.upright and not quarter.still)
+        self.assertTrue(Rigid().still)
+        self.assertFalse(Rigid(shift=(0.0, 0.0, 0.1)).still)
+        tilted = Rigid.of(Rotation.from_euler("x", 1, degrees=True).as_matrix(), np.zeros(3), np.zeros(3))
+        self.assertFalse(tilted.upright)
+        lost = quarter(np.array([[0.0, 1.0, np.nan]]))
+        self.assertTrue(np.isnan(lost[0, 2]) and np.isfinite(lost[0, :2]).all())
+        for matrix in (2 * np.eye(3), np.diag([1.0, 1.0, -1.0]), np.full((3, 3), np.nan)):
+            with self.assertRaises(InputError):
+                Rigid.of(matrix, np.zeros(3), np.zeros(3))
+        with self.assertRaises(InputError):
+            Rigid.of(np.eye(3), np.zeros(3), np.array([0.0, np.inf, 0.0]))
+
+
+class Setups(unittest.TestCase):
+    def setUp(self):
+        spin = Rotation.from_euler("zyx", [30, 2, -1], degrees=True).as_matrix()
+        self.one = ScanSetup(3, "by the gate", 700, spin, FAR + [10, 20, 1.5])
+
+    def test_mapped_as_its_points_are(self):
+        turn = Rigid.of(Rotation.from_euler("zx", [70, 3], degrees=True).as_matrix(), FAR, np.array([1.0, 2, 3]))
+        seen = self.one.mapped(turn)
+        local = np.random.default_rng(0).normal(0, 10, (20, 3))
+        np.testing.assert_allclose(local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6)
+        feet = self.one.mapped(lambda p: p / FOOT.metres)
+        np.testing.assert_allclose(feet.rotation, self.one.rotation, atol=1e-9)
+        np.testing.assert_allclose(feet.position, self.one.position / FOOT.metres)
+        self.assertEqual((feet.number, feet.name, feet.count), (3, "by the gate", 700))
+        self.assertAlmostEqual(np.linalg.det(self.one.mapped(lambda p: p[:, [1, 0, 2]]).rotation), 1.0)
+
+    def test_kept_and_numbered_anew(self):
+        details = {"setups": [self.one.to_json()], "other": 1}
+        again = setups_of(json.loads(json.dumps(details)))[0]
+        np.testing.assert_array_equal(again.rotation, self.one.rotation)
+        self.assertEqual(with_setups({"other": 1}, lambda p: p), {"other": 1})
+        self.assertEqual(with_setups(details, lambda p: p + 1)["other"], 1)
+        found, changes = renumbered([details, {}, {"setups": [{**self.one.to_json(), "number": 1}, self.one.to_json()]}])
+        self.assertEqual([item["number"] for item in found], [1, 2, 3])
+        self.assertEqual(changes, [{3: 1}, {}, {1: 2, 3: 3}])
+
+
+class Areas(unittest.TestCase):
+    def setUp(self):
+        self.area = Area((ring_of(UNEVEN + FAR[:2]), ring_of(HOLE + FAR[:2])), "L")
+
+    def test_size_inside_and_shares_by_shapely(self):
+        twin = shapely.Polygon(UNEVEN, [HOLE])
+        self.assertAlmostEqual(self.area.size, 45.0)
+        self.assertAlmostEqual(twin.area, 45.0)
+        rng = np.random.default_rng(2)
+        places = rng.uniform(-1, 10, (4000, 2))
+        np.testing.assert_array_equal(self.area.contains(places + FAR[:2]), shapely.contains_xy(twin, places))
+        share = self.area.coverage(FAR[:2] - 1, 0.7, (13, 16))
+        for row, column in ((0, 0), (3, 3), (5, 7), (8, 2), (4, 9)):
+            corner = np.array([column, row]) * 0.7 - 1
+            cell = shapely.box(*corner, *(corner + 0.7))
+            self.assertAlmostEqual(share[row, column], twin.intersection(cell).area / 0.49, places=9)
+        self.assertAlmostEqual(share.sum() * 0.49, 45.0, places=8)
+
+    def test_of_shapely_and_back(self):
+        two = shapely.MultiPolygon([shapely.Polygon(UNEVEN, [HOLE]), shapely.box(20, 20, 22, 23)])
+        parts = Area.of(two, "both")
+        self.assertEqual([round(part.size, 9) for part in parts], [45.0, 6.0])
+        self.assertEqual(len(parts[0].rings), 2)
+        self.assertEqual(Area.of(shapely.Point(0, 0)), [])
+        places = np.array([[2.0, 2.0], [0.5, 0.5], [21.0, 21.0], [30.0, 30.0]])
+        self.assertEqual(inside_any(tuple(parts), places).tolist(), [False, True, True, False])
+        self.assertEqual(inside_any((), places).tolist(), [False] * 4)
+        self.assertAlmostEqual(shapely.area(self.area.shape), 45.0)
+
+    def test_what_is_no_area(self):
+        self.area.check("yard")
+        for rings in ((ring_of(UNEVEN), ring_of(HOLE + 20)), (ring_of(UNEVEN[[0, 2, 1, 3]]),), (ring_of(UNEVEN[:2]),)):
+            with self.assertRaisesRegex(InputError, "yard"):
+                Area(rings).check("yard")
+
+
+class Triangulations(unittest.TestCase):
+    def setUp(self):
+        xy = jittered(10, 0.8)
+        self.points = np.column_stack([xy, 0.3 * xy[:, 0] - 0.1 * xy[:, 1]]) + FAR
+
+    def on_plane(self, xy):
+        return np.column_stack([xy, 0.3 * xy[:, 0] - 0.1 * xy[:, 1]]) + FAR
+
+    def test_ring_with_holes(self):
+        ring, hole = self.on_plane(UNEVEN - 4), self.on_plane(HOLE - 4)
+        tin = triangulate(self.points, ring, holes=[hole])
+        self.assertAlmostEqual(tin.plan_area, 45.0, places=6)
+        self.assertAlmostEqual(tin.surface_area / tin.plan_area, np.sqrt(1 + 0.09 + 0.01), places=9)
+        places = np.array([[-2.0, -2.0], [-3.5, -3.5], [3.0, 2.5]]) + FAR[:2]
+        self.assertEqual(np.isfinite(tin.at(places)).tolist(), [False, True, False])
+        with self.assertRaises(InputError):
+            triangulate(self.points, holes=[hole])
+
+    def test_edges_follow_a_breakline(self):
+        """A roof: two planes that meet along a line on which no point lies."""
+        xy = jittered(10, 0.9)
+        xy = xy[np.abs(xy[:, 0]) > 0.5]
+        roof = np.column_stack([xy, -np.abs(xy[:, 0])]) + FAR
+        ridge = np.column_stack([np.zeros(9), np.linspace(-8, 8, 9), np.zeros(9)]) + FAR
+        ring = np.array([[-9, -9, -9], [9, -9, -9], [9, 9, -9], [-9, 9, -9.0]]) + FAR
+        tin = triangulate(roof, ring, lines=[ridge])
+        along = np.column_stack([np.zeros(50), np.linspace(-7.9, 7.9, 50)]) + FAR[:2]
+        np.testing.assert_allclose(tin.at(along), FAR[2], atol=1e-6)
+        beside = along + [0.4, 0.0]
+        np.testing.assert_allclose(tin.at(beside), FAR[2] - 0.4, atol=1e-6)
+        self.assertAlmostEqual(tin.plan_area, 18 * 18, places=6)
+        free = triangulate(roof, lines=[ridge])
+        np.testing.assert_allclose(free.at(along), FAR[2], atol=1e-6)
+        self.assertLess(triangulate(roof).at(along).min(), FAR[2] - 0.3, "without the line the ridge is cut off")
+
+    def test_against_scipy(self):
+        xyz = np.column_stack([jittered(6, 0.7), np.random.default_rng(0).normal(0, 1, len(jittered(6, 0.7)))])
+        tin = triangulate(xyz + FAR)
+        twin = LinearNDInterpolator(xyz[:, :2], xyz[:, 2])
+        places = np.random.default_rng(1).uniform(-5, 5, (500, 2))
+        np.testing.assert_allclose(tin.at(places + FAR[:2]) - FAR[2], twin(places), atol=1e-6)
+        self.assertTrue(np.isnan(tin.at(np.array([[50.0, 0.0]]) + FAR[:2])).all())
+        self.assertAlmostEqual(tin.plan_area, shapely.MultiPoint(xyz[:, :2]).convex_hull.area, places=6)
+
+    def test_doubles_become_their_mean(self):
+        three = np.array([[0, 0, 1.0], [4, 0, 1], [0, 3, 1], [0, 0, 3], [0, 0, 5]])
+        tin = triangulate(three)
+        self.assertEqual(len(tin.vertices), 3)
+        self.assertAlmostEqual(tin.at(np.array([[0.0, 0.0]]))[0], 3.0)
+        self.assertAlmostEqual(tin.plan_area, 6.0)
+        np.testing.assert_allclose(tin.longest_edges, [5.0])
+        for bad in (three[:2], np.column_stack([np.arange(5), 2 * np.arange(5), np.zeros(5)]).astype(float)):
+            with self.assertRaises(NotDeterminable):
+                triangulate(bad)
+
+    def test_parts_of_a_surface(self):
+        tin = triangulate(self.points)
+        keep = tin.vertices[tin.triangles, 0].mean(axis=1) + tin.origin[0] < FAR[0]
+        part = tin.compact(keep)
+        self.assertEqual(len(part.triangles), keep.sum())
+        self.assertLess(len(part.vertices), len(tin.vertices))
+        self.assertAlmostEqual(part.plan_area, tin.only(keep).plan_area, places=9)
+        places = np.array([[-5.0, 1.0], [5.0, 1.0]]) + FAR[:2]
+        np.testing.assert_allclose(part.at(places), [tin.at(places[:1])[0], np.nan])
+        again = Tin.of(part.points, part.triangles)
+        np.testing.assert_allclose(again.at(places[:1]), part.at(places[:1]), atol=1e-9)
+
+
+class Surfaces(unittest.TestCase):
+    def grid(self):
+        rows, columns = np.mgrid[0:40, 0:60]
+        z = 2.0 + 0.05 * columns - 0.02 * rows
+        z[3, 4] = np.nan
+        return ElevationGrid(z, (0.5, 0.0, FAR[0], 0.0, -0.5, FAR[1] + 20))
+
+    def test_one_protocol(self):
+        """Grid, triangles and cloud of the same plane answer alike, in a part as in the whole."""
+        slope = lambda xy: 2.0 + 0.1 * (xy[:, 0] - FAR[0] - 0.25) - 0.04 * (FAR[1] + 19.75 - xy[:, 1])  # noqa: E731
+        grid = GridSurface(self.grid(), local_grid(METRE))
+        xy = np.random.default_rng(0).uniform(0, 1, (6000, 2)) * [30, 20] + FAR[:2]
+        cloud = store_of(np.column_stack([xy, slope(xy)]))
+        corners = np.array([[0, 0], [30, 0], [30, 20], [0, 20.0]]) + FAR[:2]
+        mesh = TriangleMesh(np.column_stack([corners, slope(corners)]), np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+        for surface in (grid, TinSurface.of(mesh, local_grid(METRE)), CloudTop(Scope().of(cloud))):
+            low, high = np.array([8.0, 5.0]) + FAR[:2], np.array([14.0, 11.0]) + FAR[:2]
+            places = np.random.default_rng(1).uniform(low, high, (200, 2))
+            with self.subTest(type(surface).__name__):
+                np.testing.assert_allclose(surface.at(places), slope(places), atol=2e-4)
+                part = surface.tin(low, high)
+                np.testing.assert_allclose(part.at(places), slope(places), atol=2e-4)
+                self.assertGreater(surface.count, 0)
+                self.assertEqual(surface.reference.unit, METRE)
+                bounds = surface.bounds
+                self.assertTrue((bounds[0][:2] <= low).all() and (bounds[1][:2] >= high).all())
+                with self.assertRaises(NotDeterminable):
+                    surface.tin(low + 500, high + 500)
+        part = grid.tin(low, high)
+        self.assertLess(len(part.triangles), 700, "cut before it is triangulated")
+
+    def test_of_anything(self):
+        self.assertIsInstance(surface_of(self.grid(), local_grid(METRE), "g"), GridSurface)
+        with self.assertRaisesRegex(InputError, "road: is no surface"):
+            surface_of(LineSet(()), local_grid(METRE), "road")
+
+
+class Volumes(unittest.TestCase):
+    """Closed forms with unequal parts above and below, on bases far apart in origin, in three units."""
+
+    def tilted(self, at=FAR, size=10.0):
+        """z = x over a square from −size/4 to 3 size/4 in x: above 9/32 size³, below 1/32 size³."""
+        side = np.linspace(-size / 4, 3 * size / 4, 9)
+        xy = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+        return triangulate(np.column_stack([xy, xy[:, 0]]) + at)
+
+    def test_above_and_below_a_level(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            size = 10 / unit.metres
+            top = self.tilted(FAR / unit.metres, size)
+            found = between(top, plane.level(FAR[2] / unit.metres))
+            self.assertAlmostEqual(found.above / size**3, 9 / 32, places=6)
+            self.assertAlmostEqual(found.below / size**3, 1 / 32, places=6)
+            self.assertAlmostEqual(found.net / size**3, 8 / 32, places=6)
+            self.assertAlmostEqual(found.area_above / size**2, 0.75, places=6)
+            self.assertAlmostEqual(found.area_below / size**2, 0.25, places=6)
+            self.assertAlmostEqual(found.area / size**2, 1.0, places=6)
+
+    def test_above_and_below_triangles_of_another_origin(self):
+        top = self.tilted()
+        for spread in (40.0, 900.0):
+            corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1.0]]) * spread
+            level = np.column_stack([corners, np.full(4, 2.0)]) + FAR
+            base = Tin.of(level, np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+            self.assertFalse(np.array_equal(base.origin, top.origin))
+            found = between(top, base)
+            # over z = 2: a prism of 5.5 to the right, 4.5 to the left of it, times the width of ten
+            self.assertAlmostEqual(found.above, 5.5**2 / 2 * 10, places=5)
+            self.assertAlmostEqual(found.below, 4.5**2 / 2 * 10, places=5)
+            self.assertAlmostEqual(found.area, 100.0, places=6)
+            self.assertAlmostEqual(found.area_above, 55.0, places=6)
+
+    def test_by_grid(self):
+        z = np.array([[3.0, 1.0, np.nan], [0.0, 2.0, 5.0]])
+        grid = HeightGrid(np.zeros(2), 2.0, z, np.ones(z.shape, np.int64))
+        share = np.array([[1.0, 0.5, 1.0], [0.25, 0.0, 1.0]])
+        base = np.full(z.shape, 1.5)
+        base[1, 2] = np.nan
+        found = by_grid(grid, share, base)
+        self.assertAlmostEqual(found.above, 4 * 1.5)
+        self.assertAlmostEqual(found.below, 4 * (0.5 * 0.5 + 0.25 * 1.5))
+        self.assertAlmostEqual(found.area_above, 4.0)
+        self.assertAlmostEqual(found.area_below, 3.0)
+        self.assertAlmostEqual(found.area, 7.0)
+        level = by_grid(grid, share, np.full(z.shape, 3.0))
+        self.assertAlmostEqual(level.area_above, 4 * 2.0, msg="what lies level counts as above")
+
+
+class Grids(unittest.TestCase):
+    def test_means_counts_and_places(self):
+        rng = np.random.default_rng(3)
+        points = np.column_stack([rng.uniform(0, 7, 900), rng.uniform(0, 4, 900), rng.normal(50, 2, 900)]) + FAR
+        low = FAR[:2] - 0.3
+        grid = gridded(points, low, FAR[:2] + [7, 4], 0.9)
+        column, row = (np.floor((points[:, :2] - low) / 0.9).astype(int)).T
+        for r, c in ((0, 0), (2, 5), (4, 7)):
+            mine = points[(row == r) & (column == c), 2]
+            self.assertEqual(grid.count[r, c], len(mine))
+            self.assertAlmostEqual(grid.z[r, c], mine.mean(), places=9)
+        self.assertEqual(grid.count.sum(), 900)
+        np.testing.assert_allclose(grid.centres()[grid.shape[1] * 2 + 5], low + [5.5 * 0.9, 2.5 * 0.9])
+        middle = low + [4.0 * 0.9, 3.0 * 0.9]
+        self.assertAlmostEqual(grid.at(middle[None])[0], grid.z[2:4, 3:5].mean(), places=9)
+        self.assertTrue(np.isnan(grid.at(low[None] - 5)).all())
+        for cell in (0.0, -1.0, 1e-4):
+            with self.assertRaises(InputError):
+                gridded(points, low, FAR[:2] + [7, 4], cell)
+
+    def test_gaps_are_filled_from_around(self):
+        rows, columns = np.mgrid[0:9, 0:11].astype(float)
+        z = 1 + 0.5 * columns - 0.25 * rows
+        holed = z.copy()
+        holed[3:6, 4:8] = np.nan
+        holed[:, 10] = np.nan
+        grid = HeightGrid(np.zeros(2), 1.0, holed, np.isfinite(holed).astype(np.int64))
+        inner = np.zeros(z.shape, bool)
+        inner[2:7, 3:9] = True
+        found = filled(grid, inner)
+        np.testing.assert_allclose(found.z[inner], z[inner], atol=1e-9)
+        self.assertTrue(np.isnan(found.z[:, 10]).all(), "what was not wanted stays empty")
+        every = filled(grid, np.ones(z.shape, bool))
+        np.testing.assert_allclose(every.z[:, 10], z[:, 9], atol=1e-9)
+        self.assertIs(filled(grid, np.zeros(z.shape, bool)), grid)
+
+
+class Polygons(unittest.TestCase):
+    def test_measures(self):
+        far = UNEVEN + FAR[:2]
+        self.assertAlmostEqual(polygon.area(far), 51.0, places=6)
+        self.assertAlmostEqual(polygon.area(far[::-1]), -51.0, places=6)
+        self.assertAlmostEqual(polygon.perimeter(far), 32.0, places=6)
+        grown = polygon.offset(circle(10, 200) + FAR[:2], 2.0)
+        self.assertEqual(len(grown), 1)
+        self.assertAlmostEqual(polygon.area(grown[0]) / (np.pi * 144), 1.0, delta=2e-3)
+        self.assertEqual(polygon.offset(UNEVEN, -10.0), [])
+
+    def test_a_ring_is_made_plain(self):
+        doubled = np.concatenate([UNEVEN, UNEVEN[:1]])
+        np.testing.assert_array_equal(polygon.checked(doubled), UNEVEN)
+        np.testing.assert_array_equal(polygon.checked(np.repeat(UNEVEN, 2, axis=0)), UNEVEN)
+        self.assertGreater(polygon.area(polygon.checked(UNEVEN[::-1])), 0)
+        for bad in (UNEVEN[:2], UNEVEN[[0, 2, 1, 3]], np.zeros((4, 2)), UNEVEN * np.nan):
+            with self.assertRaisesRegex(InputError, "toe"):
+                polygon.checked(bad, "toe")
