@@ -58,7 +58,9 @@ class Alignments(Folder):
 
     def test_closed_forms_of_the_inverse(self):
         line = Alignment("straight", 100.0, (straight((10, 20), (10, 120)),))
-        stations, offsets = line.locate(np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]]))
+        stations, offsets = line.locate(
+            np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]])
+        )
         np.testing.assert_allclose(stations[:3], [130, 100, 200], atol=1e-9)
         np.testing.assert_allclose(offsets[:3], [3, -4, 0], atol=1e-9)
         self.assertTrue(np.isnan([*stations[3:], *offsets[3:]]).all(), "beyond the ends there is none")
@@ -124,7 +126,21 @@ class Alignments(Folder):
     def test_turned_rigidly(self):
         line = road()
         turn = Rigid.turned(90.0, np.array([100.0, 50.0, 0.0]), np.array([5.0, -3.0, 2.0]))
-        seen = moved(Placed(LINES, LineSet((Line(line.at(np.array([500.0, 600.0])),),), (line,)), local_grid(METRE)), turn)
+        seen = moved(
+            Placed(
+                LINES,
+                LineSet(
+                    (
+                        Line(
+                            line.at(np.array([500.0, 600.0])),
+                        ),
+                    ),
+                    (line,),
+                ),
+                local_grid(METRE),
+            ),
+            turn,
+        )
         stations = np.linspace(500, 740, 50)
         np.testing.assert_allclose(seen.thing.alignments[0].at(stations), turn(line.at(stations)), atol=1e-6)
         np.testing.assert_allclose(seen.thing.lines[0].xyz, turn(line.at(np.array([500.0, 600.0]))), atol=1e-9)
@@ -172,7 +188,9 @@ class Setups(unittest.TestCase):
         turn = Rigid.of(Rotation.from_euler("zx", [70, 3], degrees=True).as_matrix(), FAR, np.array([1.0, 2, 3]))
         seen = self.one.mapped(turn)
         local = np.random.default_rng(0).normal(0, 10, (20, 3))
-        np.testing.assert_allclose(local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6)
+        np.testing.assert_allclose(
+            local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6
+        )
         feet = self.one.mapped(lambda p: p / FOOT.metres)
         np.testing.assert_allclose(feet.rotation, self.one.rotation, atol=1e-9)
         np.testing.assert_allclose(feet.position, self.one.position / FOOT.metres)
@@ -185,7 +203,9 @@ class Setups(unittest.TestCase):
         np.testing.assert_array_equal(again.rotation, self.one.rotation)
         self.assertEqual(with_setups({"other": 1}, lambda p: p), {"other": 1})
         self.assertEqual(with_setups(details, lambda p: p + 1)["other"], 1)
-        found, changes = renumbered([details, {}, {"setups": [{**self.one.to_json(), "number": 1}, self.one.to_json()]}])
+        found, changes = renumbered(
+            [details, {}, {"setups": [{**self.one.to_json(), "number": 1}, self.one.to_json()]}]
+        )
         self.assertEqual([item["number"] for item in found], [1, 2, 3])
         self.assertEqual(changes, [{3: 1}, {}, {1: 2, 3: 3}])
 

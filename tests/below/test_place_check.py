@@ -1,0 +1,262 @@
+"""The place check and placings in every unit: exact shares and distances, thresholds from both sides, twins by hand."""
+
+import itertools
+import unittest
+from dataclasses import FrozenInstanceError, replace
+
+import numpy as np
+import pyproj
+import shapely
+
+from kerb.core.errors import InputError
+from kerb.core.place_check import FEET_APART, RATIOS, Site, check
+from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system, suggested, utm_zone
+from kerb.core.reference import UNKNOWN, from_text, is_geographic, local_grid
+from kerb.core.units import (
+    DENSITY_UNITS,
+    FILE_UNITS,
+    FOOT,
+    LENGTH_UNITS,
+    METRE,
+    US_SURVEY_FOOT,
+    convert,
+    length_unit,
+    other_unit,
+    unit_of_metres,
+)
+
+UTM, STATE = from_text("EPSG:25830"), from_text("EPSG:2229")
+SITE = np.array([380_000.0, 5_560_000.0, 0.0])
+
+
+def lattice(wide, tall, step, at=SITE):
+    xy = np.stack(np.meshgrid(np.arange(0, wide, step), np.arange(0, tall, step)), axis=-1).reshape(-1, 2)
+    return np.column_stack([xy, 3 + 0.001 * xy[:, 0]]) + at
+
+
+def codes(found):
+    return [code for code, _ in found.alarms]
+
+
+class Units(unittest.TestCase):
+    def test_every_unit_is_what_proj_says(self):
+        """The table of units of PROJ, and of the EPSG registry, by way of pyproj."""
+        proj = {unit.code: unit.conv_factor for unit in pyproj.get_units_map(category="linear").values()}
+        epsg = {unit.name: unit.conv_factor for unit in pyproj.get_units_map("EPSG", category="linear").values()}
+        for code in ("millimetre", "centimetre", "kilometre", "metre", "foot", "US survey foot", "yard"):
+            ours = next(
+                (u for u in FILE_UNITS.values() if code in (u.name, u.name.removeprefix("international "))), None
+            )
+            known = epsg.get(code) or epsg.get(f"British {code} (Sears 1922)")
+            if code == "yard":
+                known = 0.9144  # exactly three international feet
+            self.assertIsNotNone(ours, code)
+            self.assertAlmostEqual(ours.metres, known, places=13, msg=code)
+        self.assertAlmostEqual(FILE_UNITS["in"].metres * 12, FOOT.metres, places=15)
+        self.assertAlmostEqual(FILE_UNITS["yd"].metres, 3 * FOOT.metres, places=15)
+        self.assertTrue(proj or epsg)
+
+    def test_lengths_areas_and_volumes_go_both_ways(self):
+        for one, other in itertools.permutations(FILE_UNITS.values(), 2):
+            self.assertAlmostEqual(convert(convert(7.0, one, other), other, one), 7.0, places=9)
+        self.assertAlmostEqual(convert(1.0, METRE, FOOT), 3.280839895, places=8)
+        self.assertAlmostEqual(convert(1.0, METRE, FOOT, 2), 10.76391, places=4)
+        self.assertAlmostEqual(convert(1.0, METRE, FOOT, 3), 35.31467, places=4)
+        self.assertAlmostEqual(convert(1.0, FILE_UNITS["km"], METRE), 1000.0)
+        self.assertEqual(convert(4.0, METRE, METRE), 4.0)
+
+    def test_tonnes_and_short_tons(self):
+        self.assertEqual((DENSITY_UNITS["t/m3"].tonnes_per_m3, DENSITY_UNITS["t/m3"].mass_tonnes), (1.0, 1.0))
+        self.assertAlmostEqual(DENSITY_UNITS["ton/yd3"].mass_tonnes, 0.90718474, places=9)
+        self.assertAlmostEqual(DENSITY_UNITS["ton/yd3"].tonnes_per_m3, 0.90718474 / 0.9144**3, places=9)
+
+    def test_units_of_no_table(self):
+        odd = other_unit(0.5, "half")
+        self.assertEqual(length_unit(odd.code), odd)
+        self.assertEqual(other_unit(0.9, "x").metres, 0.9)
+        for metres in (0.0, -1.0, 1e9, float("nan")):
+            with self.assertRaises(ValueError):
+                other_unit(metres, "bad")
+            with self.assertRaises(InputError):
+                length_unit(f"unit:{metres}:bad")
+        self.assertIs(unit_of_metres(0.3048 + 4e-10), FOOT)
+        self.assertIsNone(unit_of_metres(0.3048 + 1.5e-9))
+        self.assertIsNone(unit_of_metres(0.7))
+        with self.assertRaises(FrozenInstanceError):
+            FOOT.metres = 1.0
+        self.assertEqual(
+            [unit.plural for unit in LENGTH_UNITS.values()], ["metres", "international feet", "US survey feet"]
+        )
+        self.assertEqual((FOOT.area_code(), FOOT.volume_code()), ("ft2", "ft3"))
+
+
+class Shares(unittest.TestCase):
+    def test_overlap_and_distance_are_exact(self):
+        job = Site(lattice(400, 300, 4), UTM)
+        half = Site(lattice(400, 300, 4) + [200, 0, 0], UTM)
+        found = check(half, job)
+        self.assertAlmostEqual(found.overlap, 0.5, delta=0.03)
+        self.assertEqual((found.apart, codes(found)), (0.0, []))
+        for shift in ([700, 0, 0], [0, 500, 0], [-500, -400, 0]):
+            moved = Site(job.xyz + shift, UTM)
+            boxes = [shapely.box(*s.bounds[0][:2], *s.bounds[1][:2]) for s in (job, moved)]
+            found = check(moved, job)
+            self.assertEqual(found.overlap, 0.0)
+            self.assertAlmostEqual(found.apart, boxes[0].distance(boxes[1]), places=6)
+            self.assertIn(f"{found.apart:.1f}", found.sentence)
+
+    def test_height_is_the_median_step(self):
+        job = Site(lattice(400, 300, 2), UTM)
+        for step in (0.6, -0.7, 5.0, -12.25):
+            found = check(Site(job.xyz + [0, 0, step], UTM), job)
+            self.assertAlmostEqual(found.height, step, places=6)
+            self.assertEqual("height" in codes(found), abs(step) > 1.0, step)
+            self.assertIn(f"{step:+.2f}", found.sentence)
+        words = dict(check(Site(job.xyz - [0, 0, 12.25], UTM), job).alarms)["height"]
+        self.assertIn("12.2 m", words)
+        self.assertIn("lower", words)
+        lost = job.xyz.copy()
+        lost[:, 2] = np.nan
+        found = check(Site(lost, UTM), job)
+        self.assertIsNone(found.height)
+        self.assertEqual(found.overlap, 1.0)
+
+    def test_the_least_height_that_alarms_is_a_metre_in_any_unit(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            job = Site(lattice(400, 300, 2) / unit.metres, local_grid(unit))
+            for metres, alarmed in ((0.9, False), (1.1, True)):
+                found = check(Site(job.xyz + [0, 0, metres / unit.metres], local_grid(unit)), job)
+                self.assertEqual("height" in codes(found), alarmed, (unit.code, metres))
+
+    def test_heights_in_another_unit_are_named(self):
+        job = Site(lattice(400, 300, 2) + [0, 0, 60], UTM)
+        words = dict(check(Site(job.xyz * [1, 1, 1 / 0.3048], UTM), job).alarms)["height"]
+        self.assertIn("feet for metres", words)
+        words = dict(check(Site(job.xyz * [1, 1, 0.3048], UTM), job).alarms)["height"]
+        self.assertIn("metres for feet", words)
+
+
+class Mistakes(unittest.TestCase):
+    def test_every_ratio_is_found_and_worded_by_its_units(self):
+        """Each factor is that of the two units its words name."""
+        names = {"metres": 1.0, "feet": 0.3048, "millimetres": 0.001, "centimetres": 0.01, "inches": 0.0254}
+        job = Site(lattice(400, 300, 4, np.array([6_000.0, 4_000.0, 0.0])), local_grid(METRE))
+        for factor, words in RATIOS:
+            said = words.partition("could be ")[2].split()
+            self.assertAlmostEqual(names[said[-1]] / names[said[0]], factor, delta=factor * 1e-6, msg=words)
+            found = check(Site(job.xyz * factor, local_grid(METRE)), job)
+            self.assertIn(words, dict(found.alarms)["unit-ratio"])
+
+    def test_near_the_origin_in_any_unit(self):
+        for unit in (METRE, FOOT):
+            job = Site((lattice(400, 300, 4)) / unit.metres, local_grid(unit))
+            for away, code in ((19_000.0, ["local"]), (23_000.0, ["far-away"])):
+                new = Site((lattice(400, 300, 4, np.array([away, 100.0, 0.0]))) / unit.metres, local_grid(unit))
+                self.assertEqual(codes(check(new, job)), code, (unit.code, away))
+
+    def test_outside_an_area_of_use_because_of_the_unit(self):
+        """OSGB: 530 km, 180 km is London; the same numbers in feet lie in the North Sea."""
+        grid = from_text("EPSG:27700")
+        for factor, word in ((1 / 0.3048, "international feet"), (1.0, "")):
+            found = dict(check(Site(np.array([[530_000, 180_000, 0.0]]) * factor, grid), None).alarms)
+            self.assertEqual(bool(found), bool(word))
+            self.assertIn(word, found.get("unit-ratio", ""))
+        metres = Site(np.array([[1_975_000.0, 560_000.0, 0.0]]), STATE)  # Los Angeles, in metres
+        self.assertIn("if the numbers are metres", dict(check(metres, None).alarms).get("unit-ratio", ""))
+
+    def test_zones_two_away(self):
+        job = Site(lattice(400, 300, 4), UTM)
+        for step in (-1, 1, 2):
+            other = pyproj.Transformer.from_crs(25830, 25830 + step, always_xy=True)
+            east, north = other.transform(*job.xyz[:, :2].T)
+            found = check(Site(np.column_stack([east, north, job.xyz[:, 2]]), UTM), job)
+            self.assertIn(f"zone {30 + step}N", dict(found.alarms)["zone"])
+
+    def test_two_feet_only_where_points_agree(self):
+        job = lattice(4000, 3000, 500, np.array([6_480_000.0, 1_840_000.0, 300.0]))
+        names = tuple(f"P{n}" for n in range(len(job)))
+        control = Site(job, STATE, names)
+        for ratio, found in ((1 + FEET_APART, True), (1 - FEET_APART, True), (1.0, False), (1 + 3 * FEET_APART, False)):
+            self.assertEqual("feet" in codes(check(Site(job * ratio, STATE, names), control)), found, ratio)
+        bent = job * (1 + FEET_APART)
+        bent += np.random.default_rng(0).normal(0, 40, bent.shape)
+        self.assertNotIn("feet", codes(check(Site(bent, STATE, names), control)), "the points do not agree")
+        one = Site(job[:1] * (1 + FEET_APART), STATE, names[:1])
+        self.assertNotIn("feet", codes(check(one, control)), "one point says nothing")
+        mixed = Site(job[::-1] * (1 + FEET_APART), STATE, names[::-1])
+        self.assertIn("feet", codes(check(mixed, control)), "points go by their names, not their order")
+
+
+class Placings(unittest.TestCase):
+    def test_factors_in_every_pair_of_units(self):
+        point = np.array([[12.0, -7.0, 3.0]])
+        for one, other in itertools.product((METRE, FOOT, US_SURVEY_FOOT), repeat=2):
+            placing = Placing(CONVERT, local_grid(one), local_grid(other))
+            ratio = one.metres / other.metres
+            self.assertEqual(placing.factors, (ratio, ratio))
+            np.testing.assert_allclose(placing.mapper()(point), point * ratio, rtol=1e-12)
+            self.assertEqual((placing.result.unit, placing.result.vertical_unit), (other, other))
+            swapped = replace(placing, swap=True)
+            np.testing.assert_allclose(swapped.mapper()(point), (point * ratio)[:, [1, 0, 2]], rtol=1e-12)
+        for how in (AS_IS, LABEL):
+            placing = Placing(how, local_grid(FOOT), local_grid(METRE))
+            self.assertEqual(placing.factors, (1.0, 1.0))
+            self.assertTrue(placing.exact)
+            np.testing.assert_array_equal(placing.mapper()(point), point)
+        self.assertFalse(Placing(TRANSFORM, UTM, STATE).exact)
+
+    def test_plan_and_heights_apart(self):
+        mixed = replace(local_grid(FOOT), vertical_unit=METRE)
+        placing = Placing(CONVERT, mixed, local_grid(US_SURVEY_FOOT))
+        np.testing.assert_allclose(placing.factors, (FOOT.metres / US_SURVEY_FOOT.metres, 1 / US_SURVEY_FOOT.metres))
+        self.assertIn("plan from international feet", placing.sentence)
+        self.assertIn("heights from metres", placing.sentence)
+        only = replace(placing, vertical=False)
+        self.assertEqual(only.factors[1], 1.0)
+        self.assertEqual((only.result.unit, only.result.vertical_unit), (US_SURVEY_FOOT, METRE))
+        self.assertIn("without effect", Placing(CONVERT, local_grid(FOOT), local_grid(FOOT)).sentence)
+
+    def test_the_target_in_another_unit_than_its_system(self):
+        """A system that counts in metres, in a job that counts in feet: PROJ's result over the foot."""
+        job = replace(from_text("EPSG:32630"), unit=FOOT, vertical_unit=FOOT)
+        place = np.array([[-4.7, 50.1, 10.0], [-4.6, 50.2, np.nan]])
+        found = Placing(TRANSFORM, from_text("EPSG:4326"), job).mapper()(place)
+        east, north = pyproj.Transformer.from_crs(4326, 32630, always_xy=True).transform(*place[:, :2].T)
+        np.testing.assert_allclose(found[:, 0], np.array(east) / 0.3048, rtol=1e-12)
+        np.testing.assert_allclose(found[:, 1], np.array(north) / 0.3048, rtol=1e-12)
+        self.assertTrue(np.isnan(found[1, 2]))
+
+    def test_converted_labels(self):
+        same = replace(STATE, unit=METRE, vertical_unit=METRE)
+        result = Placing(CONVERT, same, STATE).result
+        self.assertEqual(
+            (result.code, result.unit), ("EPSG:2229", US_SURVEY_FOOT), "back in the unit of its definition"
+        )
+        result = Placing(CONVERT, STATE, replace(STATE, unit=METRE, vertical_unit=METRE)).result
+        self.assertEqual((result.code, result.wkt, result.unit), ("", "", METRE))
+        heights = Placing(CONVERT, replace(STATE, vertical_unit=METRE), STATE, horizontal=False).result
+        self.assertEqual((heights.code, heights.vertical_unit), ("EPSG:2229", US_SURVEY_FOOT))
+
+    def test_zones_of_the_earth(self):
+        """UTM: zones of 6°, the first from 180° W; 326 north and 327 south (EPSG registry)."""
+        for lon, lat, code in (
+            (-179.0, 10.0, 32601),
+            (-4.7, 50.1, 32630),
+            (0.1, 51.0, 32631),
+            (18.4, -33.9, 32734),
+            (179.9, 1.0, 32660),
+        ):
+            self.assertEqual(utm_zone(lon, lat).code, f"EPSG:{code}")
+
+    def test_what_is_suggested_by_unit_and_system(self):
+        for source, job, unit, how in (
+            (UTM, UTM, FOOT, CONVERT), (replace(UTM, unit=FOOT, vertical_unit=FOOT), UTM, METRE, CONVERT),
+            (from_text("EPSG:32630"), UTM, METRE, TRANSFORM), (local_grid(METRE), UTM, METRE, LABEL),
+            (UTM, local_grid(METRE), METRE, AS_IS), (local_grid(METRE), local_grid(METRE), METRE, AS_IS),
+        ):  # fmt: skip
+            found = suggested(source, job, unit).how
+            self.assertIn(found, (how, LABEL) if how == AS_IS else (how,), (source.sentence, job.sentence, unit.code))
+        self.assertTrue(same_system(UTM, from_text("EPSG:25830")))
+        self.assertFalse(same_system(UTM, STATE))
+        self.assertFalse(same_system(UNKNOWN, UTM))
+        self.assertTrue(is_geographic(from_text("EPSG:4326")))
