@@ -12,6 +12,7 @@ from typing import Any
 from kerb.core.errors import OutputError
 from kerb.core.quantity import plain, symbol
 from kerb.studies.outcome import Column, Outcome, Table
+from kerb.studies.registry import STUDIES, study_kind
 
 
 def figures_table(outcome: Outcome) -> Table:
@@ -55,14 +56,21 @@ def write_csv(table: Table, path: Path, force: bool = False) -> None:
 
 
 def write_figures(outcomes: list[tuple[str, Outcome]], path: Path, force: bool = False) -> None:
-    """Write the figures of named outcomes: one after the other as CSV, or as .xlsx with a sheet for each table too.
+    """Write the figures of named outcomes and the tables of their reports: one after the other as CSV, or as .xlsx, with a
+    sheet for each table there is.
 
     Raises OutputError when the file exists (unless ``force``) or cannot be written.
     """
     if path.suffix.lower() == ".xlsx":
         _written(path, force, lambda partial: _workbook(outcomes, partial))
         return
-    text = "".join(f"{_cell(name)}\r\n{comma_separated(figures_table(one))}\r\n" for name, one in outcomes)
+    parts: list[str] = []
+    for name, one in outcomes:
+        parts.append(f"{_cell(name)}\r\n{comma_separated(figures_table(one))}")
+        own = study_kind(one.study).tables if one.study in STUDIES else ()
+        tables = [one.tables[key] for key in own if key in one.tables]
+        parts += [f"{_cell(table.title)}\r\n{comma_separated(table)}" for table in tables]
+    text = "".join(f"{part}\r\n" for part in parts)
     _written(path, force, lambda partial: partial.write_text(text, encoding="utf-8", newline=""))
 
 

@@ -104,8 +104,6 @@ def total(found: list[Row]) -> Total:
     weighed = [row for row in known if row.values.get("mass") is not None]
     per_volume = [_per_volume(row) for row in weighed]
     changed = [row for row in found if row.change is not None]
-    every = [row.parts for row in changed] + [row.before_parts for row in changed]
-    signs = [1.0] * len(changed) + [-1.0] * len(changed)
     mass = float(sum(row.values["mass"] or 0.0 for row in weighed)) if weighed and len(weighed) == len(known) else None
     return Total(
         above=float(sum(row.values.get("above") or 0.0 for row in known)),
@@ -115,9 +113,14 @@ def total(found: list[Row]) -> Total:
         u95=joined([row.parts for row in known]) if known else None,
         mass_u95=joined([row.parts for row in weighed], per_volume) if mass is not None else None,
         change=float(sum(row.change or 0.0 for row in changed)) if changed else None,
-        change_u95=joined(every, signs) if changed else None,
+        change_u95=_of_two(changed) if changed else None,
         count=len(known),
     )
+
+
+def _of_two(changed: list[Row]) -> float:
+    """The uncertainty of a change: the biases of two surveys have nothing to do with each other."""
+    return float(np.hypot(joined([row.parts for row in changed]), joined([row.before_parts for row in changed])))
 
 
 def _per_volume(row: Row) -> float:
