@@ -297,9 +297,43 @@ class Triangulations(unittest.TestCase):
         self.assertAlmostEqual(tin.at(np.array([[0.0, 0.0]]))[0], 3.0)
         self.assertAlmostEqual(tin.plan_area, 6.0)
         np.testing.assert_allclose(tin.longest_edges, [5.0])
+        far = triangulate(np.array([[2, 1, 0.0], [9, 3, 0], [4, 8, 0]]) + FAR)
+        np.testing.assert_allclose(far.longest_edges, [np.hypot(7, 2)])
         for bad in (three[:2], np.column_stack([np.arange(5), 2 * np.arange(5), np.zeros(5)]).astype(float)):
             with self.assertRaises(NotDeterminable):
                 triangulate(bad)
+
+    def test_lines_that_cross_share_a_vertex(self):
+        """Two breaklines of equal level cross where no point is: the surface passes through both."""
+        corners = np.array([[-5, -5, 0], [5, -5, 0], [5, 5, 0], [-5, 5, 0.0]]) + FAR
+        lines = [np.array([[-4, -3.5, 2], [4, 3, 2.0]]) + FAR, np.array([[-4, 3, 2], [4, -3.5, 2.0]]) + FAR]
+        tin = triangulate(np.empty((0, 3)), corners, lines=lines)
+        self.assertEqual(len(tin.vertices), 4 + 4 + 1)
+        np.testing.assert_allclose(tin.at(np.array([[0.0, -0.25]]) + FAR[:2]), FAR[2] + 2, atol=1e-9)
+        for line in lines:
+            share = np.linspace(0.02, 0.98, 20)[:, None]
+            places = line[0] + share * (line[1] - line[0])
+            np.testing.assert_allclose(tin.at(places[:, :2]), FAR[2] + 2, atol=1e-6)
+
+    def test_the_index_is_as_large_as_the_surface_needs(self):
+        """A cell for two triangles at most, four thousand at least; long thin surfaces do not burst it."""
+        for size in (40, 20_000):
+            xy = np.random.default_rng(0).uniform(0, 100, (size, 2))
+            tin = triangulate(np.column_stack([xy, np.zeros(size)]) + FAR)
+            cells = len(tin.index.starts) - 1
+            self.assertLess(cells, max(len(tin.triangles) / 2, 4000) * 1.2 + 400)
+            self.assertGreater(cells, max(len(tin.triangles) / 2, 4000) * 0.8)
+        thin = triangulate(np.column_stack([np.linspace(0, 9000, 500), np.arange(500) % 2 * 0.01, np.zeros(500)]) + FAR)
+        self.assertLess(len(thin.index.starts), 100_000)
+        self.assertAlmostEqual(thin.at(np.array([[4500.0, 0.005]]) + FAR[:2])[0], FAR[2])
+
+    def test_a_thousand_points_on_a_line_and_one_beside(self):
+        line = np.column_stack([np.arange(1100.0), 2 * np.arange(1100.0), np.zeros(1100)])
+        with self.assertRaises(NotDeterminable):
+            triangulate(line + FAR)
+        beside = triangulate(np.concatenate([line, [[3.0, 500.0, 0.0]]]) + FAR)
+        twin = shapely.MultiPoint(np.concatenate([line[:, :2], [[3.0, 500.0]]])).convex_hull.area
+        self.assertAlmostEqual(beside.plan_area / twin, 1.0, places=6)
 
     def test_parts_of_a_surface(self):
         tin = triangulate(self.points)

@@ -164,6 +164,47 @@ class Mistakes(unittest.TestCase):
         metres = Site(np.array([[1_975_000.0, 560_000.0, 0.0]]), STATE)  # Los Angeles, in metres
         self.assertIn("if the numbers are metres", dict(check(metres, None).alarms).get("unit-ratio", ""))
 
+    def test_a_part_of_it_swapped_and_shares_of_boxes(self):
+        """Half inside when exchanged is enough, a tenth is not; the local corner rules count by distance."""
+        job = Site(lattice(400, 300, 4), UTM)
+        few = job.xyz[::9, [1, 0, 2]].copy()
+        for share, alarmed in ((1.0, True), (0.6, True), (0.02, False)):
+            mixed = few.copy()
+            mixed[int(share * len(mixed)) :] += [2e6, 3e6, 0]
+            self.assertEqual("swapped" in codes(check(Site(mixed, UTM), job)), alarmed, share)
+
+    def test_degrees_only_where_they_could_lie(self):
+        lon, lat = pyproj.Transformer.from_crs(25830, 4326, always_xy=True).transform(*lattice(400, 300, 40)[:, :2].T)
+        job = Site(lattice(400, 300, 4), UTM)
+        near = Site(np.column_stack([lon, lat, np.zeros(len(lon))]), local_grid(METRE))
+        self.assertEqual(codes(check(near, job)), ["degrees"])
+        for away in ([90.0, 0, 0], [0, -60.0, 0], [200.0, 0, 0], [0, 95.0, 0]):
+            self.assertEqual(codes(check(Site(near.xyz + away, local_grid(METRE)), job)), ["local"], away)
+        far = Site(job.xyz, local_grid(METRE))
+        self.assertEqual(codes(check(near, far)), ["local"], "a job without a system has no degrees")
+
+    def test_neighbours_all_round_count_as_touching(self):
+        """Cells beside those of the job count: a strip along each side of it overlaps, one a cell further does not."""
+        job = Site(lattice(400, 300, 2), UTM)
+        cell = 398 / 96
+        for side in ([1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0]):
+            side = np.array(side, float)
+            edge = np.where(side > 0, [398, 298, 0], 0) * np.abs(side)
+            strip = (lattice(398, 2, 2) if side[1] else lattice(2, 298, 2)) * [1, 1, 0] + [0, 0, 3]
+            for gap, touched in ((0.5, True), (2.6, False)):
+                found = check(Site(strip + edge + side * gap * cell, UTM), job)
+                self.assertEqual(found.overlap > 0.5, touched, (side.tolist(), gap))
+
+    def test_spread_heights_alarm_only_beyond_four_spreads(self):
+        rng = np.random.default_rng(5)
+        job = Site(lattice(400, 300, 2), UTM)
+        rough = Site(
+            job.xyz + np.column_stack([np.zeros((len(job.xyz), 2)), 3.5 + rng.normal(0, 30, len(job.xyz))]), UTM
+        )
+        self.assertNotIn("height", codes(check(rough, job)), "no more than the roughness of what lies there")
+        calm = Site(job.xyz + [0, 0, 3.5], UTM)
+        self.assertIn("height", codes(check(calm, job)))
+
     def test_zones_two_away(self):
         job = Site(lattice(400, 300, 4), UTM)
         for step in (-1, 1, 2):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import zlib
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile
 
 import numpy as np
 
@@ -44,10 +46,10 @@ def keep(job: Path, name: str, outcome: Outcome) -> None:
 def load(job: Path, name: str) -> Outcome | None:
     """A kept outcome; None where it is missing or cannot be read, so that the study is computed again."""
     try:
-        with np.load(folder_of(job) / f"{name}.npz", allow_pickle=False) as kept:
+        with open(folder_of(job) / f"{name}.npz", "rb") as stream, np.load(stream, allow_pickle=False) as kept:
             head: dict[str, Any] = json.loads(bytes(kept[HEAD]).decode("utf-8"))
             index = json.loads(bytes(kept["index"]).decode("utf-8"))
             arrays = {key: kept[f"a{n}"] for n, key in enumerate(index)}
         return Outcome.of_head(head, arrays)
-    except (OSError, ValueError, KeyError, TypeError, IndexError, AttributeError):
+    except (OSError, EOFError, BadZipFile, zlib.error, ValueError, KeyError, TypeError, IndexError, AttributeError):
         return None

@@ -157,6 +157,9 @@ def strip(store: CloudStore, middle: tuple[float, float], most: int) -> tuple[Ma
     half = float(high[1] - low[1]) * share / 2
     centre = float(np.clip(middle[1], low[1] + half, high[1] - half))
     south, north = centre - half, centre + half
+    if store.placement is not None:
+        northing = store.coordinates(slice(0, store.count))[:, 1]
+        return (northing >= south) & (northing <= north), (float(low[0]), south, float(high[0]), north)
     ends = (np.array([south, north]) - store.origin[1]) / store.scale[1]
     y = store.xyz[:, 1]
     return (y >= ends[0] - 0.5) & (y <= ends[1] + 0.5), (float(low[0]), south, float(high[0]), north)

@@ -16,6 +16,7 @@ import scipy
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground_kernels import lowest_points, under_disk
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
@@ -108,6 +109,7 @@ class GroundSettings:
             raise InputError(f"object size {self.object_size:g} is smaller than a cell of {self.cell:g}")
 
 
+@in_own_numbers
 def ground(store: CloudStore, settings: GroundSettings, progress: Progress, among: Mask | None = None) -> Bytes:
     """Class of every point, (n,) uint8: 2 ground, 1 what is not; noise classes (7, 18) stay, set-aside points too.
 

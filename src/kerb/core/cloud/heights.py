@@ -17,6 +17,7 @@ import scipy
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.sets import paint
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
@@ -41,6 +42,7 @@ NUDGE = 1e-3
 EXACT = 1e-9
 
 
+@in_own_numbers
 def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, tiled: bool = True) -> Floats:
     """Height above (below: negative) the Delaunay surface of the ground classes, (n,), in the unit of elevations.
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.cells import Cells, marked
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.progress import Progress
 from kerb.core.setting import Setting, check_positive, setting
@@ -37,6 +38,7 @@ class Underside:
     )
 
 
+@in_own_numbers
 def lowest_surface(store: CloudStore, how: LowestSurface, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), of the lowest level of their column that ``fewest`` points lie at, within ``thickness``.
 
@@ -50,6 +52,7 @@ def lowest_surface(store: CloudStore, how: LowestSurface, among: Mask, progress:
     return marked(order[(over >= 0) & (over <= how.thickness)], store.count)
 
 
+@in_own_numbers
 def underside(store: CloudStore, how: Underside, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), within ``thickness`` over the lowest free space of ``clear`` height in their column.
 

@@ -17,6 +17,7 @@ from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.levels import first_level
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.neighbours_kernels import crowded
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import InputError
@@ -71,6 +72,7 @@ class Pieces:
     fewest: int = setting(100, Setting("Fewer than", "A piece of fewer points goes", "", low=1))
 
 
+@in_own_numbers
 def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), whose mean distance to their nearest neighbours is beyond mean + factor · standard deviation.
 
@@ -133,6 +135,7 @@ def _unlike_neighbours(
     return unlike
 
 
+@in_own_numbers
 def sparse(store: CloudStore, how: Sparse, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), with fewer than ``fewest`` others within the radius. Raises InputError; Cancelled."""
     check_positive(radius=how.radius)
@@ -149,6 +152,7 @@ def sparse(store: CloudStore, how: Sparse, among: Mask, progress: Progress) -> M
     return among & (_by_tile(store, among, how.radius, alone, progress) > 0)
 
 
+@in_own_numbers
 def low_points(store: CloudStore, how: LowPoints, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), more than ``drop`` below the lowest surface of their cell and the eight around it.
 
@@ -170,6 +174,7 @@ def low_points(store: CloudStore, how: LowPoints, among: Mask, progress: Progres
     return found
 
 
+@in_own_numbers
 def small_pieces(store: CloudStore, how: Pieces, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), of pieces with fewer than ``fewest`` points. Raises InputError; Cancelled."""
     cells = Cells.of(store, how.gap, among, progress.within(0.0, 0.8))
@@ -178,6 +183,7 @@ def small_pieces(store: CloudStore, how: Pieces, among: Mask, progress: Progress
     return _of_cells(cells, sizes[piece] < how.fewest, store.count)
 
 
+@in_own_numbers
 def piece_of(store: CloudStore, row: int, gap: float, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), of the piece that the point at ``row`` belongs to; none where it does not count.
 

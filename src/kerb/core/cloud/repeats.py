@@ -8,6 +8,7 @@ import numpy as np
 
 from kerb.core.arrays import Mask
 from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each
@@ -43,6 +44,7 @@ class Overlap:
     cell: float = setting(1.0, Setting("Cell", "Width of the cells in plan they are compared in", "length", low=0.0))
 
 
+@in_own_numbers
 def duplicates(store: CloudStore, _how: Duplicates, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), whose easting, northing and elevation equal those of an earlier one of ``among``. Raises Cancelled.
 
@@ -62,6 +64,7 @@ def duplicates(store: CloudStore, _how: Duplicates, among: Mask, progress: Progr
     return found
 
 
+@in_own_numbers
 def overlap(store: CloudStore, how: Overlap, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), of the files or strips that do not stay in the cells that several cover.
 

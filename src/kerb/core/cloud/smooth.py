@@ -12,6 +12,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each
@@ -38,6 +39,7 @@ class Smooth:
     cell: float = setting(0.3, Setting("Cell", "Width of the cells that planes are fitted in", "length", low=0.0))
 
 
+@in_own_numbers
 def smooth_surface(store: CloudStore, how: Smooth, row: int, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), of the smooth surface that the point at ``row`` lies on.
 

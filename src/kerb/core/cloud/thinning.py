@@ -8,6 +8,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.cells import Cells, marked
+from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning_kernels import apart
 from kerb.core.errors import InputError
@@ -51,6 +52,7 @@ class Thinning:
             raise InputError("a number of points must be one or more")
 
 
+@in_own_numbers
 def thinned(store: CloudStore, how: Thinning, among: Mask, progress: Progress) -> Mask:
     """Points, (n,), that stay of those in ``among``. The same cloud and settings always keep the same points.
 
