@@ -18,17 +18,20 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from kerb.app.bringing.dialog import BringIn
+from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.main import application
+from kerb.app.panels.drawer import TABLE
 from kerb.app.window import Window
 from kerb.core.cloud.filters import Filter
 from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.demo.files import write_files
-from kerb.demo.job import demo_file, make_demo
+from kerb.demo.job import INVENTORIES, demo_file, make_demo
 from kerb.draw.select import brushed
 from kerb.job import holdings
 from kerb.job.places import Settings
+from kerb.studies.drawn import Drawn
 
 OUT = Path(__file__).parent / "screenshots"
 
@@ -45,7 +48,7 @@ def settle(window: Window) -> None:
     while quiet < 8:
         wait(0.04)
         session = window.session
-        busy = session.tasks or not window.view.drawing.idle() or not session.live.idle() or session._rest.isActive()
+        busy = session.tasks or not window.view.drawing.idle() or not session.live.idle() or session.resting()
         busy = busy or not window.backdrop.idle() or not window.selection.idle()
         busy = busy or window.right.find_page._rest.isActive()
         quiet = 0 if busy else quiet + 1
@@ -91,8 +94,8 @@ def data_pictures(save: Callable) -> None:
     job = make_demo(Path(HOME) / "Saltmarrow files.kerb", demo_file(silent()), silent(), files)
     window = opened("light", (1280, 800), job)
     names = ("control-swapped.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "terrain.tif")
-    window.handlers.bring_in([files[name] for name in names])
-    dialog = window.dialog
+    window.handlers.data.bring_in([files[name] for name in names])
+    dialog = window.handlers.data.dialog
     looked(dialog)
     chosen(dialog, "control-swapped.csv")
     save(dialog, "place-check")
@@ -106,32 +109,32 @@ def data_pictures(save: Callable) -> None:
     for name in ("Yard lines", "Orthophoto"):
         holding = job.state.holding(name)
         window.session.execute(holdings.altered(holding, f"Showed {name}", visible=True))
-    window.handlers.picture_drape(job.state.holding("Orthophoto").id)
-    window.handlers.view_orbit()
-    window.handlers.fit()
+    window.handlers.data.picture_drape(job.state.holding("Orthophoto").id)
+    window.handlers.views.view_orbit()
+    window.handlers.views.fit()
     window.view.set_camera(window.view.camera.zoomed(1.9, 350, 250, window.view.pixels), False)
     settle(window)
     save(window, "holdings-orbit")
     for name in ("Orthophoto", "terrain", "access-road", "access-road (2)", "control-swapped", "control-us-feet"):
         holding = job.state.holding(name)
         window.session.execute(holdings.altered(holding, f"Hid {name}", visible=False))
-    window.handlers.view_plan()
-    window.handlers.fit()
-    window.handlers.look_over(job.state.holdings[0].id)
+    window.handlers.views.view_plan()
+    window.handlers.views.fit()
+    window.handlers.data.look_over(job.state.holdings[0].id)
     settle(window)
-    bar = window.right.holding_page.scroll.verticalScrollBar()
+    bar = window.right.holding_page.scroller.verticalScrollBar()
     bar.setValue(bar.maximum())
     wait(0.2)
     save(window, "holding")
     window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Showed the areas", visible=True))
     statistics_picture(window, save)
-    window.handlers.open_data()
+    window.handlers.data.open_data()
     page = window.right.catalogue
     page.start_agency()
     settle(window)
     settle(window)
     page.first.setText("2026-01-01")
-    window.handlers.use_tiles(page.catalogue.services[0])
+    window.handlers.data.use_tiles(page.catalogue.services[0])
     window.view.set_camera(replace(window.view.camera, scale=window.view.camera.scale * 4.6), False)
     page.choose_area()
     settle(window)
@@ -139,8 +142,8 @@ def data_pictures(save: Callable) -> None:
     tiles = job.state.holdings[-1]
     window.session.execute(holdings.altered(tiles, "Hid the tiles", visible=False))
     window.session.settings.set("controller_interval", 0.03)
-    window.handlers.fit()
-    window.handlers.field_controller()
+    window.handlers.views.fit()
+    window.handlers.data.field_controller()
     window.right.controller.start_standin()
     while window.right.controller.list_ is None or window.right.controller.list_.count < 22:
         wait(0.02)
@@ -160,16 +163,16 @@ def point_pictures(window: Window, save: Callable) -> None:
     window.selection.take([middle + 34 * np.column_stack([np.cos(angle), np.sin(angle)])], "replace")
     settle(window)
     save(window, "select-points")
-    window.handlers.make_part("Loader")
+    window.handlers.points.make_part("Loader")
     settle(window)
-    window.handlers.select_with("surface")
+    window.handlers.points.select_with("surface")
     layer = window.colouring.layer()
     xy = layer.store.coordinates(slice(0, layer.store.count))[:, :2]
     row = int(np.argmin(np.hypot(*(xy - yard.ORIGIN - [60, 30]).T)))
-    window.handlers._picked("surface", row, "replace")
+    window.handlers.points._picked("surface", row, "replace")
     settle(window)
-    window.handlers.make_part("Yard floor")
-    window.use_edit_tool()
+    window.handlers.points.make_part("Yard floor")
+    window.stage.use_edit_tool()
     window.colouring.colour_by("elevation")
     window.handlers.run("find_points")
     window.right.find_page.show_finder("ground")
@@ -184,7 +187,7 @@ def point_pictures(window: Window, save: Callable) -> None:
     narrowed_pictures(window, save)
     while window.session.job.can_undo:
         window.session.undo()
-    window.use_edit_tool()
+    window.stage.use_edit_tool()
     window.selection.forget()
     window.colouring.colour_by("elevation")
     window.handlers.run("view_plan")
@@ -210,7 +213,7 @@ def narrowed_pictures(window: Window, save: Callable) -> None:
     camera = replace(window.view.camera, target=(float(tree[0]), float(tree[1]), 6.0), heading=0.0)
     window.view.set_camera(replace(camera, scale=0.055), False)
     settle(window)
-    window.handlers.select_with("brush")
+    window.handlers.points.select_with("brush")
     bar = window.selection_bar
     bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
     window.selection.take(brushed(np.array([[250.0, 250.0], [420.0, 250.0]]), 30.0), "replace")
@@ -233,11 +236,37 @@ def statistics_picture(window: Window, save: Callable) -> None:
     settle(window)
     page.field.setCurrentIndex(page.field.findData("height_max"))
     page._show_field()
-    window.handlers.fit()
+    window.handlers.views.fit()
     settle(window)
     save(window, "statistics")
     window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Hid the areas", visible=False))
     window.colouring.colour_by("elevation")
+    settle(window)
+
+
+def inventory_pictures(window: Window, save: Callable) -> None:
+    """Many heaps at once: taken from a list, and proposed by Kerb; the chooser of questions."""
+    chooser = StudyChooser(window)
+    chooser.show()
+    wait(0.2)
+    save(chooser, "choose-study")
+    chooser.reject()
+    ready, fresh = [s for s in window.session.job.state.studies if s.name in INVENTORIES]
+    window.session.select(ready.id)
+    window.handlers.run("fit_study")
+    settle(window)
+    window.drawer.choose(TABLE, "heaps")
+    settle(window)
+    save(window, "inventory-plan")
+    window.session.select(fresh.id)
+    window.handlers.run("step:propose")
+    settle(window)
+    window.handlers.run("view_orbit")
+    window.handlers.run("fit_study")
+    settle(window)
+    save(window, "inventory-proposed")
+    window.handlers.run("view_plan")
+    window.session.select(ready.id)
     settle(window)
 
 
@@ -269,12 +298,13 @@ def main() -> int:
         study = job.state.studies[number]
         window.session.select(study.id)
         ring = yard.HEAPS[number].toe(18, outside=0.3)
-        window.session.commit("drew the toe line", toe=tuple(map(tuple, ring.tolist())))
+        window.session.commit("drew the toe line", toe=Drawn.of(ring))
         settle(window)
     window.handlers.run("fit_study")
-    window.drawer.tabs.setCurrentIndex(4)
+    window.drawer.choose(TABLE, "uncertainty")
     settle(window)
     save(window, "heap-at-wall")
+    inventory_pictures(window, save)
     dialog = Deliver(window.session, window)
     dialog.show()
     while not dialog.note.text():

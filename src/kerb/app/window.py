@@ -40,7 +40,7 @@ from kerb.app.tools.tiles import ChooseTiles
 from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture
-from kerb.app.views.scene_strokes import paint_strokes
+from kerb.app.views.scene_strokes import paint_marks, paint_strokes
 from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
@@ -120,6 +120,7 @@ class Window(QMainWindow):
         self.selection_bar = SelectionBar(session, self.selection, self.handlers.run)
         self.furniture, self.things = Furniture(session), ThingsOverlay(session)
         self.view.overlays = [self._paint_marks, self.things, self.furniture, paint_strokes, self._paint_shapes]
+        self.view.above = [paint_marks]
         self._lay_out()
 
     def _build_doing(self) -> None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 THIN_SPACE = "\u2009"
 MINUS = "\u2212"
+DENSITY_DECIMALS = 2
 
 _SYMBOLS = {
     "m": "m", "m2": "m²", "m3": "m³",
@@ -33,6 +34,8 @@ class Decimals:
             return self.mass
         if unit in ("deg", "%"):
             return self.angle
+        if "/" in unit:
+            return DENSITY_DECIMALS
         if unit.endswith("2"):
             return self.area
         if unit.endswith("3"):

@@ -27,7 +27,7 @@ from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.core.arrays import AnyArray
-from kerb.core.quantity import number
+from kerb.core.quantity import Decimals, number
 from kerb.report.text import figures_table, heading, tab_separated, write_csv
 from kerb.studies.layers import Chart, Profile
 from kerb.studies.outcome import Outcome, Table
@@ -36,6 +36,8 @@ CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
 SORTED = Qt.ItemDataRole.UserRole
 MOST_MEASURED = 60
 Index = QModelIndex | QPersistentModelIndex
+
+PLAIN_DECIMALS = 4
 
 
 @dataclass(frozen=True)
@@ -51,9 +53,9 @@ class Tab:
 class TableModel(QAbstractTableModel):
     """A table of an outcome, however long: cells are made when they are looked at."""
 
-    def __init__(self, table: Table) -> None:
+    def __init__(self, table: Table, decimals: Decimals) -> None:
         super().__init__()
-        self.table = table
+        self.table, self.decimals = table, decimals
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 as Qt has it
         """Rows."""
@@ -71,9 +73,13 @@ class TableModel(QAbstractTableModel):
             return float(value) if is_number else -np.inf if value is None else str(value)
         if role == Qt.ItemDataRole.DisplayRole:
             if is_number:
-                return number(float(value), 0 if isinstance(value, (int, np.integer)) else 4)
+                unit = self.table.columns[index.column()].unit
+                whole = isinstance(value, (int, np.integer))
+                return number(float(value), 0 if whole else self.decimals.of(unit) if unit else PLAIN_DECIMALS)
             return "—" if value is None else str(value)
-        if role == Qt.ItemDataRole.TextAlignmentRole and is_number:
+        if role == Qt.ItemDataRole.TextAlignmentRole and (
+            is_number or (value is None and self.table.columns[index.column()].unit)
+        ):
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
 
@@ -275,10 +281,11 @@ class Drawer(QWidget):
             self.stack.setCurrentWidget(self.nothing)
             return
         self.stack.setCurrentWidget(self.table)
-        if self._tabled == table:
+        shown = (table, self.session.decimals)
+        if self._tabled == shown:
             return
-        self._tabled = table
-        self.rows.setSourceModel(TableModel(table))
+        self._tabled = shown
+        self.rows.setSourceModel(TableModel(*shown))
         self.table.setModel(self.rows)
         self.table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
         self.table.horizontalHeader().setResizeContentsPrecision(MOST_MEASURED)

@@ -20,6 +20,7 @@ from kerb.studies.outcome import Figure, Outcome
 from kerb.studies.setup import Setup
 
 LARGE = 100
+MOST_NOTES = 3
 
 
 class StudySheet(QWidget):
@@ -99,6 +100,12 @@ class StudySheet(QWidget):
         self.column.addWidget(self.state)
         self.notes = column()
         self.column.addLayout(self.notes)
+        self.every_note = False
+        self.more_notes = QPushButton("")
+        self.more_notes.setProperty("role", "link")
+        self.more_notes.clicked.connect(self._turn_notes)
+        self.more_notes.hide()
+        self.column.addWidget(self.more_notes, 0, Qt.AlignmentFlag.AlignRight)
 
     def _add(self, kind: StudyKind, name: str) -> None:
         about = kind.setup.declared()[name]
@@ -231,9 +238,16 @@ class StudySheet(QWidget):
         self.figure.setToolTip(tip)
 
     def _warnings(self, texts: list[str]) -> None:
+        few = texts if self.every_note or len(texts) <= MOST_NOTES + 1 else texts[:MOST_NOTES]
+        self.more_notes.setVisible(len(texts) > MOST_NOTES + 1)
+        self.more_notes.setText("Fewer notes" if self.every_note else f"{len(texts) - len(few)} more notes")
         shown = [widget.property("text_shown") for widget in widgets_in(self.notes)]
-        if shown != texts:
-            fill_warnings(self.notes, texts)
+        if shown != few:
+            fill_warnings(self.notes, few)
+
+    def _turn_notes(self) -> None:
+        self.every_note = not self.every_note
+        self.mirror()
 
     def _commit(self, name: str, value: object, words: str) -> None:
         assert self.kind is not None

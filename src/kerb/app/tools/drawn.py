@@ -31,7 +31,7 @@ KEY_REST_MS = 700
 ARROWS = {
     Qt.Key.Key_Left: (-1.0, 0.0), Qt.Key.Key_Right: (1.0, 0.0), Qt.Key.Key_Up: (0.0, 1.0), Qt.Key.Key_Down: (0.0, -1.0),
 }  # fmt: skip
-MOST_WITH_HANDLES = 3
+MOST_WITH_HANDLES = 1
 
 
 def aim(view: View, position: QPointF, level: float | None) -> tuple[float, float] | None:

@@ -16,9 +16,13 @@ MARK = 3.2
 
 
 def paint_strokes(view: View, painter: QPainter) -> None:
-    """What the scene draws besides pixels; where something lies before a line, it is faint."""
+    """The lines of the scene; where something lies before one, it is faint."""
     for line in view.scene.lines:
         _paint_line(view, painter, line)
+
+
+def paint_marks(view: View, painter: QPainter) -> None:
+    """The marks and labels of the scene, over everything else."""
     for marks in view.scene.marks:
         _paint_marks(view, painter, marks)
 

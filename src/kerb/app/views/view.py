@@ -50,6 +50,8 @@ class View(QWidget):
         self.tool: Mouse | None = None
         self._held: Mouse | None = None
         self.overlays: list[Overlay] = []
+        # Painted over what the tool shows.
+        self.above: list[Overlay] = []
         self.drawing = Drawing(self)
         self.drawing.drawn.connect(self._drawn)
         self._press: QPointF | None = None
@@ -171,6 +173,10 @@ class View(QWidget):
             painter.restore()
         if self.tool is not None:
             self.tool.paint(painter)
+        for overlay in self.above:
+            painter.save()
+            overlay(self, painter)
+            painter.restore()
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:
