@@ -182,8 +182,8 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle {{ background: {t.hair}; }}
     QTreeWidget::item, QListWidget::item {{ padding: 2px 0; }}
     QTreeWidget::item:selected, QListWidget::item:selected {{ background: {t.wash}; color: {t.ink}; }}
-    QTreeWidget::indicator, QListWidget::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
-    QTreeWidget::indicator:checked, QListWidget::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/tick-{t.name}.svg); }}
+    QTreeWidget::indicator, QListWidget::indicator, QTableView::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
+    QTreeWidget::indicator:checked, QListWidget::indicator:checked, QTableView::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/tick-{t.name}.svg); }}
     QDateEdit::drop-down {{ border: none; width: 18px; }}
     QDateEdit::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
     QRadioButton::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 8px; background: {t.sheet}; }}

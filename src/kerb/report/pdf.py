@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape
 
-from reportlab.lib.enums import TA_RIGHT
+from reportlab.lib.enums import TA_LEFT, TA_RIGHT
 from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
@@ -225,7 +225,9 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
     heads = [kind.title, *(figure.label for figure in about)]
     heads.insert(2, "± 95 %")
     heads.append("Notes")
-    rows = [heads]
+    first_, *others = heads
+    at_right = _style(7.5, fontName=MEDIUM, textColor=QUIET, alignment=TA_RIGHT)
+    rows: list[list[Any]] = [[first_, *(Paragraph(escape(words), at_right) for words in others)]]
     for chapter in chapters:
         figures = chapter.outcome.figures
         cells = [_text_of(figures.get(figure.name), figure, decimals) for figure in about]
@@ -233,12 +235,15 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
         cells.insert(1, quantity(first.u95, first.unit, decimals) if first else "—")
         name = f"{chapter.name} (out of date)" if chapter.out_of_date else chapter.name
         rows.append([Paragraph(escape(name), _style(8)), *cells, str(len(chapter.outcome.warnings) or "")])
-    sums = len(chapters) > 1 and any(figure.adds for figure in about)
+    # Of two surveys of one yard nothing is summed: the same material would count twice.
+    sums = len(chapters) > 1 and any(figure.adds for figure in about) and len({_survey_of(c) for c in chapters}) == 1
     if sums:
         rows.append(_sums(about, chapters, decimals))
-    wide = 0.28
-    rest = (1 - wide - 0.08) / (len(rows[0]) - 2)
-    table = Table(rows, colWidths=[width * wide, *[width * rest] * (len(rows[0]) - 2), width * 0.08], repeatRows=1)
+    wide = 0.2 if len(about) > 3 else 0.28
+    shares = [0.5 if figure.quantity == COUNT else 1.4 for figure in about]
+    shares.insert(1, 1.1)
+    rest = [width * (1 - wide - 0.08) * share / sum(shares) for share in shares]
+    table = Table(rows, colWidths=[width * wide, *rest, width * 0.08], repeatRows=1)
     table.setStyle(_table_style(numbers_from=1, total=sums))
     story: list[Flowable] = [table, Spacer(1, 3 * mm)]
     if sums:
@@ -246,6 +251,11 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
             Paragraph("The total's uncertainty takes the studies as independent.", _style(7.5, textColor=QUIET))
         )
     return [*story, Spacer(1, 3 * mm)]
+
+
+def _survey_of(chapter: Chapter) -> str:
+    """The file that a chapter's compared points came from."""
+    return chapter.outcome.inputs[0].path if chapter.outcome.inputs else ""
 
 
 def _sums(about: list[FigureAbout], chapters: list[Chapter], decimals: Decimals) -> list[Any]:
@@ -413,14 +423,21 @@ def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
 
 
 def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable]:
-    """A table of a study: numbers at the right with their unit in the heading, long texts wrapped."""
+    """A table of a study: numbers at the right with their unit in the heading, long texts wrapped, no empty columns."""
+    table = _filled(table)
     count_ = len(table.columns)
     texts = [any(isinstance(row[n], str) for row in table.rows) for n in range(count_)]
-    longest = [max([len(heading(c)), *(len(str(r[n])) for r in table.rows[:50] if isinstance(r[n], str))], default=4)
-               for n, c in enumerate(table.columns)]  # fmt: skip
-    weights = [min(max(length, 6), 44) if text else 9 for length, text in zip(longest, texts, strict=True)]
+    words = [max((len(word) for word in heading(c).split()), default=4) for c in table.columns]
+    longest = [max((len(r[n]) for r in table.rows[:50] if isinstance(r[n], str)), default=0) for n in range(count_)]
+    weights = [max(min(length, 44), word + 2) if text else max(9, word + 1)
+               for length, word, text in zip(longest, words, texts, strict=True)]  # fmt: skip
     size = 7.5 if count_ <= 8 else 5.4
-    heads = [Paragraph(escape(heading(c)), _style(size, fontName=MEDIUM, textColor=QUIET)) for c in table.columns]
+    heads = [
+        Paragraph(
+            escape(heading(c)), _style(size, fontName=MEDIUM, textColor=QUIET, alignment=TA_LEFT if text else TA_RIGHT)
+        )
+        for c, text in zip(table.columns, texts, strict=True)
+    ]
     rows: list[list[Any]] = [heads]
     for row in table.rows[:MOST_ROWS]:
         cells: list[Any] = []
@@ -437,6 +454,15 @@ def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable
     more = len(table.rows) - MOST_ROWS
     tail = [Paragraph(f"and {more} more rows, in the files that come with this report", _style(7))] if more > 0 else []
     return [_heading(escape(table.title)), shown, *tail]
+
+
+def _filled(table: StudyTable) -> StudyTable:
+    """The table without the columns in which no row has anything."""
+    kept = [
+        n for n in range(len(table.columns)) if not table.rows or any(row[n] not in (None, "") for row in table.rows)
+    ]
+    rows = tuple(tuple(row[n] for n in kept) for row in table.rows)
+    return StudyTable(table.title, tuple(table.columns[n] for n in kept), rows)
 
 
 def _number(cell: Any, places: int) -> str:

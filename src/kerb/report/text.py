@@ -31,7 +31,10 @@ def figures_table(outcome: Outcome) -> Table:
 def heading(column: Column) -> str:
     """Column heading with its unit."""
     label = column.label or column.name
-    return f"{label} ({symbol(column.unit)})" if symbol(column.unit) else label
+    unit = symbol(column.unit)
+    if not unit:
+        return label
+    return f"{label}, {unit}" if "(" in unit else f"{label} ({unit})"
 
 
 def tab_separated(table: Table) -> str:

@@ -44,6 +44,7 @@ class StudySheet(QWidget):
         outer.addWidget(self.scroller)
         for signal in (session.changed, session.selected, session.drafted, session.answered, session.live.answered):
             signal.connect(self.mirror)
+        session.working.connect(lambda _task: self.mirror())
         self.mirror()
 
     # Building

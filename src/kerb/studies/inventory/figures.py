@@ -11,12 +11,12 @@ from kerb.studies.kind import COUNT, HEADLINE, MASS, REPORT, SHEET, SUMMARY, VOL
 from kerb.studies.outcome import Column, Figure, Table
 
 ABOUT = (
-    FigureAbout("total_net", "Net volume of all heaps", VOLUME, (HEADLINE, SUMMARY), adds=True),
-    FigureAbout("total_mass", "Mass of all heaps", MASS, (HEADLINE, SUMMARY), adds=True),
+    FigureAbout("total_net", "Net volume of all heaps", VOLUME, (HEADLINE, SUMMARY)),
+    FigureAbout("total_mass", "Mass of all heaps", MASS, (HEADLINE, SUMMARY)),
     FigureAbout("total_above", "Above base", VOLUME),
     FigureAbout("total_below", "Below base", VOLUME),
     FigureAbout("heaps", "Heaps", COUNT, (SHEET, REPORT, SUMMARY)),
-    FigureAbout("change", "Change since the earlier survey", VOLUME, signed=True),
+    FigureAbout("change", "Change since the earlier survey", VOLUME, (SHEET, REPORT, SUMMARY), signed=True),
 )
 LABELS = {about.name: about.label for about in ABOUT}
 VALUES = ("above", "below", "net", "plan_area", "highest", "gap_area", "check_percent")
