@@ -240,7 +240,7 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
     if sums:
         rows.append(_sums(about, chapters, decimals))
     wide = 0.2 if len(about) > 3 else 0.28
-    shares = [0.5 if figure.quantity == COUNT else 1.4 for figure in about]
+    shares = [0.75 if figure.quantity == COUNT else 1.4 for figure in about]
     shares.insert(1, 1.1)
     rest = [width * (1 - wide - 0.08) * share / sum(shares) for share in shares]
     table = Table(rows, colWidths=[width * wide, *rest, width * 0.08], repeatRows=1)

@@ -22,6 +22,7 @@ def summits(order, height, columns, saddle, labels):
         cell = order[k]
         row, column = cell // columns, cell % columns
         best, best_height = 0, -np.inf
+        joined = 0
         for dr in range(-1, 2):
             for dc in range(-1, 2):
                 r, c = row + dr, column + dc
@@ -41,8 +42,14 @@ def summits(order, height, columns, saddle, labels):
                             best = root
                         else:
                             parent[root] = best
+                        joined = best
                     elif height[other] > best_height:
                         best, best_height = root, height[other]
+        if joined != 0:
+            # What became one here hangs together by this cell.
+            best = joined
+            while parent[best] != best:
+                best = parent[best]
         if best == 0:
             made += 1
             parent[made], peak[made] = made, height[cell]

@@ -1,0 +1,294 @@
+"""What values promise everywhere: they do not change, they compare, and what they publish is exact to the letter."""
+
+import dataclasses
+import importlib
+import json
+import pkgutil
+import unittest
+
+import numpy as np
+import scipy
+import shapely
+
+import kerb.core
+import kerb.studies
+from kerb.core.errors import InputError
+from kerb.core.progress import silent
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.inventory import figures as inventory_figures
+from kerb.studies.inventory.run import run as run_inventory
+from kerb.studies.inventory.setup import InventorySetup, heap_setup
+from kerb.studies.inventory.summits_kernels import summits
+from kerb.studies.inventory.totals import Row, total
+from kerb.studies.kind import Step
+from kerb.studies.layers import FoundLine, FoundMesh, Plot, Profile, put_together, taken_apart
+from kerb.studies.outcome import Attribute, Column, Figure, Input, Made, Note, Outcome, Table
+from kerb.studies.registry import STUDIES
+from kerb.studies.scope import Scope
+from kerb.studies.showing import bounds_of, toggles
+from kerb.studies.sources import KINDS_OF, Source, Sources
+from kerb.studies.stockpile.figures import mass_per_volume
+from tests.support import FAR, circle, frustum, jittered, store_of
+
+# What is meant to be filled or changed.
+MAY_CHANGE = {"Outcome", "Overview", "Rows", "StoreMeta", "_Surface"}
+
+
+def modules(package):
+    for item in pkgutil.walk_packages(package.__path__, package.__name__ + "."):
+        yield importlib.import_module(item.name)
+
+
+class Frozen(unittest.TestCase):
+    def test_values_cannot_be_changed(self):
+        seen = set()
+        for package in (kerb.core, kerb.studies):
+            for module in modules(package):
+                for kind in vars(module).values():
+                    if isinstance(kind, type) and dataclasses.is_dataclass(kind) and kind.__module__ == module.__name__:
+                        seen.add(kind.__name__)
+                        frozen = kind.__dataclass_params__.frozen
+                        self.assertEqual(frozen, kind.__name__ not in MAY_CHANGE, f"{module.__name__}.{kind.__name__}")
+        self.assertGreater(len(seen), 50)
+
+
+class Published(unittest.TestCase):
+    def test_the_published_form_is_exact(self):
+        outcome = Outcome(
+            "x", "ft", "EPSG:1", {"a": Figure(1.5, "ft3", "A", 0.25, "n"), "b": Figure(None, "", "B"), "c": Figure(2.0, "", "C", None, "")},
+            {"s": 1}, [Input("cloud", "/p", 10, 7), Input("against", "/q", 3, 2, "d")],
+            {"t": Table("T", (Column("n", "ft", "N"), Column("w")), ((1.0, "x"), (None, "y")))}, [Note("code", "words")], "how",
+        )  # fmt: skip
+        data = json.loads(json.dumps(outcome.to_json()))
+        data.pop("kerb")
+        self.assertEqual(data, {
+            "study": "x", "unit": "ft", "crs": "EPSG:1",
+            "inputs": [{"role": "cloud", "path": "/p", "points": 10, "used": 7},
+                       {"role": "against", "path": "/q", "points": 3, "used": 2, "detail": "d"}],
+            "settings": {"s": 1},
+            "figures": {"a": {"value": 1.5, "unit": "ft3", "label": "A", "u95": 0.25, "note": "n"},
+                        "b": {"value": None, "unit": "", "label": "B"}, "c": {"value": 2.0, "unit": "", "label": "C"}},
+            "tables": {"t": {"title": "T", "columns": [{"name": "n", "unit": "ft", "label": "N"}, {"name": "w", "unit": "", "label": ""}],
+                             "rows": [[1.0, "x"], [None, "y"]]}},
+            "warnings": [{"code": "code", "text": "words"}], "method": "how",
+        })  # fmt: skip
+        self.assertFalse(outcome.live)
+        self.assertEqual(outcome.value("a"), 1.5)
+
+    def test_tables_of_mixed_columns_come_back(self):
+        big = 2**62
+        for rows in (
+            ((1, 1.5, "a", None, True), (2, 2.5, "b", 3, False)),
+            ((big, -1.0, "", "x", 1), (-big, np.inf, "", "y", 2)),
+            (),
+        ):
+            table = Table("T", tuple(Column(name) for name in "abcde"), rows)
+            one = Outcome("x", "m", "", {}, {}, tables={"t": table})
+            head, arrays = one.head()
+            self.assertEqual(Outcome.of_head(json.loads(json.dumps(head)), arrays).tables["t"].rows, rows)
+
+    def test_layers_by_name_and_kind(self):
+        mesh = FoundMesh(np.eye(3), np.array([[0, 1, 2]], np.int32))
+        line = FoundLine(np.eye(3), shown=False, title="L")
+        one = Outcome(
+            "x", "m", "", {}, {}, layers={"m": mesh, "l": line}, charts=[Plot("p", "bars", np.ones(2), np.ones(2))]
+        )
+        self.assertIs(one.mesh("m"), mesh)
+        self.assertIs(one.line("l"), line)
+        self.assertEqual(
+            (one.mesh("l"), one.line("m"), one.mesh("x"), one.line("x"), one.profiles), (None, None, None, None, [])
+        )
+        self.assertEqual([words for _, words in toggles(one)], ["L"])
+        self.assertEqual(toggles(None), [])
+        low, high = bounds_of(one)
+        np.testing.assert_array_equal([low, high], [[0, 0, 0], [1, 1, 1]])
+        self.assertIsNone(bounds_of(Outcome("x", "m", "", {}, {})))
+        arrays = {}
+        chart = Profile("P", np.eye(2), np.arange(3.0), (("a", "b", np.zeros(3)),), "f", ("m",))
+        again = put_together(json.loads(json.dumps(taken_apart(chart, "c", arrays))), arrays)
+        self.assertEqual((again.title, again.field, again.cuts), ("P", "f", ("m",)))
+        self.assertTrue(np.isnan(again.base).all(), "a profile of one surface has no base")
+        with self.assertRaises(KeyError):
+            put_together({"is": "Unknown"}, {})
+
+
+class Steps(unittest.TestCase):
+    def test_what_a_step_lacks(self):
+        step = Step("s", "Do it", "Does it", "toe", lambda *_: None)
+        kind = STUDIES["stockpile"]
+        setup = kind.setup(Scope("c"))
+        self.assertEqual(step.lacks(setup), kind.setup.declared()["toe"].needed)
+        self.assertEqual(step.lacks(dataclasses.replace(setup, toe=Drawn.of(circle(3, 5)))), "")
+        self.assertEqual(dataclasses.replace(step, fresh=True).lacks(setup), "")
+        quiet = dataclasses.replace(step, field="material")
+        self.assertIn("nothing to change", quiet.lacks(setup))
+        self.assertEqual(kind.headline.name, "net")
+        self.assertLessEqual({about.name for about in kind.where("summary")}, {about.name for about in kind.figures})
+
+    def test_what_fields_take(self):
+        self.assertEqual(set(KINDS_OF), {"scope", "surface", "lines", "alignment", "points"})
+        self.assertEqual(KINDS_OF["scope"], ("cloud",))
+        empty = Source("k", "Name", kind="lines", load=lambda: None)
+        self.assertEqual((empty.count, empty.item), (0, None))
+        made = Made("n", None)
+        self.assertEqual(made.words, "")
+        self.assertEqual(Attribute("a", "b", "c", "m").unit, "m")
+
+
+class Summits(unittest.TestCase):
+    """The watershed of summits against a an independent count by persistence."""
+
+    def lasting(self, z, least):
+        """Summits that rise more than ``least`` over where they meet a higher one: persistence by the elder rule."""
+        parent, peak, lasting = {}, {}, 0
+
+        def root(n):
+            while parent[n] != n:
+                n = parent[n]
+            return n
+
+        for flat in np.argsort(-z.ravel(), kind="stable").tolist():
+            row, column = divmod(flat, z.shape[1])
+            if z[row, column] <= 0:
+                continue
+            parent[flat], peak[flat] = flat, z[row, column]
+            for r in range(max(row - 1, 0), min(row + 2, z.shape[0])):
+                for c in range(max(column - 1, 0), min(column + 2, z.shape[1])):
+                    other = r * z.shape[1] + c
+                    if other in parent and root(other) != root(flat):
+                        high, low = sorted((root(other), root(flat)), key=lambda n: -peak[n])
+                        lasting += peak[low] - z[row, column] > least
+                        parent[low] = high
+        return lasting + len({root(n) for n in parent})
+
+    def parted(self, z, least):
+        order = np.flatnonzero(z.ravel() > 0)
+        order = order[np.argsort(-z.ravel()[order], kind="stable")]
+        labels = np.zeros(z.size, np.int32)
+        summits(order, z.ravel(), z.shape[1], least, labels)
+        return labels.reshape(z.shape)
+
+    def test_two_summits(self):
+        x = np.arange(40.0)
+        ridge = np.maximum(10 - np.abs(x - 10), 8 - np.abs(x - 28))
+        z = np.clip(ridge[None, :] - np.abs(np.arange(-6, 7))[:, None], 0, None)
+        saddle = 8 - 8.0
+        self.assertEqual(len(np.unique(self.parted(z, 0.5))) - 1, 2)
+        close = np.clip(
+            np.maximum(10 - np.abs(x - 10), 8 - np.abs(x - 16))[None, :] - np.abs(np.arange(-6, 7))[:, None], 0, None
+        )
+        self.assertEqual(len(np.unique(self.parted(close, 3.0))) - 1, 1, "the lower one rises two over the saddle")
+        self.assertEqual(len(np.unique(self.parted(close, 1.0))) - 1, 2)
+        self.assertEqual(saddle, 0.0)
+
+    def test_as_many_as_last_and_each_in_one_piece(self):
+        rng = np.random.default_rng(2)
+        for least in (0.2, 0.7, 1.5):
+            z = np.clip(rng.normal(1.0, 1.0, (17, 23)), 0, None) + rng.uniform(0, 1e-4, (17, 23))
+            z[z < 0.01] = 0.0
+            labels = self.parted(z, least)
+            np.testing.assert_array_equal(labels > 0, z > 0)
+            found = np.unique(labels[labels > 0])
+            self.assertEqual(len(found), self.lasting(z, least))
+            calm = scipy.ndimage.gaussian_filter(z, 1.2) * (z > 0)
+            labels = self.parted(calm, least / 10)
+            for number in np.unique(labels[labels > 0]).tolist():
+                self.assertEqual(scipy.ndimage.label(labels == number, np.ones((3, 3)))[1], 1)
+
+
+class Masses(unittest.TestCase):
+    def test_mass_of_a_volume_in_every_unit(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            cubic = unit.metres**3
+            self.assertAlmostEqual(mass_per_volume(1.6, "t/m3", unit), 1.6 * cubic, places=12)
+            per_yard = density_unit("ton/yd3")
+            self.assertAlmostEqual(mass_per_volume(1.2, "ton/yd3", unit), 1.2 * cubic / 0.9144**3, places=12)
+            self.assertEqual(per_yard.mass_code, "ton")
+        self.assertIsNone(mass_per_volume(None, "t/m3", METRE))
+
+
+class InventoryPieces(unittest.TestCase):
+    def setUp(self):
+        xy = jittered(20, 0.25)
+        xy = xy[np.abs(xy[:, 1]) < 9]
+        z = np.maximum(frustum(xy - [-10, 0], 5, 2, 3), frustum(xy - [9, 0], 6, 1, 2))
+        self.store = store_of(np.column_stack([xy, z]) + FAR)
+        self.sources = Sources(METRE, {"cloud": Source("cloud", "c", "/c.laz", store=self.store)})
+
+    def item(self, key, x, radius, **values):
+        return Item(key, key.upper(), Drawn.of(circle(radius, 30) + FAR[:2] + [x, 0]), tuple(values.items()))
+
+    def test_layers_labels_and_attributes(self):
+        a, b = self.item("a", -10, 5.3, material="sand"), self.item("b", 9, 6.3)
+        one = run_inventory(InventorySetup(Scope("cloud"), heaps=(a, b)), self.sources, silent())
+        self.assertEqual([name for name in one.layers if name.startswith("toe ")], ["toe a", "toe b"])
+        self.assertEqual(one.layers["toe b"].title, "B")
+        labels = one.layers["labels"]
+        self.assertEqual(len(labels.texts), 2)
+        self.assertTrue(labels.texts[0].startswith("A  "))
+        np.testing.assert_allclose(labels.xyz[:, 0] - FAR[0], [-10, 9], atol=0.1)
+        np.testing.assert_allclose(labels.xyz[:, 2] - FAR[2], [3, 2], atol=0.05)
+        base = one.mesh("base")
+        apart = [
+            run_inventory(InventorySetup(Scope("cloud"), heaps=(i,)), self.sources, silent()).mesh("base")
+            for i in (a, b)
+        ]
+        self.assertEqual(len(base.vertices), sum(len(m.vertices) for m in apart))
+        self.assertEqual(
+            int(base.triangles.max()), len(base.vertices) - 1, "each heap's triangles point at its own vertices"
+        )
+        np.testing.assert_allclose(base.vertices[base.triangles[-1]], apart[1].vertices[apart[1].triangles[-1]])
+        self.assertEqual(one.attributes["over"].over, "base")
+        self.assertEqual(set(one.tables), {"heaps", "materials"})
+        self.assertEqual([row[:2] for row in one.tables["materials"].rows], [("sand", 1), ("not named", 1)])
+        self.assertEqual(one.inputs[0].used, sum(i.inputs[0].used for i in one.items.values()))
+
+    def test_one_material_without_a_name_has_no_table_of_its_own(self):
+        setup = InventorySetup(Scope("cloud"), heaps=(self.item("a", -10, 5.3),))
+        row = Row("A", "", None, values={"net": 1.0})
+        self.assertEqual(set(inventory_figures.tables(setup, [row], METRE)), {"heaps"})
+        named = dataclasses.replace(row, material="sand")
+        self.assertEqual(set(inventory_figures.tables(setup, [named], METRE)), {"heaps", "materials"})
+        self.assertEqual(set(inventory_figures.tables(setup, [named, row], METRE)), {"heaps", "materials"})
+        self.assertEqual(named.notes, 0)
+
+    def test_a_heap_has_its_own_density_or_that_of_all(self):
+        setup = InventorySetup(
+            Scope("cloud"), density=1.5, heaps=(self.item("a", -10, 5.3, density=2.0), self.item("b", 9, 6.3))
+        )
+        self.assertEqual([heap_setup(setup, item).density for item in setup.heaps], [2.0, 1.5])
+        earlier = dataclasses.replace(setup, earlier=Scope("then"))
+        self.assertEqual(heap_setup(earlier, setup.heaps[0], earlier=True).cloud.holding, "then")
+        self.assertEqual(
+            [
+                i.key
+                for i in dataclasses.replace(
+                    setup, heaps=(dataclasses.replace(setup.heaps[0], taken=False), setup.heaps[1])
+                ).taken()
+            ],
+            ["b"],
+        )
+
+    def test_mass_only_where_every_heap_has_one(self):
+        rows = [Row("a", "", None, values={"net": 2.0, "mass": 4.0}, parts={"s": 1.0}),
+                Row("b", "", None, values={"net": 3.0, "mass": None}, parts={"s": 1.0})]  # fmt: skip
+        self.assertEqual((total(rows).mass, total(rows).mass_u95), (None, None))
+        self.assertEqual((total(rows[:1]).mass, total(rows[:1]).mass_u95), (4.0, 2.0))
+        flat = Row("c", "", None, values={"net": 0.0, "mass": 0.0, "above": 1.0, "below": 1.0}, parts={"s": 1.0})
+        self.assertEqual((total([flat]).mass_u95, total([flat]).above, total([flat]).below), (0.0, 1.0, 1.0))
+        gone = Row("d", "", None, "gone", before=None)
+        self.assertIsNone(gone.change)
+        bare = Row("e", "", None, values={"net": 1.0})
+        self.assertEqual((total([bare]).above, total([bare]).below), (0.0, 0.0))
+
+    def test_lines_that_barely_touch_do_not_overlap(self):
+        left = Item("l", "L", Drawn.of([*map(tuple, np.array([[-16, -6], [0, -6], [0, 6], [-16, 6.0]]) + FAR[:2])]))
+        right = Item("r", "R", Drawn.of([*map(tuple, np.array([[0, -6], [16, -6], [16, 6], [0, 6.0]]) + FAR[:2])]))
+        found = run_inventory(InventorySetup(Scope("cloud"), heaps=(left, right)), self.sources, silent())
+        self.assertNotIn("overlap", [note.code for note in found.warnings])
+        self.assertAlmostEqual(shapely.Polygon(left.ring.xy).intersection(shapely.Polygon(right.ring.xy)).area, 0.0)
+        with self.assertRaises(InputError):
+            InventorySetup(
+                Scope("cloud"), heaps=(dataclasses.replace(left, ring=Drawn.of(circle(3, 4)[[0, 2, 1, 3]])),)
+            ).check()
