@@ -18,7 +18,6 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from kerb.app.bringing.dialog import BringIn
-from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.main import application
 from kerb.app.panels.drawer import TABLE
@@ -245,12 +244,7 @@ def statistics_picture(window: Window, save: Callable) -> None:
 
 
 def inventory_pictures(window: Window, save: Callable) -> None:
-    """Many heaps at once: taken from a list, and proposed by Kerb; the chooser of questions."""
-    chooser = StudyChooser(window)
-    chooser.show()
-    wait(0.2)
-    save(chooser, "choose-study")
-    chooser.reject()
+    """Many heaps at once: taken from a list, and proposed by Kerb."""
     ready, fresh = [s for s in window.session.job.state.studies if s.name in INVENTORIES]
     window.session.select(ready.id)
     window.handlers.run("fit_study")
@@ -301,9 +295,7 @@ def main() -> int:
         window.session.commit("drew the toe line", toe=Drawn.of(ring))
         settle(window)
     window.handlers.run("fit_study")
-    window.drawer.choose(TABLE, "uncertainty")
     settle(window)
-    save(window, "heap-at-wall")
     inventory_pictures(window, save)
     dialog = Deliver(window.session, window)
     dialog.show()
@@ -317,12 +309,11 @@ def main() -> int:
     save(dialog, "deliver")
     dialog.reject()
     shut(window)
-    for theme, size in (("dark", (1280, 800)), ("light", (1920, 1080))):
-        window = opened(theme, size, job)
-        window.handlers.run("fit_study")
-        settle(window)
-        save(window, f"stockpile-{theme}-{size[0]}")
-        shut(window)
+    window = opened("dark", (1280, 800), job)
+    window.handlers.run("fit_study")
+    settle(window)
+    save(window, "stockpile-dark-1280")
+    shut(window)
     data_pictures(save)
     return 0
 
