@@ -77,7 +77,7 @@ def looked(dialog: BringIn) -> None:
     quiet = 0
     while quiet < 6:
         wait(0.05)
-        quiet = 0 if dialog.waiting or dialog._looking or dialog._checking else quiet + 1
+        quiet = 0 if dialog.files.busy else quiet + 1
 
 
 def chosen(dialog: BringIn, name: str) -> None:

@@ -43,7 +43,7 @@ class Bringing(Windowed):
         dialog, end, quiet = self.window.handlers.data.dialog, time.monotonic() + seconds, 0
         while time.monotonic() < end and quiet < 4:
             wait(0.03)
-            quiet = 0 if dialog.waiting or dialog._looking or dialog._checking else quiet + 1
+            quiet = 0 if dialog.files.busy else quiet + 1
         self.assertEqual(quiet, 4, "the dialog did not come to rest")
         return dialog
 
@@ -218,7 +218,7 @@ class Dialog(Bringing):
         junk.write_text("not a drawing")
         dialog = self.drop(junk, self.files["control.csv"])
         self.choose(dialog, "junk.dxf")
-        self.assertIn("not a DXF drawing", dialog.errors[junk])
+        self.assertIn("not a DXF drawing", dialog.files.errors[junk])
         QTest.keyClick(dialog, Qt.Key.Key_Delete)
         self.assertEqual(dialog.tree.topLevelItemCount(), 1)
         self.drop(self.files["yard-lines.dxf"], on=dialog)

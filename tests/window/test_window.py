@@ -441,7 +441,7 @@ class Around(Windowed):
         end = time.monotonic() + 30
         while not dialog.sure.isVisible() and time.monotonic() < end:
             wait(0.05)
-        self.assertIn("broken.las", dialog.errors[broken])
+        self.assertIn("broken.las", dialog.files.errors[broken])
         self.assertEqual(len(dialog.wishes()), 1)
         self.assertFalse(dialog.take.isEnabled(), "France is not in the Channel: the alarm must be seen first")
         dialog.reject()

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QDate, Qt, Signal
@@ -26,21 +25,19 @@ from PySide6.QtWidgets import (
 
 from kerb.app.bringing.amount import AmountPanel
 from kerb.app.bringing.columns import Columns
+from kerb.app.bringing.looking import Files, Looked
 from kerb.app.bringing.placing import PlacingPanel
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
-from kerb.app.tasks import Latest
 from kerb.app.theme import Theme
 from kerb.app.widgets import emptied, made, there
 from kerb.core.errors import KerbError
-from kerb.core.place_check import Site
 from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
 from kerb.formats.recognise import SUFFIXES
 from kerb.formats.text_table import TextPlan, read_as
-from kerb.job import site
 from kerb.job.holdings import ImportWish
-from kerb.job.prospects import Prospect, Samples, Whereabouts, joined_wish, prospects_of, whereabouts
+from kerb.job.prospects import Prospect
 
 NO_DATE = QDate(1900, 1, 1)
 UNITS_OF = {
@@ -51,25 +48,6 @@ UNITS_OF = {
     "model": "triangles",
     "picture": "pixels",
 }
-
-
-@dataclass(frozen=True)
-class Looked:
-    """What the worker found of a file."""
-
-    path: Path
-    prospects: tuple[Prospect, ...] = ()
-    error: str = ""
-
-
-@dataclass(frozen=True)
-class Checked:
-    """What the worker found of the place of a prospect."""
-
-    key: tuple
-    prospect: Prospect
-    found: Whereabouts | None = None
-    error: str = ""
 
 
 class BringIn(QDialog):
@@ -83,19 +61,12 @@ class BringIn(QDialog):
         self.setWindowTitle("Bring data in")
         self.resize(1120, 700)
         self.setAcceptDrops(True)
-        self.prospects: dict[tuple, Prospect] = {}
-        self.checked: dict[tuple, Checked] = {}
-        self.errors: dict[Path, str] = {}
-        self.waiting: list[Path] = []
-        self.samples = Samples()
-        self.job_site: Site | None = None
-        self._site_known = self._looking = self._checking = False
+        self.files = Files(session, self)
         self.items: dict[tuple, QTreeWidgetItem] = {}
-        self.files = Latest("bring-files", self)
-        self.places = Latest("bring-places", self)
-        self.files.done.connect(self._looked)
-        self.places.done.connect(self._placed)
+        self.files.filled.connect(self._fill)
+        self.files.placed.connect(self._placed)
         self._build()
+        self.files.failed.connect(self.placing.show_error)
         self.add(paths)
 
     # Building
@@ -214,50 +185,16 @@ class BringIn(QDialog):
 
     def add(self, paths: list[Path]) -> None:
         """Look at further files."""
-        known = {key[0] for key in self.prospects} | set(self.errors) | set(self.waiting)
-        for path in paths:
-            if path not in known:
-                self.waiting.append(path)
-                known.add(path)
-                item = QTreeWidgetItem([path.name])
-                item.setData(0, Qt.ItemDataRole.UserRole, (path,))
-                item.setToolTip(0, str(path))
-                item.addChild(QTreeWidgetItem(["looking…"]))
-                self.items[(path,)] = item
-                self.tree.addTopLevelItem(item)
-                item.setExpanded(True)
+        for path in self.files.add(paths):
+            item = QTreeWidgetItem([path.name])
+            item.setData(0, Qt.ItemDataRole.UserRole, (path,))
+            item.setToolTip(0, str(path))
+            item.addChild(QTreeWidgetItem(["looking…"]))
+            self.items[(path,)] = item
+            self.tree.addTopLevelItem(item)
+            item.setExpanded(True)
         if self.tree.currentItem() is None and self.tree.topLevelItemCount():
             self.tree.setCurrentItem(there(self.tree.topLevelItem(0)))
-        self._look_next()
-        self._mirror_bar()
-
-    def _look_next(self) -> None:
-        if self.waiting and not self._looking:
-            self._looking = True
-            path, job = self.waiting[0], self.session.open_job
-            known = self._site_known
-
-            def work(_overtaken: Callable[[], bool]) -> tuple[Looked, Site | None]:
-                place = None if known else site.of_job(job)
-                try:
-                    return Looked(path, tuple(prospects_of(path, job.state))), place
-                except KerbError as error:
-                    return Looked(path, error=str(error)), place
-
-            self.files.submit(work)
-
-    def _looked(self, result: object) -> None:
-        self._looking = False
-        looked, place = Looked(self.waiting[0], error=f"Kerb failed at this file: {result}"), None
-        if isinstance(result, tuple):
-            looked, place = result
-        if not self._site_known:
-            self.job_site, self._site_known = place, True
-        if looked.path in self.waiting:
-            self.waiting.remove(looked.path)
-            self._fill(looked)
-        self._look_next()
-        self._show_current()
         self._mirror_bar()
 
     def _fill(self, looked: Looked) -> None:
@@ -267,13 +204,11 @@ class BringIn(QDialog):
         self.tree.blockSignals(True)
         item.takeChildren()
         if looked.error:
-            self.errors[looked.path] = looked.error
             child = QTreeWidgetItem(["cannot be used"])
             child.setData(0, Qt.ItemDataRole.UserRole, (looked.path,))
             item.addChild(child)
         for number, prospect in enumerate(looked.prospects):
             key = (looked.path, number)
-            self.prospects[key] = prospect
             child = QTreeWidgetItem([self._words(prospect)])
             child.setData(0, Qt.ItemDataRole.UserRole, key)
             child.setFlags(child.flags() | Qt.ItemFlag.ItemIsUserCheckable)
@@ -285,7 +220,8 @@ class BringIn(QDialog):
         current = self.tree.currentItem()
         if first is not None and (current is None or current is item):
             self.tree.setCurrentItem(first)
-        self._check_next()
+        self._show_current()
+        self._mirror_bar()
 
     @staticmethod
     def _words(prospect: Prospect) -> str:
@@ -308,19 +244,20 @@ class BringIn(QDialog):
         key = self._key()
         if len(key) == 1:
             key = (key[0], 0)
-        return self.prospects.get(key)
+        return self.files.prospects.get(key)
 
     def _show_current(self) -> None:
         prospect, key = self.current(), self._key()
+        self.files.first = (key[0], key[1] if len(key) == 2 else 0) if key else None
         emptied(self.notes)
         for panel in self.panels:
             panel.setVisible(prospect is not None)
         if prospect is None:
             path = key[0] if key else None
             self.title.setText(path.name if path else "Drop files here")
-            self.about.setText("" if path in self.errors else "Looking at the file…" if path else "")
-            if path in self.errors:
-                self._note(self.errors[path])
+            self.about.setText("" if path in self.files.errors else "Looking at the file…" if path else "")
+            if path in self.files.errors:
+                self._note(self.files.errors[path])
             return
         self.title.setText(prospect.path.name)
         self.about.setText(f"{KINDS[prospect.offer.kind]} · {prospect.seen.format} · {self._words(prospect)}")
@@ -344,20 +281,18 @@ class BringIn(QDialog):
     def _changed(self, prospect: Prospect) -> None:
         key = self._key()
         key = (key[0], 0) if len(key) == 1 else key
-        self.prospects[key] = prospect
-        self.checked.pop(key, None)
+        self.files.change(key, prospect)
         self.sure.setChecked(False)
         self._show_current()
-        self._check_next()
+        self.files.check_next()
         self._mirror_bar()
 
     def _columns_changed(self, plan: TextPlan) -> None:
         """Columns of a text file hold for the cloud and for the points it may be."""
         path = there(self.current()).path
-        for key, prospect in list(self.prospects.items()):
+        for key, prospect in list(self.files.prospects.items()):
             if key[0] == path:
-                self.prospects[key] = replace(prospect, plan=plan)
-                self.checked.pop(key, None)
+                self.files.change(key, replace(prospect, plan=plan))
         self._changed(there(self.current()))
 
     def _read_otherwise(self, plan: TextPlan) -> None:
@@ -369,78 +304,33 @@ class BringIn(QDialog):
             self.placing.show_error(str(error))
             self.columns.show_text(there(there(self.current()).seen.text), self.columns.plan)
             return
-        for key, prospect in list(self.prospects.items()):
+        for key, prospect in list(self.files.prospects.items()):
             if key[0] == path:
-                self.prospects[key] = replace(prospect, seen=replace(prospect.seen, text=look))
+                self.files.prospects[key] = replace(prospect, seen=replace(prospect.seen, text=look))
         self._columns_changed(look.plan)
 
     def _ticked(self, item: QTreeWidgetItem, _column: int) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)
-        prospect = self.prospects.get(key)
-        if prospect is None:
+        if key not in self.files.prospects:
             return
-        on = item.checkState(0) == Qt.CheckState.Checked
-        self.prospects[key] = replace(prospect, taken=on)
-        if on and prospect.plan is not None:
-            self._untick_others(key)
-        self._check_next()
+        self.tree.blockSignals(True)
+        for other in self.files.tick(key, item.checkState(0) == Qt.CheckState.Checked):
+            self.items[other].setCheckState(0, Qt.CheckState.Unchecked)
+        self.tree.blockSignals(False)
         self._mirror_bar()
-
-    def _untick_others(self, key: tuple) -> None:
-        """A text file is a cloud or a list of points, not both."""
-        for other, prospect in list(self.prospects.items()):
-            if other[0] == key[0] and other != key and prospect.taken:
-                self.prospects[other] = replace(prospect, taken=False)
-                self.tree.blockSignals(True)
-                self.items[other].setCheckState(0, Qt.CheckState.Unchecked)
-                self.tree.blockSignals(False)
 
     # The place check
 
-    def _check_next(self) -> None:
-        """Check the shown prospect first, then the other ticked ones."""
-        if not self._site_known or self._checking:
-            return
-        key = self._key()
-        first = [key if key is not None and len(key) == 2 else (key[0], 0)] if key else []
-        order = first + [k for k, p in self.prospects.items() if p.taken]
-        for key in order:
-            prospect = self.prospects.get(key)
-            if prospect is not None and prospect.readable and key not in self.checked:
-                self._checking = True
-                self.places.submit(self._check(key, prospect))
-                return
-
-    def _check(self, key: tuple, prospect: Prospect) -> Callable[[Callable[[], bool]], Checked]:
-        job_site, samples = self.job_site, self.samples
-
-        def work(_overtaken: Callable[[], bool]) -> Checked:
-            try:
-                return Checked(key, prospect, whereabouts(prospect, samples, job_site))
-            except KerbError as error:
-                return Checked(key, prospect, error=str(error))
-
-        return work
-
-    def _placed(self, result: object) -> None:
-        self._checking = False
-        if isinstance(result, Checked) and self.prospects.get(result.key) is not None:
-            now = replace(self.prospects[result.key], taken=result.prospect.taken)
-            if now == result.prospect:
-                self.checked[result.key] = result
-        elif isinstance(result, Exception):
-            self.placing.show_error(f"Kerb failed at the place check: {result}")
-            return
+    def _placed(self) -> None:
         self._show_place()
         self._mark_alarms()
         self._mirror_bar()
-        self._check_next()
 
     def _show_place(self) -> None:
         key = self._key()
         key = (key[0], 0) if len(key) == 1 else key
-        found = self.checked.get(key)
-        prospect = self.prospects.get(key)
+        found = self.files.checked.get(key)
+        prospect = self.files.prospects.get(key)
         if prospect is not None and not prospect.readable:
             needed = (
                 "Say which columns are easting and northing."
@@ -453,31 +343,27 @@ class BringIn(QDialog):
         elif found.error:
             self.placing.show_error(found.error)
         else:
-            self.placing.show_whereabouts(there(found.found), self.job_site)
+            self.placing.show_whereabouts(there(found.found), self.files.job_site)
 
     def _mark_alarms(self) -> None:
         self.tree.blockSignals(True)
         for key, item in self.items.items():
-            if key in self.prospects:
-                mark = "▲ " if self._alarmed(key) else ""
-                item.setText(0, mark + self._words(self.prospects[key]))
+            if key in self.files.prospects:
+                mark = "▲ " if self.files.alarmed(key) else ""
+                item.setText(0, mark + self._words(self.files.prospects[key]))
         self.tree.blockSignals(False)
-
-    def _alarmed(self, key: tuple) -> bool:
-        found = self.checked.get(key)
-        return found is not None and (bool(found.error) or bool(there(found.found).check.alarms))
 
     # Taking
 
     def _mirror_bar(self) -> None:
-        taken = {key: prospect for key, prospect in self.prospects.items() if prospect.taken}
+        taken = {key: prospect for key, prospect in self.files.prospects.items() if prospect.taken}
         clouds = sum(prospect.offer.kind == CLOUD for prospect in taken.values())
         self.together.setVisible(clouds > 1)
-        alarmed = [key for key in taken if self._alarmed(key)]
-        broken = any(self.checked[key].error for key in alarmed)
-        ready = all(prospect.readable and key in self.checked for key, prospect in taken.items())
+        alarmed = [key for key in taken if self.files.alarmed(key)]
+        broken = any(self.files.checked[key].error for key in alarmed)
+        ready = all(prospect.readable and key in self.files.checked for key, prospect in taken.items())
         self.sure.setVisible(bool(alarmed) and not broken)
-        looking = len(self.waiting)
+        looking = len(self.files.waiting)
         words = f"{len(taken)} thing{'s' if len(taken) != 1 else ''}" if taken else "nothing ticked"
         if looking or (taken and not ready):
             words = "looking…"
@@ -489,11 +375,7 @@ class BringIn(QDialog):
     def wishes(self) -> list[ImportWish]:
         """What is to be imported, as decided."""
         epoch = "" if self.epoch.date() == NO_DATE else self.epoch.date().toString("yyyy-MM-dd")
-        taken = [replace(prospect, epoch=epoch) for prospect in self.prospects.values() if prospect.taken]
-        clouds = [prospect for prospect in taken if prospect.offer.kind == CLOUD]
-        if len(clouds) > 1 and self.together.currentData():
-            return [joined_wish(clouds), *(p.wish() for p in taken if p.offer.kind != CLOUD)]
-        return [prospect.wish() for prospect in taken]
+        return self.files.wishes(epoch, bool(self.together.currentData()))
 
     def accept(self) -> None:
         if self.take.isEnabled():
@@ -503,7 +385,6 @@ class BringIn(QDialog):
 
     def done(self, result: int) -> None:
         self.files.close()
-        self.places.close()
         super().done(result)
 
     # Mouse and keys
@@ -515,14 +396,11 @@ class BringIn(QDialog):
 
     def _leave_out(self) -> None:
         key = self._key()
-        if key is None:
+        if not key:
             return
         path = key[0]
-        self.waiting = [other for other in self.waiting if other != path]
-        self.errors.pop(path, None)
-        for table in (self.prospects, self.checked, self.items):
-            for other in [k for k in table if k[0] == path and (table is not self.items or len(k) == 2)]:
-                del table[other]
+        self.files.leave_out(path)
+        self.items = {k: item for k, item in self.items.items() if k[0] != path or k == (path,)}
         item = self.items.pop((path,))
         self.tree.takeTopLevelItem(self.tree.indexOfTopLevelItem(item))
         self._show_current()

@@ -1,0 +1,195 @@
+"""What is known of files that are to be brought in: looked at and held against the job's data one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from kerb.app.session import Session
+from kerb.app.tasks import Latest
+from kerb.app.widgets import there
+from kerb.core.errors import KerbError
+from kerb.core.place_check import Site
+from kerb.core.things import CLOUD
+from kerb.job import site
+from kerb.job.holdings import ImportWish
+from kerb.job.prospects import Prospect, Samples, Whereabouts, joined_wish, prospects_of, whereabouts
+
+# The file, and the number of the thing in it.
+Key = tuple[Path, int]
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What the worker found of a file."""
+
+    path: Path
+    prospects: tuple[Prospect, ...] = ()
+    error: str = ""
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What the worker found of the place of a prospect."""
+
+    key: Key
+    prospect: Prospect
+    found: Whereabouts | None = None
+    error: str = ""
+
+
+class Files(QObject):
+    """The files of the dialog. ``filled`` tells of a file that was looked at, ``placed`` that a place was checked."""
+
+    filled = Signal(object)
+    placed = Signal()
+    failed = Signal(str)
+
+    def __init__(self, session: Session, parent: QObject) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.prospects: dict[Key, Prospect] = {}
+        self.checked: dict[Key, Checked] = {}
+        self.errors: dict[Path, str] = {}
+        self.waiting: list[Path] = []
+        self.job_site: Site | None = None
+        # The thing that is shown: its place is checked first.
+        self.first: Key | None = None
+        self._samples = Samples()
+        self._site_known = self._looking = self._checking = False
+        self._looks = Latest("bring-files", self)
+        self._places = Latest("bring-places", self)
+        self._looks.done.connect(self._looked)
+        self._places.done.connect(self._placed)
+
+    @property
+    def busy(self) -> bool:
+        """Whether a file is being looked at or a place checked."""
+        return bool(self.waiting) or self._looking or self._checking
+
+    def close(self) -> None:
+        """End the threads."""
+        self._looks.close()
+        self._places.close()
+
+    # Files
+
+    def add(self, paths: list[Path]) -> list[Path]:
+        """Look at further files; those that are new are given back."""
+        known = {key[0] for key in self.prospects} | set(self.errors) | set(self.waiting)
+        new = [path for path in dict.fromkeys(paths) if path not in known]
+        self.waiting += new
+        self._look_next()
+        return new
+
+    def leave_out(self, path: Path) -> None:
+        """Forget a file."""
+        self.waiting = [other for other in self.waiting if other != path]
+        self.errors.pop(path, None)
+        self.prospects = {key: prospect for key, prospect in self.prospects.items() if key[0] != path}
+        self.checked = {key: found for key, found in self.checked.items() if key[0] != path}
+
+    def _look_next(self) -> None:
+        if not self.waiting or self._looking:
+            return
+        self._looking = True
+        path, job, known = self.waiting[0], self.session.open_job, self._site_known
+
+        def work(_overtaken: Callable[[], bool]) -> tuple[Looked, Site | None]:
+            place = None if known else site.of_job(job)
+            try:
+                return Looked(path, tuple(prospects_of(path, job.state))), place
+            except KerbError as error:
+                return Looked(path, error=str(error)), place
+
+        self._looks.submit(work)
+
+    def _looked(self, result: object) -> None:
+        self._looking = False
+        if isinstance(result, tuple):
+            looked, place = result
+        elif self.waiting:
+            looked, place = Looked(self.waiting[0], error=f"Kerb failed at this file: {result}"), None
+        else:
+            return
+        if not self._site_known:
+            self.job_site, self._site_known = place, True
+        if looked.path in self.waiting:
+            self.waiting.remove(looked.path)
+            if looked.error:
+                self.errors[looked.path] = looked.error
+            self.prospects |= {(looked.path, number): prospect for number, prospect in enumerate(looked.prospects)}
+            self.filled.emit(looked)
+            self.check_next()
+        self._look_next()
+
+    # Decisions
+
+    def change(self, key: Key, prospect: Prospect) -> None:
+        """Put another prospect in place of one; its place is checked anew."""
+        self.prospects[key] = prospect
+        self.checked.pop(key, None)
+
+    def tick(self, key: Key, on: bool) -> list[Key]:
+        """Take a thing, or leave it; those that are left because of it: a text file is a cloud or a list, not both."""
+        prospect = self.prospects[key]
+        self.prospects[key] = replace(prospect, taken=on)
+        left = []
+        if on and prospect.plan is not None:
+            left = [k for k, p in self.prospects.items() if k[0] == key[0] and k != key and p.taken]
+            self.prospects |= {other: replace(self.prospects[other], taken=False) for other in left}
+        self.check_next()
+        return left
+
+    def wishes(self, epoch: str, together: bool) -> list[ImportWish]:
+        """What is to be imported, as decided."""
+        taken = [replace(prospect, epoch=epoch) for prospect in self.prospects.values() if prospect.taken]
+        clouds = [prospect for prospect in taken if prospect.offer.kind == CLOUD]
+        if len(clouds) > 1 and together:
+            return [joined_wish(clouds), *(p.wish() for p in taken if p.offer.kind != CLOUD)]
+        return [prospect.wish() for prospect in taken]
+
+    # The place check
+
+    def check_next(self) -> None:
+        """Check the shown prospect first, then the other ticked ones."""
+        if not self._site_known or self._checking:
+            return
+        order = [*([self.first] if self.first is not None else []), *(k for k, p in self.prospects.items() if p.taken)]
+        for key in order:
+            prospect = self.prospects.get(key)
+            if prospect is not None and prospect.readable and key not in self.checked:
+                self._checking = True
+                self._places.submit(self._check(key, prospect))
+                return
+
+    def _check(self, key: Key, prospect: Prospect) -> Callable[[Callable[[], bool]], Checked]:
+        job_site, samples = self.job_site, self._samples
+
+        def work(_overtaken: Callable[[], bool]) -> Checked:
+            try:
+                return Checked(key, prospect, whereabouts(prospect, samples, job_site))
+            except KerbError as error:
+                return Checked(key, prospect, error=str(error))
+
+        return work
+
+    def _placed(self, result: object) -> None:
+        self._checking = False
+        if isinstance(result, Checked) and self.prospects.get(result.key) is not None:
+            now = replace(self.prospects[result.key], taken=result.prospect.taken)
+            if now == result.prospect:
+                self.checked[result.key] = result
+        elif isinstance(result, Exception):
+            self.failed.emit(f"Kerb failed at the place check: {result}")
+            return
+        self.placed.emit()
+        self.check_next()
+
+    def alarmed(self, key: Key) -> bool:
+        """Whether the place check found something odd."""
+        found = self.checked.get(key)
+        return found is not None and (bool(found.error) or bool(there(found.found).check.alarms))
