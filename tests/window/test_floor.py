@@ -14,7 +14,7 @@ from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.reading import Reading
 from kerb.app.panels.drawer import CHART, TABLE
-from kerb.app.tools.drawn import DrawShape
+from kerb.app.tools.drawing import DrawShape
 from kerb.demo import yard
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish

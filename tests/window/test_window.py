@@ -25,7 +25,7 @@ from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.main import application
 from kerb.app.panels.drawer import TABLE
-from kerb.app.tools.drawn import DrawShape
+from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.measure import Measure
 from kerb.app.window import Window
 from kerb.demo import yard

@@ -34,7 +34,8 @@ from kerb.app.selection import Selection
 from kerb.app.session import Session
 from kerb.app.shapes import layer_of, shapes_of
 from kerb.app.stage import Stage
-from kerb.app.tools.drawn import DrawShape, EditShapes
+from kerb.app.tools.drawing import DrawShape
+from kerb.app.tools.editing import EditShapes
 from kerb.app.tools.select import SelectPoints
 from kerb.app.tools.tiles import ChooseTiles
 from kerb.app.views.backdrop import Backdrop

@@ -14,7 +14,7 @@ from kerb.app.filtering import sentence as filter_sentence
 from kerb.app.session import Session
 from kerb.app.shapes import drawable
 from kerb.app.stage import Stage
-from kerb.app.tools.drawn import DrawShape
+from kerb.app.tools.drawing import DrawShape
 from kerb.app.views.view import PLAN, SECTION
 from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
