@@ -38,6 +38,11 @@ def demo_files() -> DemoFiles:
     return write_files(Path(tempfile.mkdtemp(prefix="kerb-test-files-")), silent())
 
 
+def near(found, wanted, atol=1e-7, msg=""):
+    """Arrays that differ by no more than ``atol``. NumPy's own default would let large coordinates be off by half a metre."""
+    np.testing.assert_allclose(found, wanted, rtol=0, atol=atol, err_msg=str(msg))
+
+
 def journals_done() -> None:
     """Wait until no job writes to its journal any more."""
     for thread in threading.enumerate():

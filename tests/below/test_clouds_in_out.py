@@ -23,7 +23,7 @@ from kerb.formats.recognise import examine
 from kerb.formats.text_points import TextStream, read_survey_points
 from kerb.formats.text_table import sniffed
 from kerb.formats.write_things import write_cloud
-from tests.support import DATA, FAR, Folder, store_of
+from tests.support import DATA, FAR, Folder, near, store_of
 
 
 def places(stream, size=10_000):
@@ -58,7 +58,7 @@ class RoundTrips(Folder):
         self.assertIn("unit ft", plyfile.PlyData.read(path).comments)
         back = open_points(path)
         self.assertEqual(back.layout.reference.unit, FOOT)
-        np.testing.assert_allclose(places(back), np.asarray(self.truth.xyz), atol=6e-5)
+        near(places(back), np.asarray(self.truth.xyz), atol=6e-5)
         np.testing.assert_array_equal(column(back, "red"), self.truth.red)
 
     def test_e57_read_by_pye57_is_in_metres(self):
@@ -66,7 +66,7 @@ class RoundTrips(Folder):
         file = pye57.E57(str(path))
         raw = file.read_scan(0, colors=True, intensity=True, ignore_missing_fields=True)
         file.close()
-        np.testing.assert_allclose(raw["cartesianX"], np.asarray(self.truth.x) * 0.3048, atol=1e-6)
+        near(raw["cartesianX"], np.asarray(self.truth.x) * 0.3048, atol=1e-6)
         np.testing.assert_array_equal(raw["intensity"].astype(int), np.asarray(self.truth.intensity).astype(int))
         self.assertEqual(open_points(path).layout.reference.unit, METRE)
 
@@ -75,9 +75,9 @@ class RoundTrips(Folder):
             with self.subTest(ending):
                 path = self.written(ending)
                 table = np.loadtxt(path, skiprows=skip, delimiter=mark)
-                np.testing.assert_allclose(table[:, :3], np.asarray(self.truth.xyz), atol=1e-9)
+                near(table[:, :3], np.asarray(self.truth.xyz), atol=1e-9)
                 back = open_points(path)
-                np.testing.assert_allclose(places(back), np.asarray(self.truth.xyz), atol=6e-5)
+                near(places(back), np.asarray(self.truth.xyz), atol=6e-5)
                 if ending == ".pts":
                     self.assertEqual(path.read_text().split("\n", 1)[0], "110000")
                 if ending == ".csv":
@@ -95,7 +95,7 @@ class RoundTrips(Folder):
         stream = TextStream(path, reference=from_text("EPSG:2229"))
         write_cloud(from_stream(stream), self.folder / "a.laz", silent())
         las = laspy.read(self.folder / "a.laz")
-        np.testing.assert_allclose(np.asarray(las.xyz), xyz, atol=1e-9)
+        near(np.asarray(las.xyz), xyz, atol=1e-9)
         np.testing.assert_array_equal(las.red, (np.arange(500) % 256) * 257)
         np.testing.assert_allclose(las["planarity"], np.round(np.arange(500) / 7, 4))
         self.assertEqual(las.header.parse_crs().to_epsg(), 2229)
@@ -135,12 +135,12 @@ class Setups(Folder):
     def test_poses_place_the_scans_and_invalid_points_are_left_out(self):
         stream = open_points(self.path)
         valid = [xyz[np.arange(len(xyz)) % 10 != 0] for xyz in self.global_]
-        np.testing.assert_allclose(places(stream), np.concatenate(valid), atol=2e-4)
+        near(places(stream), np.concatenate(valid), atol=2e-4)
         np.testing.assert_array_equal(np.unique(column(stream, "point_source_id")), [1, 2])
         offer = examine(self.path).offers[0]
         self.assertEqual([name for name, _ in offer.parts], ["ST1", "ST2"])
         one = open_points(self.path, how=Opening(setups=(1,)))
-        np.testing.assert_allclose(places(one), valid[1], atol=2e-4)
+        near(places(one), valid[1], atol=2e-4)
 
     def test_setups_go_back_with_their_poses(self):
         copy = self.folder / "copy.e57"
@@ -153,7 +153,7 @@ class Setups(Folder):
             raw = file.read_scan(number, intensity=True, colors=True, ignore_missing_fields=True)
             world = np.column_stack([raw[f"cartesian{axis}"] for axis in "XYZ"])
             mine = self.global_[number][np.arange(len(self.global_[number])) % 10 != 0]
-            np.testing.assert_allclose(world, mine, atol=2e-4)
+            near(world, mine, atol=2e-4)
             self.assertGreater(raw["colorRed"].max(), 100)
         file.close()
 
@@ -257,7 +257,7 @@ class Text(Folder):
                 if "name" in plan.roles:
                     np.testing.assert_allclose(read_survey_points(self.path, plan).xyz[0], first)
                 else:
-                    np.testing.assert_allclose(places(TextStream(self.path, plan))[0], first, atol=6e-5)
+                    near(places(TextStream(self.path, plan))[0], first, atol=6e-5)
 
     def test_names_codes_and_further_columns_are_kept(self):
         plan = self.plan('Point,N,E,Z,Code,PDOP\n"A, 1",10.5,20.5,,CP,1.2\nB,11,21,3.25,,1.4\n')
@@ -308,7 +308,7 @@ class Ply(Folder):
         for binary in (True, False):
             path = self.folder / "m.ply"
             meshio.Mesh(xyz, [("triangle", np.array([[0, 1, 2]]))]).write(path, binary=binary)
-            np.testing.assert_allclose(places(open_points(path)), xyz, atol=6e-5)
+            near(places(open_points(path)), xyz, atol=6e-5)
             self.assertEqual([offer.kind for offer in examine(path).offers], ["model", "cloud"])
 
     def test_big_endian_colours_and_float_colours(self):
@@ -343,7 +343,7 @@ class Together(Folder):
         one, two = open_points(DATA / "simple1_1.las"), open_points(DATA / "extrabytes.las")
         joined = Joined([one, two])
         self.assertEqual(joined.count, one.count + two.count)
-        np.testing.assert_allclose(places(joined), np.concatenate([places(one), places(two)]), atol=6e-5)
+        near(places(joined), np.concatenate([places(one), places(two)]), atol=6e-5)
         numbers = column(joined, "source_file")
         self.assertEqual(np.bincount(numbers).tolist(), [one.count, two.count])
         self.assertEqual(joined.layout.details["file_names"], ["simple1_1.las", "extrabytes.las"])
@@ -379,7 +379,7 @@ class Together(Folder):
         source = stream.layout.reference
         metric = placed(stream, Placing(CONVERT, source, local_grid(METRE)))
         truth = np.array([6_480_000, 1_840_000, 300]) * 1200 / 3937
-        np.testing.assert_allclose(places(metric)[0], truth, atol=1e-9)
+        near(places(metric)[0], truth, atol=1e-9)
         wrong = np.array([6_480_000, 1_840_000, 300]) * 0.3048
         self.assertAlmostEqual(abs(truth - wrong)[0], 3.95, places=2)
         swapped = placed(stream, Placing(source=source, swap=True))
@@ -390,5 +390,5 @@ class Together(Folder):
         placing = Placing("transform", stream.layout.reference, from_text("EPSG:32631"))
         moved = places(placed(stream, placing))
         e, n = pyproj.Transformer.from_crs(2154, 32631, always_xy=True).transform(*places(stream)[:, :2].T)
-        np.testing.assert_allclose(moved[:, :2], np.column_stack([e, n]), atol=1e-4)
-        np.testing.assert_allclose(moved[:, 2], places(stream)[:, 2], atol=1e-4)
+        near(moved[:, :2], np.column_stack([e, n]), atol=1e-4)
+        near(moved[:, 2], places(stream)[:, 2], atol=1e-4)

@@ -28,7 +28,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
 from kerb.core.setting import settings_of
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
-from tests.support import FAR, YARD, CommandLine, store_of
+from tests.support import FAR, YARD, CommandLine, near, store_of
 
 RNG = np.random.default_rng(11)
 
@@ -217,7 +217,7 @@ class Surfaces(unittest.TestCase):
             self.assertGreater(float((np.abs(z) < 0.02)[floor & inner].mean()), 0.9999, unit.code)
             self.assertGreater(float(floor[np.abs(z) < 0.012].mean()), 0.99)
             under = underside(store, Underside(0.5 * one, 3.0 * one, 0.05 * one), every(store), silent())
-            np.testing.assert_allclose(z[under], 5.0, atol=1e-3)
+            near(z[under], 5.0, atol=1e-3)
             self.assertTrue(under[inner & (np.abs(z - 5) < 0.01)].all())
 
     def test_smooth_surface_stops_at_a_step_and_at_a_slope(self):
@@ -289,7 +289,7 @@ class OnTheCommandLine(CommandLine):
         lowest = np.full(number.max() + 1, np.inf)
         np.minimum.at(lowest, number.ravel(), np.asarray(before.z))
         self.assertLess(abs(len(after.x) - len(lowest)), 3)
-        np.testing.assert_allclose(np.sort(after.z)[:50], np.sort(lowest)[:50], atol=0.01)
+        near(np.sort(after.z)[:50], np.sort(lowest)[:50], atol=0.01)
         self.json("convert", YARD, out, "--thin", "random", "--count", "777", "--force")
         self.assertEqual(len(laspy.read(out).x), 777)
         found = self.json("convert", YARD, out, "--without", "outliers,duplicates", "--force")

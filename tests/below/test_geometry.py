@@ -29,7 +29,7 @@ from kerb.core.things import LINES, Placed, moved, relocated
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.job import vault
 from kerb.studies.scope import Scope
-from tests.support import FAR, Folder, circle, jittered, store_of
+from tests.support import FAR, Folder, circle, jittered, near, store_of
 
 UNEVEN = np.array([[0, 0], [9, 0], [9, 4], [5, 4], [5, 7], [0, 7.0]])  # an L: 9 × 4 and 5 × 3, area 51
 HOLE = np.array([[1, 1], [1, 3], [4, 3], [4, 1.0]])  # clockwise, area 6
@@ -53,26 +53,26 @@ class Alignments(Folder):
             ahead = line.at(stations + 1e-3)[:, :2] - line.at(stations - 1e-3)[:, :2]
             right = np.column_stack([ahead[:, 1], -ahead[:, 0]]) / np.hypot(*ahead.T)[:, None]
             found, aside = line.locate(places + right * offsets[:, None])
-            np.testing.assert_allclose(found, stations, atol=2e-5)
-            np.testing.assert_allclose(aside, offsets, atol=2e-5)
+            near(found, stations, atol=1e-4)  # the tangent of this test is a difference
+            near(aside, offsets, atol=1e-6)
 
     def test_closed_forms_of_the_inverse(self):
         line = Alignment("straight", 100.0, (straight((10, 20), (10, 120)),))
         stations, offsets = line.locate(
             np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]])
         )
-        np.testing.assert_allclose(stations[:3], [130, 100, 200], atol=1e-9)
-        np.testing.assert_allclose(offsets[:3], [3, -4, 0], atol=1e-9)
+        near(stations[:3], [130, 100, 200], atol=1e-9)
+        near(offsets[:3], [3, -4, 0], atol=1e-9)
         self.assertTrue(np.isnan([*stations[3:], *offsets[3:]]).all(), "beyond the ends there is none")
         curve = arc((0, 10), (0, 0), (10, 0), right=True)
         line = Alignment("arc", 0.0, (curve,))
         angle = np.radians([20.0, 70.0])
         outside = np.column_stack([12 * np.sin(angle), 12 * np.cos(angle)])
         stations, offsets = line.locate(outside)
-        np.testing.assert_allclose(stations, 10 * angle, atol=1e-8)
-        np.testing.assert_allclose(offsets, [-2, -2], atol=1e-9)
+        near(stations, 10 * angle, atol=1e-8)
+        near(offsets, [-2, -2], atol=1e-9)
         _, offsets = line.locate(outside * 7 / 12)
-        np.testing.assert_allclose(offsets, [3, 3], atol=1e-9)
+        near(offsets, [3, 3], atol=1e-9)
 
     def test_at_a_kink_the_corner_is_the_foot(self):
         line = Alignment("kink", 0.0, (straight((0, 0), (0, 10)), straight((0, 10), (10, 10))))
@@ -89,7 +89,7 @@ class Alignments(Folder):
         self.assertGreater(known.sum(), 180)
         flat = shapely.LineString(line.flattened(1e-4)[0][:, :2])
         away = shapely.distance(flat, shapely.points(places[known]))
-        np.testing.assert_allclose(np.abs(offsets[known]), away, atol=2e-3)
+        near(np.abs(offsets[known]), away, atol=2e-3)
 
     def test_transformed_exactly_with_the_stations_of_the_design(self):
         """UTM zone 30 to 29 and to a grid in US survey feet: PROJ on points of it says where it must lie."""
@@ -100,13 +100,13 @@ class Alignments(Folder):
         stations = np.linspace(500, 740, 97)
         own = line.at(stations)
         want = np.column_stack(pyproj.Transformer.from_crs(32630, 32629, always_xy=True).transform(*own[:, :2].T))
-        np.testing.assert_allclose(seen.at(stations)[:, :2], want, atol=2e-3)
-        np.testing.assert_allclose(seen.at(stations)[:, 2], own[:, 2], atol=1e-9)
+        near(seen.at(stations)[:, :2], want, atol=2e-3)
+        near(seen.at(stations)[:, 2], own[:, 2], atol=1e-9)
         self.assertEqual((seen.start_station, seen.end_station), (500.0, 740.0))
         self.assertGreater(abs(seen.length / 240 - 1), 1e-4, "the grid's scale is in the lengths")
         found, offsets = seen.locate(want)
-        np.testing.assert_allclose(found[1:-1], stations[1:-1], atol=3e-3)
-        np.testing.assert_allclose(offsets[1:-1], 0.0, atol=2e-3)
+        near(found[1:-1], stations[1:-1], atol=3e-3)
+        near(offsets[1:-1], 0.0, atol=2e-3)
         self.assertTrue(any(abs(e.k0 - e.k1) > 1e-9 for e in seen.elements), "a clothoid stays one")
         vault.save_thing(self.folder / "road", item)
         again = vault.load_thing(self.folder / "road").thing.alignments[0]
@@ -116,8 +116,8 @@ class Alignments(Folder):
         whole = Element((5.0, 7.0), 0.3, 40.0, 0.01, -0.02)
         front, back = whole.halves()
         s = np.linspace(0, 20, 9)
-        np.testing.assert_allclose(front.at(s), whole.at(s), atol=1e-10)
-        np.testing.assert_allclose(back.at(s), whole.at(s + 20), atol=1e-10)
+        near(front.at(s), whole.at(s), atol=1e-10)
+        near(back.at(s), whole.at(s + 20), atol=1e-10)
         feet = road().scaled(1 / FOOT.metres, 1 / FOOT.metres)
         found, aside = feet.locate(road().at(np.array([533.0]))[:, :2] / FOOT.metres + [0.0, 0.0])
         self.assertAlmostEqual(found[0], 533 / FOOT.metres, places=4)
@@ -142,8 +142,8 @@ class Alignments(Folder):
             turn,
         )
         stations = np.linspace(500, 740, 50)
-        np.testing.assert_allclose(seen.thing.alignments[0].at(stations), turn(line.at(stations)), atol=1e-6)
-        np.testing.assert_allclose(seen.thing.lines[0].xyz, turn(line.at(np.array([500.0, 600.0]))), atol=1e-9)
+        near(seen.thing.alignments[0].at(stations), turn(line.at(stations)), atol=1e-6)
+        near(seen.thing.lines[0].xyz, turn(line.at(np.array([500.0, 600.0]))), atol=1e-9)
         with self.assertRaises(InputError):
             Alignment("none", 0.0, ()).locate(np.zeros((1, 2)))
 
@@ -156,15 +156,15 @@ class Transforms(unittest.TestCase):
         one = Rigid.of(spin, about, shift)
         points = FAR + rng.normal(0, 40, (30, 3))
         want = (points - about) @ spin.T + about + shift
-        np.testing.assert_allclose(one(points), want, atol=1e-9)
-        np.testing.assert_allclose(one.inverse()(one(points)), points, atol=1e-8)
+        near(one(points), want, atol=1e-9)
+        near(one.inverse()(one(points)), points, atol=1e-8)
         other = Rigid.turned(-20.0, FAR - 3, np.array([0.0, 4.0, 1.0]))
-        np.testing.assert_allclose(one.then(other)(points), other(one(points)), atol=1e-8)
+        near(one.then(other)(points), other(one(points)), atol=1e-8)
         self.assertEqual(Rigid.from_json(json.loads(json.dumps(one.to_json()))), one)
 
     def test_turning_is_clockwise_and_what_stands_upright(self):
         quarter = Rigid.turned(90.0, np.zeros(3), np.zeros(3))
-        np.testing.assert_allclose(quarter(np.array([[0.0, 1.0, 5.0]])), [[1.0, 0.0, 5.0]], atol=1e-12)
+        near(quarter(np.array([[0.0, 1.0, 5.0]])), [[1.0, 0.0, 5.0]], atol=1e-12)
         self.assertTrue(quarter.upright and not quarter.still)
         self.assertTrue(Rigid().still)
         self.assertFalse(Rigid(shift=(0.0, 0.0, 0.1)).still)
@@ -188,12 +188,10 @@ class Setups(unittest.TestCase):
         turn = Rigid.of(Rotation.from_euler("zx", [70, 3], degrees=True).as_matrix(), FAR, np.array([1.0, 2, 3]))
         seen = self.one.mapped(turn)
         local = np.random.default_rng(0).normal(0, 10, (20, 3))
-        np.testing.assert_allclose(
-            local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6
-        )
+        near(local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6)
         feet = self.one.mapped(lambda p: p / FOOT.metres)
-        np.testing.assert_allclose(feet.rotation, self.one.rotation, atol=1e-9)
-        np.testing.assert_allclose(feet.position, self.one.position / FOOT.metres)
+        near(feet.rotation, self.one.rotation, atol=1e-9)
+        near(feet.position, self.one.position / FOOT.metres)
         self.assertEqual((feet.number, feet.name, feet.count), (3, "by the gate", 700))
         self.assertAlmostEqual(np.linalg.det(self.one.mapped(lambda p: p[:, [1, 0, 2]]).rotation), 1.0)
 
@@ -273,12 +271,12 @@ class Triangulations(unittest.TestCase):
         ring = np.array([[-9, -9, -9], [9, -9, -9], [9, 9, -9], [-9, 9, -9.0]]) + FAR
         tin = triangulate(roof, ring, lines=[ridge])
         along = np.column_stack([np.zeros(50), np.linspace(-7.9, 7.9, 50)]) + FAR[:2]
-        np.testing.assert_allclose(tin.at(along), FAR[2], atol=1e-6)
+        near(tin.at(along), FAR[2], atol=1e-6)
         beside = along + [0.4, 0.0]
-        np.testing.assert_allclose(tin.at(beside), FAR[2] - 0.4, atol=1e-6)
+        near(tin.at(beside), FAR[2] - 0.4, atol=1e-6)
         self.assertAlmostEqual(tin.plan_area, 18 * 18, places=6)
         free = triangulate(roof, lines=[ridge])
-        np.testing.assert_allclose(free.at(along), FAR[2], atol=1e-6)
+        near(free.at(along), FAR[2], atol=1e-6)
         self.assertLess(triangulate(roof).at(along).min(), FAR[2] - 0.3, "without the line the ridge is cut off")
 
     def test_against_scipy(self):
@@ -286,7 +284,7 @@ class Triangulations(unittest.TestCase):
         tin = triangulate(xyz + FAR)
         twin = LinearNDInterpolator(xyz[:, :2], xyz[:, 2])
         places = np.random.default_rng(1).uniform(-5, 5, (500, 2))
-        np.testing.assert_allclose(tin.at(places + FAR[:2]) - FAR[2], twin(places), atol=1e-6)
+        near(tin.at(places + FAR[:2]) - FAR[2], twin(places), atol=1e-6)
         self.assertTrue(np.isnan(tin.at(np.array([[50.0, 0.0]]) + FAR[:2])).all())
         self.assertAlmostEqual(tin.plan_area, shapely.MultiPoint(xyz[:, :2]).convex_hull.area, places=6)
 
@@ -296,9 +294,9 @@ class Triangulations(unittest.TestCase):
         self.assertEqual(len(tin.vertices), 3)
         self.assertAlmostEqual(tin.at(np.array([[0.0, 0.0]]))[0], 3.0)
         self.assertAlmostEqual(tin.plan_area, 6.0)
-        np.testing.assert_allclose(tin.longest_edges, [5.0])
+        near(tin.longest_edges, [5.0])
         far = triangulate(np.array([[2, 1, 0.0], [9, 3, 0], [4, 8, 0]]) + FAR)
-        np.testing.assert_allclose(far.longest_edges, [np.hypot(7, 2)])
+        near(far.longest_edges, [np.hypot(7, 2)])
         for bad in (three[:2], np.column_stack([np.arange(5), 2 * np.arange(5), np.zeros(5)]).astype(float)):
             with self.assertRaises(NotDeterminable):
                 triangulate(bad)
@@ -309,11 +307,11 @@ class Triangulations(unittest.TestCase):
         lines = [np.array([[-4, -3.5, 2], [4, 3, 2.0]]) + FAR, np.array([[-4, 3, 2], [4, -3.5, 2.0]]) + FAR]
         tin = triangulate(np.empty((0, 3)), corners, lines=lines)
         self.assertEqual(len(tin.vertices), 4 + 4 + 1)
-        np.testing.assert_allclose(tin.at(np.array([[0.0, -0.25]]) + FAR[:2]), FAR[2] + 2, atol=1e-9)
+        near(tin.at(np.array([[0.0, -0.25]]) + FAR[:2]), FAR[2] + 2, atol=1e-9)
         for line in lines:
             share = np.linspace(0.02, 0.98, 20)[:, None]
             places = line[0] + share * (line[1] - line[0])
-            np.testing.assert_allclose(tin.at(places[:, :2]), FAR[2] + 2, atol=1e-6)
+            near(tin.at(places[:, :2]), FAR[2] + 2, atol=1e-6)
 
     def test_the_index_is_as_large_as_the_surface_needs(self):
         """A cell for two triangles at most, four thousand at least; long thin surfaces do not burst it."""
@@ -343,9 +341,9 @@ class Triangulations(unittest.TestCase):
         self.assertLess(len(part.vertices), len(tin.vertices))
         self.assertAlmostEqual(part.plan_area, tin.only(keep).plan_area, places=9)
         places = np.array([[-5.0, 1.0], [5.0, 1.0]]) + FAR[:2]
-        np.testing.assert_allclose(part.at(places), [tin.at(places[:1])[0], np.nan])
+        near(part.at(places), [tin.at(places[:1])[0], np.nan])
         again = Tin.of(part.points, part.triangles)
-        np.testing.assert_allclose(again.at(places[:1]), part.at(places[:1]), atol=1e-9)
+        near(again.at(places[:1]), part.at(places[:1]), atol=1e-9)
 
 
 class Surfaces(unittest.TestCase):
@@ -367,9 +365,9 @@ class Surfaces(unittest.TestCase):
             low, high = np.array([8.0, 5.0]) + FAR[:2], np.array([14.0, 11.0]) + FAR[:2]
             places = np.random.default_rng(1).uniform(low, high, (200, 2))
             with self.subTest(type(surface).__name__):
-                np.testing.assert_allclose(surface.at(places), slope(places), atol=2e-4)
+                near(surface.at(places), slope(places), atol=2e-4)
                 part = surface.tin(low, high)
-                np.testing.assert_allclose(part.at(places), slope(places), atol=2e-4)
+                near(part.at(places), slope(places), atol=2e-4)
                 self.assertGreater(surface.count, 0)
                 self.assertEqual(surface.reference.unit, METRE)
                 bounds = surface.bounds
@@ -448,7 +446,7 @@ class Grids(unittest.TestCase):
             self.assertEqual(grid.count[r, c], len(mine))
             self.assertAlmostEqual(grid.z[r, c], mine.mean(), places=9)
         self.assertEqual(grid.count.sum(), 900)
-        np.testing.assert_allclose(grid.centres()[grid.shape[1] * 2 + 5], low + [5.5 * 0.9, 2.5 * 0.9])
+        near(grid.centres()[grid.shape[1] * 2 + 5], low + [5.5 * 0.9, 2.5 * 0.9])
         middle = low + [4.0 * 0.9, 3.0 * 0.9]
         self.assertAlmostEqual(grid.at(middle[None])[0], grid.z[2:4, 3:5].mean(), places=9)
         self.assertTrue(np.isnan(grid.at(low[None] - 5)).all())
@@ -466,10 +464,10 @@ class Grids(unittest.TestCase):
         inner = np.zeros(z.shape, bool)
         inner[2:7, 3:9] = True
         found = filled(grid, inner)
-        np.testing.assert_allclose(found.z[inner], z[inner], atol=1e-9)
+        near(found.z[inner], z[inner], atol=1e-9)
         self.assertTrue(np.isnan(found.z[:, 10]).all(), "what was not wanted stays empty")
         every = filled(grid, np.ones(z.shape, bool))
-        np.testing.assert_allclose(every.z[:, 10], z[:, 9], atol=1e-9)
+        near(every.z[:, 10], z[:, 9], atol=1e-9)
         self.assertIs(filled(grid, np.zeros(z.shape, bool)), grid)
 
 

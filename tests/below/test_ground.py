@@ -20,7 +20,7 @@ from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.job.holdings import altered
 from kerb.job.job import Job
-from tests.support import DATA, YARD, CommandLine, store_of
+from tests.support import DATA, YARD, CommandLine, near, store_of
 from tests.terrain import UTM, made, scores
 
 # Kappa that the usual settings must reach on made terrain; docs/methods/ground.md tells what they did reach.
@@ -126,7 +126,7 @@ class Heights(unittest.TestCase):
             points = store.coordinates(slice(0, store.count)) - UTM
             is_ground = np.asarray(store.column("classification")) == 2
             plain = LinearNDInterpolator(points[is_ground, :2], points[is_ground, 2])(points[:, :2])
-            np.testing.assert_allclose(tiled, points[:, 2] - plain, atol=1e-4)
+            near(tiled, points[:, 2] - plain, atol=1e-4)
             self.assertEqual(float(np.abs(tiled[is_ground]).max()), 0.0)
             self.assertLess(float(np.nanmin(tiled)), -3.0, "low points lie below the ground: negative")
 
@@ -152,7 +152,7 @@ class Heights(unittest.TestCase):
         plain = LinearNDInterpolator(xyz[ground_, :2], xyz[ground_, 2])(xyz[:, :2])
         np.testing.assert_array_equal(np.isnan(tiled), np.isnan(plain))
         known = np.isfinite(plain)
-        np.testing.assert_allclose(tiled[known], xyz[known, 2] - plain[known], atol=1e-3)
+        near(tiled[known], xyz[known, 2] - plain[known], atol=1e-3)
 
     def test_on_a_lattice(self):
         """Four points on every circle: still one answer."""
@@ -170,7 +170,7 @@ class Heights(unittest.TestCase):
         metres = store_of(xyz, scale=0.001, classes=classes)
         feet, plain = heights(store, (2,), silent()), heights(metres, (2,), silent())
         order, other = np.argsort(store.column("number")), np.argsort(metres.column("number"))
-        np.testing.assert_allclose(feet[order] * US_SURVEY_FOOT.metres, plain[other], atol=0.01)
+        near(feet[order] * US_SURVEY_FOOT.metres, plain[other], atol=0.01)
         aside = np.asarray(store.column("classification")) == 5
         store.take_sets(PointSets(aside=store.keep_set(aside)))
         self.assertTrue(np.isnan(heights(store, (2,), silent())[aside]).all())
@@ -231,9 +231,9 @@ class Verbs(CommandLine):
         self.assertEqual(bands, {code: int((tall.classification == code).sum()) for code in (3, 4, 5)})
         self.assertEqual(self.kerb("heights", two, "--as-elevations", "--out", three)[0], 0, self.error)
         flat = laspy.read(three)
-        np.testing.assert_allclose(flat.z, flat.height_above_ground, atol=0.001)
+        near(flat.z, flat.height_above_ground, atol=0.001)
         known = np.isfinite(np.asarray(tall.height_above_ground))
-        np.testing.assert_allclose(np.sort(flat.elevation), np.sort(np.asarray(tall.z)[known]), atol=1e-6)
+        near(np.sort(flat.elevation), np.sort(np.asarray(tall.z)[known]), atol=1e-6)
         again = ("heights", three, "--out", self.folder / "again.las")
         for how in ((), ("--as-elevations",)):
             self.assertEqual((self.kerb(*again, *how)[0], "already" in self.error), (2, True))

@@ -8,7 +8,7 @@ import rasterio
 from kerb.demo import yard
 from kerb.demo.files import control
 from kerb.job.job import Job
-from tests.support import DATA, YARD, CommandLine, demo_files
+from tests.support import DATA, YARD, CommandLine, demo_files, near
 
 
 class Verbs(CommandLine):
@@ -75,7 +75,7 @@ class Convert(Verbs):
         back = self.folder / "y.laz"
         self.json("convert", cloud, back)
         truth = np.asarray(laspy.read(YARD).xyz)[::50]
-        np.testing.assert_allclose(np.asarray(laspy.read(back).xyz), truth, atol=1e-3)
+        near(np.asarray(laspy.read(back).xyz), truth, atol=1e-3)
 
     def test_what_cannot_be_is_said(self):
         for words in (
@@ -95,7 +95,7 @@ class Convert(Verbs):
         found = self.json("convert", self.files["control.csv"], out, *words)
         self.assertEqual(found["crs"], "EPSG:32630")
         table = np.genfromtxt(out, delimiter=",", skip_header=1, usecols=(1, 2, 3))
-        np.testing.assert_allclose(table, control().xyz, atol=0.6)
+        near(table, control().xyz, atol=0.6)
 
 
 class Add(Verbs):
@@ -109,7 +109,7 @@ class Add(Verbs):
         self.assertEqual((codes.count("swapped"), codes.count("local")), (1, 1))
         opened = Job.open(job)
         feet = opened.thing(opened.state.holding("control-us-feet")).thing
-        np.testing.assert_allclose(feet.xyz, control().xyz, atol=1e-3)
+        near(feet.xyz, control().xyz, atol=1e-3)
         self.assertEqual({holding.epoch for holding in opened.state.holdings}, {"2026-03-12"})
         swapped = opened.state.holding("control-swapped")
         self.assertIn("swapped", dict(swapped.notes))

@@ -36,7 +36,7 @@ from kerb.studies.profiles import Cutter
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources, resolve
 from kerb.studies.stockpile.setup import StockpileSetup
-from tests.support import FAR, YARD, Folder, circle, frustum, jittered, measured, store_of, toe_of
+from tests.support import FAR, YARD, Folder, circle, frustum, jittered, measured, near, store_of, toe_of
 from tests.third import LevelSetup, registered
 
 TURN = Rigid.turned(30.0, FAR, np.array([120.0, -40.0, 2.5]))
@@ -366,7 +366,7 @@ class Fingerprints(Folder):
         outcome, _ = studies.run_study(self.job, self.job.state.studies[0], silent())
         self.assertAlmostEqual(before - outcome.value("net"), 0.25 * outcome.value("plan_area"), places=4)
         low, high = self.job.bounds_of(self.job.state.holding("s"))
-        np.testing.assert_allclose([low[2], high[2]], 3.25)
+        near([low[2], high[2]], 3.25)
 
 
 class Placements(unittest.TestCase):
@@ -383,8 +383,8 @@ class Placements(unittest.TestCase):
     def test_places_and_tiles(self):
         rows = np.arange(0, self.still.count, 37)
         own = self.still.coordinates(rows)
-        np.testing.assert_allclose(self.moved.coordinates(rows), TURN(own), atol=1e-8)
-        np.testing.assert_allclose(self.moved.elevations(rows), TURN(own)[:, 2], atol=1e-8)
+        near(self.moved.coordinates(rows), TURN(own), atol=1e-8)
+        near(self.moved.elevations(rows), TURN(own)[:, 2], atol=1e-8)
         every = TURN(self.still.coordinates(slice(0, self.still.count)))
         low, high = self.moved.bounds
         self.assertTrue((low <= every.min(axis=0) + 1e-6).all() and (high >= every.max(axis=0) - 1e-6).all())
@@ -424,7 +424,7 @@ class Placements(unittest.TestCase):
             np.testing.assert_array_equal(finder.find(self.moved, settings, *seed, among, silent()), one, key)
         settings = GroundSettings.of("benches", METRE, self.still.spacing)
         np.testing.assert_array_equal(ground(self.moved, settings, silent()), ground(self.still, settings, silent()))
-        np.testing.assert_allclose(heights(self.moved, (2,), silent()), heights(self.still, (2,), silent()))
+        near(heights(self.moved, (2,), silent()), heights(self.still, (2,), silent()))
         mask, box = strip(self.moved, tuple(TURN(FAR[None])[0, :2]), 2000)
         north = self.moved.coordinates(slice(0, self.moved.count))[:, 1]
         np.testing.assert_array_equal(mask, (north >= box[1]) & (north <= box[3]))
@@ -432,8 +432,8 @@ class Placements(unittest.TestCase):
     def test_written_where_it_lies(self):
         low, high, count = bounds(from_store(self.moved))
         every = TURN(self.still.coordinates(slice(0, self.still.count)))
-        np.testing.assert_allclose(low, every.min(axis=0), atol=1e-4)
-        np.testing.assert_allclose(high, every.max(axis=0), atol=1e-4)
+        near(low, every.min(axis=0), atol=1e-4)
+        near(high, every.max(axis=0), atol=1e-4)
         self.assertEqual(count, self.still.count)
 
 
@@ -495,7 +495,7 @@ class Shown(unittest.TestCase):
         self.assertIs(cutter.charts(LevelSetup())[0], chart)
         moved = line + [2.0, 1.0]
         cut = cutter.charts(LevelSetup(axis=Drawn.of(moved)))[0]
-        np.testing.assert_allclose(cut.top, FAR[2] + np.linspace(-0.3, 0.7, len(cut.top)), atol=1e-9)
+        near(cut.top, FAR[2] + np.linspace(-0.3, 0.7, len(cut.top)), atol=1e-9)
         self.assertTrue(np.isnan(cut.base).all())
         self.assertAlmostEqual(cut.distance[-1], 10.0)
         self.assertIs(cutter.charts(LevelSetup(axis=Drawn.of(moved)))[0], cut, "cut once")
@@ -510,7 +510,7 @@ class Shown(unittest.TestCase):
         values = values_of(Attribute("Over", "base", "toe", "m"), outcome, store)
         local = store.coordinates(slice(0, store.count)) - FAR
         inside = np.hypot(*local[:, :2].T) < 3.95
-        np.testing.assert_allclose(values[inside], 2.0 - 0.1 * local[inside, 0], atol=1e-4)
+        near(values[inside], 2.0 - 0.1 * local[inside, 0], atol=1e-4)
         self.assertTrue(np.isnan(values[np.hypot(*local[:, :2].T) > 4.0]).all())
         self.assertIsNone(values_of(Attribute("Over", "none", "toe", "m"), outcome, store))
         self.assertIsNone(values_of(Attribute("Over", "base", "other", "m"), outcome, store))

@@ -22,7 +22,7 @@ from kerb.job.job import Change, Job
 from kerb.job.state import JobState
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.setup import StockpileSetup
-from tests.support import FAR, YARD, Folder, run_kerb, store_of, toe_of
+from tests.support import FAR, YARD, Folder, near, run_kerb, store_of, toe_of
 
 ANGLES = np.linspace(0, 2 * np.pi, 40, endpoint=False)
 
@@ -260,11 +260,11 @@ class Work(Folder):
         self.assertEqual([h.visible for h in job.state.holdings], [False, True])
         found = store.coordinates(slice(0, store.count))
         order = lambda xyz: xyz[np.lexsort(xyz.T)]  # noqa: E731
-        np.testing.assert_allclose(order(found), order(before[self.west]), atol=1e-9)
+        near(order(found), order(before[self.west]), atol=1e-9)
         self.assertEqual(np.unique(store.column(CLASSES)).tolist(), [6])
         for tile, row in enumerate(store.tiles):
             mine = store.coordinates(store.rows_of(tile))
-            np.testing.assert_allclose([mine.min(axis=0), mine.max(axis=0)], [row["low"], row["high"]], atol=1e-6)
+            near([mine.min(axis=0), mine.max(axis=0)], [row["low"], row["high"]], atol=1e-6)
         job.undo()
         self.assertEqual([(h.name, h.visible) for h in job.state.holdings], [(self.holding.name, True)])
         with self.assertRaises(InputError):

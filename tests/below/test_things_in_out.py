@@ -34,7 +34,7 @@ from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import examine
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.job import vault
-from tests.support import DATA, Folder
+from tests.support import DATA, Folder, near
 
 AT = np.array([380_000.0, 5_560_000.0, 0.0])
 UTM, STATE = from_text("EPSG:25830"), from_text("EPSG:2229")
@@ -85,8 +85,8 @@ class RoundTrips(Things):
                         item = self.back(path, kind if examine(path).offers[0].kind != MODEL else MODEL)
                         if whole:
                             low, high = bounds_of_thing(thing)
-                            np.testing.assert_allclose(item.bounds[0], low, atol=1e-4)
-                            np.testing.assert_allclose(item.bounds[1], high, atol=1e-4)
+                            near(item.bounds[0], low, atol=1e-4)
+                            near(item.bounds[1], high, atol=1e-4)
                         if ending not in silent_about_unit:
                             self.assertEqual(item.reference.unit, reference.unit)
                         if ending in (".gpkg", ".shp", ".tif", ".geojson", ".xml") and reference.wkt:
@@ -182,7 +182,7 @@ class Lines(Things):
         meta, _, shapes, columns = pyogrio.raw.read(path)
         lengths = sorted(round(shapely.from_wkb(shape).length, 6) for shape in shapes)
         expected = sorted((15.0, 10 + 5 + np.hypot(8, 2) + np.hypot(2, 7)))
-        np.testing.assert_allclose(lengths, expected, atol=1e-6)
+        near(lengths, expected, atol=1e-6)
         self.assertEqual(sorted(columns[list(meta["fields"]).index("Layer")]), ["areas", "kerbs"])
         one = self.back(path, LINES, parts=("areas",))
         self.assertEqual((one.count, one.thing.lines[0].closed), (1, True))
@@ -203,7 +203,7 @@ class Lines(Things):
             middles = (chords[1:] + chords[:-1]) / 2
             self.assertLess(50 - np.hypot(*middles[:, :2].T).min(), tolerance)
             away = np.hypot(bulge.xyz[:, 0] - 5, bulge.xyz[:, 1])
-            np.testing.assert_allclose(away, 5, atol=1e-9)
+            near(away, 5, atol=1e-9)
             self.assertGreater(len(spline.xyz), 10)
 
     def test_a_damaged_drawing_is_mended_and_says_so(self):
@@ -253,10 +253,10 @@ class Alignments(Things):
     def test_arc_and_straight(self):
         quarter = arc((0.0, 0.0), (10.0, 0.0), (10.0, 10.0), right=True)
         self.assertAlmostEqual(quarter.length, np.pi * 5)
-        np.testing.assert_allclose(quarter.end, [10, 10], atol=1e-12)
+        near(quarter.end, [10, 10], atol=1e-12)
         np.testing.assert_allclose(quarter.at(np.array([np.pi * 2.5]))[0], [10 - 10 / np.sqrt(2), 10 / np.sqrt(2)])
         left = arc((0.0, 0.0), (-10.0, 0.0), (-10.0, 10.0), right=False)
-        np.testing.assert_allclose(left.end, [-10, 10], atol=1e-12)
+        near(left.end, [-10, 10], atol=1e-12)
         self.assertAlmostEqual(straight((0, 0), (3, 4)).azimuth, np.arctan2(3, 4))
 
     def test_clothoid_is_the_fresnel_integral(self):
@@ -268,7 +268,7 @@ class Alignments(Things):
         s = np.linspace(0, length, 25)
         scale = np.sqrt(radius * length * np.pi)
         sine, cosine = fresnel(s / scale)
-        np.testing.assert_allclose(element.at(s), np.column_stack([sine, cosine]) * scale, atol=1e-9)
+        near(element.at(s), np.column_stack([sine, cosine]) * scale, atol=1e-9)
 
     def test_parabola_and_stations(self):
         """Handbook: over a crest of grades +2 % and −3 %, length 100, the curve lies 0.625 below the intersection."""
@@ -290,9 +290,9 @@ class Alignments(Things):
         path = self.write(LINES, LineSet((Line(xyz, False, "road", "alignments"),), (road,)), "a.xml")
         found = read_landxml(path).alignments[0]
         at = np.linspace(1000, 1270, 400)
-        np.testing.assert_allclose(found.at(at), road.at(at), atol=1e-6)
+        near(found.at(at), road.at(at), atol=1e-6)
         item = relocated(self.back(path, LINES), _to_feet(UTM))
-        np.testing.assert_allclose(item.thing.alignments[0].at(at / 0.3048), road.at(at) / 0.3048, atol=1e-5)
+        near(item.thing.alignments[0].at(at / 0.3048), road.at(at) / 0.3048, atol=1e-5)
 
     def test_flattening_keeps_the_tolerance(self):
         road = Alignment("r", 0.0, (Element((0.0, 0.0), 0.0, 150.0, 1 / 80, 1 / 30),))
@@ -377,7 +377,7 @@ class Surfaces(Things):
         xy = np.column_stack(
             [np.random.default_rng(4).uniform(x[0], x[-1], 500), np.random.default_rng(5).uniform(y[-1], y[0], 500)]
         )
-        np.testing.assert_allclose(grid.at(xy), truth(xy[:, ::-1]), atol=1e-6)
+        near(grid.at(xy), truth(xy[:, ::-1]), atol=1e-6)
 
 
 class Models(Things):
@@ -401,7 +401,7 @@ class Models(Things):
         box = trimesh.creation.box((2, 3, 4))
         mesh = TriangleMesh(box.vertices + AT, box.faces.astype(np.int32))
         item = self.back(self.write(MODEL, mesh, "far.stl", local_grid(US_SURVEY_FOOT)), MODEL)
-        np.testing.assert_allclose(item.bounds[0], mesh.vertices.min(axis=0), atol=1e-5)
+        near(item.bounds[0], mesh.vertices.min(axis=0), atol=1e-5)
         self.assertEqual(item.reference.unit, US_SURVEY_FOOT)
         self.assertAlmostEqual(item.thing.volume, 24.0, places=4)
 
@@ -431,7 +431,7 @@ class Models(Things):
             volumes[name] = sorted(mesh.part(element).volume for element in mesh.elements)
         self.assertAlmostEqual(sum(volumes["IfcBeam"]), 4.2358, places=4)
         self.assertAlmostEqual(volumes["IfcColumn"][0], 0.01798, places=5)
-        np.testing.assert_allclose(volumes["IfcSlab"], [16.512, 16.512, 19.967, 24.0], atol=1e-3)
+        near(volumes["IfcSlab"], [16.512, 16.512, 19.967, 24.0], atol=1e-3)
         self.assertAlmostEqual(sum(volumes["IfcWallStandardCase"]), 54.504, places=3)
         with self.assertRaisesRegex(InputError, "no IfcRoof"):
             read_ifc(path, ("IfcRoof",), silent())
@@ -469,7 +469,7 @@ class Pictures(Things):
         np.testing.assert_allclose(place, affine)
         np.testing.assert_array_equal(read_part(kept, (350, 100, 50, 40), (50, 40))[:, :, :3], image[100:140, 350:400])
         small = read_part(kept, (0, 0, 600, 400), (60, 40))
-        np.testing.assert_allclose(small[:, :25, :3].reshape(-1, 3).mean(axis=0), [200, 30, 10], atol=1)
+        near(small[:, :25, :3].reshape(-1, 3).mean(axis=0), [200, 30, 10], atol=1)
         with rasterio.open(kept) as file:
             self.assertTrue(file.overviews(1))
 

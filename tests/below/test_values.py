@@ -29,7 +29,7 @@ from kerb.studies.scope import Scope
 from kerb.studies.showing import bounds_of, toggles
 from kerb.studies.sources import KINDS_OF, Source, Sources
 from kerb.studies.stockpile.figures import mass_per_volume
-from tests.support import FAR, circle, frustum, jittered, store_of
+from tests.support import FAR, circle, frustum, jittered, near, store_of
 
 # What is meant to be filled or changed.
 MAY_CHANGE = {"Outcome", "Overview", "Rows", "StoreMeta", "_Surface"}
@@ -227,8 +227,8 @@ class InventoryPieces(unittest.TestCase):
         labels = one.layers["labels"]
         self.assertEqual(len(labels.texts), 2)
         self.assertTrue(labels.texts[0].startswith("A  "))
-        np.testing.assert_allclose(labels.xyz[:, 0] - FAR[0], [-10, 9], atol=0.1)
-        np.testing.assert_allclose(labels.xyz[:, 2] - FAR[2], [3, 2], atol=0.05)
+        near(labels.xyz[:, 0] - FAR[0], [-10, 9], atol=0.1)
+        near(labels.xyz[:, 2] - FAR[2], [3, 2], atol=0.05)
         base = one.mesh("base")
         apart = [
             run_inventory(InventorySetup(Scope("cloud"), heaps=(i,)), self.sources, silent()).mesh("base")
@@ -238,7 +238,7 @@ class InventoryPieces(unittest.TestCase):
         self.assertEqual(
             int(base.triangles.max()), len(base.vertices) - 1, "each heap's triangles point at its own vertices"
         )
-        np.testing.assert_allclose(base.vertices[base.triangles[-1]], apart[1].vertices[apart[1].triangles[-1]])
+        near(base.vertices[base.triangles[-1]], apart[1].vertices[apart[1].triangles[-1]])
         self.assertEqual(one.attributes["over"].over, "base")
         self.assertEqual(set(one.tables), {"heaps", "materials"})
         self.assertEqual([row[:2] for row in one.tables["materials"].rows], [("sand", 1), ("not named", 1)])

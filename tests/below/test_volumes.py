@@ -13,7 +13,7 @@ from kerb.core.surface.tin import triangulate
 from kerb.core.surface.volume import between
 from kerb.core.units import US_SURVEY_FOOT
 from kerb.studies.stockpile.live import volume_by_grid
-from tests.support import FAR, circle, frustum, jittered
+from tests.support import FAR, circle, frustum, jittered, near
 
 # Any surveying handbook: V = πh/3 (R² + Rr + r²); see ../shared/CHECKS.md.
 FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)
@@ -142,7 +142,7 @@ class OtherLibraries(unittest.TestCase):
         share = polygon.coverage(self.ring, np.zeros(2), 1.0, (20, 20))
         shape = shapely.Polygon(self.ring)
         want = [[shape.intersection(shapely.box(x, y, x + 1, y + 1)).area for x in range(20)] for y in range(20)]
-        np.testing.assert_allclose(share, want, atol=1e-12)
+        near(share, want, atol=1e-12)
 
     def test_points_inside_equal_shapely(self):
         want = shapely.contains_xy(shapely.Polygon(self.ring), self.xy)
@@ -187,8 +187,8 @@ class Polygons(unittest.TestCase):
         points = np.column_stack([rng.uniform(0, 9, (200, 2)), np.zeros(200)]) + FAR
         points[:, 2] += 0.3 * points[:, 0] - 0.1 * points[:, 1]
         fit = plane.fit(points)
-        np.testing.assert_allclose(fit.gradient, (0.3, -0.1), atol=1e-9)
+        near(fit.gradient, (0.3, -0.1), atol=1e-9)
         points[:60, 2] += rng.uniform(1, 5, 60)
-        np.testing.assert_allclose(plane.fit_robust(points).gradient, (0.3, -0.1), atol=1e-6)
+        near(plane.fit_robust(points).gradient, (0.3, -0.1), atol=1e-6)
         with self.assertRaises(NotDeterminable):
             plane.fit(points[:2])

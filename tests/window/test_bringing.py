@@ -21,7 +21,7 @@ from kerb.demo import yard
 from kerb.demo.files import control
 from kerb.job import holdings
 from kerb.standins import agency as agencies
-from tests.support import DATA, demo_files
+from tests.support import DATA, demo_files, near
 from tests.window.test_window import LEFT, PLAIN, Windowed, wait
 
 
@@ -84,7 +84,7 @@ class Dialog(Bringing):
         kinds = sorted(h.kind for h in self.session.job.state.holdings[before:])
         self.assertEqual(kinds, sorted([POINTS, LINES, SURFACE, LINES, SURFACE, PICTURE]))
         points = self.session.job.thing(self.holding("control")).thing
-        np.testing.assert_allclose(points.xyz, control().xyz, atol=1e-4)
+        near(points.xyz, control().xyz, atol=1e-4)
         self.assertEqual(self.session.job.reference_of(self.holding("control")).code, "EPSG:25830")
         road = self.session.job.thing(self.holding("access-road (2)")).thing.alignments[0]
         self.assertAlmostEqual(road.length, 190.0, places=6)
@@ -106,7 +106,7 @@ class Dialog(Bringing):
         self.assertEqual(dialog.placing.alarm_texts, [])
         self.take(dialog)
         thing = self.session.job.thing(self.holding("control-swapped")).thing
-        np.testing.assert_allclose(thing.xyz, control().xyz, atol=1e-4)
+        near(thing.xyz, control().xyz, atol=1e-4)
         self.assertIn("exchanged", self.holding("control-swapped").steps[1])
 
     def test_columns_are_corrected_in_the_preview(self):
@@ -129,7 +129,7 @@ class Dialog(Bringing):
         self.take(dialog)
         holding = self.session.job.state.holdings[-1]
         low = self.session.job.bounds_of(holding)[0]
-        np.testing.assert_allclose(low, control().xyz.min(axis=0), atol=1e-3)
+        near(low, control().xyz.min(axis=0), atol=1e-3)
 
     def test_lines_are_cut_otherwise(self):
         path = self.place.parent / "cut.txt"
@@ -159,7 +159,7 @@ class Dialog(Bringing):
         self.looked()
         self.take(dialog)
         thing = self.session.job.thing(self.holding("control-us-feet")).thing
-        np.testing.assert_allclose(thing.xyz, control().xyz, atol=1e-3)
+        near(thing.xyz, control().xyz, atol=1e-3)
 
     def test_a_design_in_local_coordinates_needs_a_tick(self):
         dialog = self.drop(self.files["harbour-office.obj"])

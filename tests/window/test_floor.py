@@ -21,7 +21,7 @@ from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.scope import Scope
-from tests.support import DATA, YARD
+from tests.support import DATA, YARD, near
 from tests.third import THIRD, registered
 from tests.window.test_actions import answers
 from tests.window.test_window import HEAP, PLAIN, Windowed, wait
@@ -365,7 +365,7 @@ class Keys(Windowed):
         place = np.array(self.session.setup.toe.xy[1]) + [0.5, 0.25]
         self.window.edit_tool.type_place(shape, 1, f"{place[0]:.3f} {place[1]:.3f}")
         self.settle()
-        np.testing.assert_allclose(self.session.setup.toe.xy[1], place, atol=6e-4)
+        near(self.session.setup.toe.xy[1], place, atol=6e-4)
         before = self.session.setup.toe
         self.window.edit_tool.type_place(self.window.edit_tool.shapes()[0], 1, "here")
         self.assertEqual(self.session.setup.toe, before)
