@@ -2,7 +2,7 @@
 
 import json
 import unittest
-from dataclasses import asdict
+from dataclasses import asdict, replace
 
 import numpy as np
 import pyproj
@@ -123,6 +123,57 @@ class Alignments(Folder):
         self.assertAlmostEqual(found[0], 533 / FOOT.metres, places=4)
         self.assertAlmostEqual(aside[0], 0.0, places=5)
 
+    def test_beyond_the_ends_and_outside_the_profile(self):
+        line = road()
+        out = line.at(np.array([499.0, 499.9999999995, 500.0, 740.0, 740.0000000005, 741.0]))
+        self.assertEqual(np.isfinite(out[:, 0]).tolist(), [False, True, True, True, True, False])
+        bare = replace(line, profile=line.profile[:1])
+        self.assertTrue(np.isnan(bare.at(np.array([600.0]))[0, 2]), "one point makes no profile")
+        two = replace(line, profile=(Grade(520, 1.0), Grade(540, 3.0)))
+        near(two.at(np.array([520.0, 530.0, 540.0]))[:, 2], [1, 2, 3])
+        self.assertTrue(np.isnan(two.at(np.array([519.0, 541.0]))[:, 2]).all())
+        self.assertEqual((line.length, line.end_station), (240.0, 740.0))
+
+    def test_the_parabola_of_the_profile(self):
+        """z = z0 + g0 s + (g1 - g0) s² / 2L (any surveying handbook), beside the kink it takes away."""
+        line = road()
+        g0, g1 = 3 / 120, -2 / 120
+        for station in (601.0, 610.0, 620.0, 633.0, 639.0):
+            s = station - 600.0
+            want = 13 - g0 * 20 + g0 * s + (g1 - g0) * s * s / 80
+            near(line.at(np.array([station]))[0, 2], want, atol=1e-12)
+        near(line.elevation(np.array([600.0, 640.0, 550.0])), [13 - 0.5, 13 - 1 / 3, 10 + 50 * g0], atol=1e-9)
+        kink = replace(line, profile=tuple(replace(g, curve=0.0) for g in line.profile))
+        near(kink.elevation(np.array([620.0, 630.0])), [13.0, 13 + 10 * g1])
+
+    def test_stations_of_the_design_run_on(self):
+        """An alignment whose lengths are a thousandth longer than its stations: both ways, and flattened."""
+        line = replace(road(), stations=(500.0, 599.9, 659.84, 739.76))
+        self.assertAlmostEqual(line.end_station, 739.76)
+        stations = np.array([500.0, 550.0, 599.9, 700.0, 739.76])
+        near(line.locate(line.at(stations)[:, :2])[0], stations, atol=1e-6)
+        self.assertTrue(np.isnan(line.at(np.array([499.0, 740.5]))[:, 0]).all())
+        flat, marks = line.flattened(0.01)
+        near([marks[0], marks[-1]], [500.0, 739.76], atol=1e-6)
+        near(flat[-1, :2], line.elements[-1].end, atol=1e-6)
+        feet = line.scaled(2.0, 3.0)
+        near(feet.marks, 2 * line.marks)
+        near(feet.profile[1].elevation, 39.0)
+
+    def test_a_map_that_bends_is_followed_in_pieces(self):
+        """A map that stretches more and more to the east: pieces are cut until each fits."""
+        line = Alignment("east", 0.0, (straight((0, 0), (400, 0)),))
+        bent = lambda p: np.column_stack([p[:, 0], p[:, 1] + 1e-5 * p[:, 0] ** 2, p[:, 2] + 5.0])  # noqa: E731
+        seen = replace(line, profile=(Grade(0, 1.0), Grade(400, 2.0))).mapped(bent)
+        stations = np.linspace(0, 400, 81)
+        places = np.column_stack([stations, np.zeros(81), np.zeros(81)])
+        off = seen.at(stations)[:, :2] - bent(places)[:, :2]
+        self.assertLess(np.hypot(*off.T).max(), 6e-4)
+        self.assertGreater(len(seen.elements), 4)
+        self.assertEqual(len(seen.stations), len(seen.elements) + 1)
+        near(seen.profile[1].elevation, 7.0)
+        self.assertEqual(len(line.mapped(lambda p: p + 7.0).elements), 1, "what fits stays one piece")
+
     def test_turned_rigidly(self):
         line = road()
         turn = Rigid.turned(90.0, np.array([100.0, 50.0, 0.0]), np.array([5.0, -3.0, 2.0]))
@@ -239,6 +290,9 @@ class Areas(unittest.TestCase):
 
     def test_what_is_no_area(self):
         self.area.check("yard")
+        Area((ring_of(UNEVEN),)).check("yard")
+        near(self.area.outline - FAR[:2], UNEVEN, atol=1e-9)
+        self.assertEqual(len(self.area.holes), 1)
         for rings in ((ring_of(UNEVEN), ring_of(HOLE + 20)), (ring_of(UNEVEN[[0, 2, 1, 3]]),), (ring_of(UNEVEN[:2]),)):
             with self.assertRaisesRegex(InputError, "yard"):
                 Area(rings).check("yard")
@@ -376,6 +430,72 @@ class Surfaces(unittest.TestCase):
                     surface.tin(low + 500, high + 500)
         part = grid.tin(low, high)
         self.assertLess(len(part.triangles), 700, "cut before it is triangulated")
+
+    def test_a_grid_is_cut_where_it_is_asked_about_and_no_further(self):
+        """Sixty columns of half a metre: a box of three metres needs its cells and one more at each side."""
+        grid = GridSurface(self.grid(), local_grid(METRE))
+        for low, high in (([8.0, 5.0], [11.0, 9.0]), ([0.3, 0.3], [2.0, 2.0]), ([28.0, 18.0], [29.7, 19.7])):
+            part = grid.tin(np.array(low) + FAR[:2], np.array(high) + FAR[:2])
+            ends = part.points[:, :2] - FAR[:2]
+            self.assertTrue((ends.min(axis=0) <= np.maximum(low, 0.25) + 1e-9).all(), (low, high))
+            self.assertTrue((ends.max(axis=0) >= np.minimum(high, [29.75, 19.75]) - 1e-9).all(), (low, high))
+            self.assertTrue((ends.min(axis=0) >= np.array(low) - 1.3).all())
+            self.assertTrue((ends.max(axis=0) <= np.array(high) + 1.3).all())
+            places = (
+                np.random.default_rng(3).uniform(np.maximum(low, 0.25), np.minimum(high, [29.75, 19.75]), (60, 2))
+                + FAR[:2]
+            )
+            near(
+                part.at(places)[np.isfinite(part.at(places))], grid.at(places)[np.isfinite(part.at(places))], atol=2e-2
+            )
+        for low, high in (
+            ([-9.0, 5.0], [-5.0, 9.0]),
+            ([8.0, 25.0], [11.0, 29.0]),
+            ([31.5, 5.0], [40.0, 9.0]),
+            ([8.0, -9.0], [11.0, -2.0]),
+        ):
+            with self.assertRaises(NotDeterminable):
+                grid.tin(np.array(low) + FAR[:2], np.array(high) + FAR[:2])
+        empty = replace(self.grid(), z=np.full((40, 60), np.nan))
+        with self.assertRaisesRegex(NotDeterminable, "no elevation here"):
+            GridSurface(empty, local_grid(METRE)).tin(FAR[:2] + 5, FAR[:2] + 9)
+        few = empty.z.copy()
+        few[20, 20:23] = 1.0
+        few[21, 20] = 1.0
+        self.assertEqual(GridSurface(replace(empty, z=few), local_grid(METRE)).count, 4)
+
+    def test_triangles_that_touch_a_box_belong_to_it(self):
+        """Four triangles in a row; a box that only touches the edge between two takes both."""
+        corners = np.array([[0, 0, 0], [4, 0, 1], [8, 0, 2], [0, 5, 0], [4, 5, 1], [8, 5, 2.0]]) + FAR
+        cells = np.array([[0, 1, 4], [0, 4, 3], [1, 2, 5], [1, 5, 4]], np.int32)
+        surface = TinSurface.of(TriangleMesh(corners, cells), local_grid(METRE))
+        self.assertEqual(surface.count, 4)
+        for low, high, wanted in (([0.5, 0.5], [1, 1], 2), ([4.0, 1.0], [4.0, 2.0], 4), ([4.5, 1], [5, 2], 2), ([-3, -3], [0, 0], 2),
+                                  ([8, 5], [9, 9], 2), ([-1, 5], [0, 6], 2)):  # fmt: skip
+            part = surface.tin(np.array(low, float) + FAR[:2], np.array(high, float) + FAR[:2])
+            self.assertEqual(len(part.triangles), wanted, (low, high))
+        near(surface.bounds, [FAR, FAR + [8, 5, 2]])
+        for low, high in (([8.1, 0], [9, 1]), ([0, 5.1], [1, 6]), ([-2, 0], [-0.1, 1]), ([0, -2], [1, -0.1])):
+            with self.assertRaises(NotDeterminable):
+                surface.tin(np.array(low) + FAR[:2], np.array(high) + FAR[:2])
+
+    def test_the_top_of_a_cloud_takes_a_margin(self):
+        """Points each metre: five spacings and a twentieth of the box beyond it, so that its rim has neighbours."""
+        xy = np.stack(np.meshgrid(np.arange(60.0), np.arange(60.0)), axis=-1).reshape(-1, 2)
+        cloud = store_of(np.column_stack([xy, 0.1 * xy[:, 0]]) + FAR)
+        top = CloudTop(Scope().of(cloud))
+        low, high = np.array([20.0, 25.0]), np.array([40.0, 30.0])
+        part = top.tin(low + FAR[:2], high + FAR[:2])
+        room = 5 * cloud.spacing + 0.05 * 10.0
+        ends = part.points[:, :2] - FAR[:2]
+        near(ends.min(axis=0), np.ceil(low - room), atol=1e-3)
+        near(ends.max(axis=0), np.floor(high + room), atol=1e-3)
+        near(
+            top.at(np.array([[20.0, 25.0], [40.0, 30.0], [33.3, 27.7]]) + FAR[:2]),
+            FAR[2] + np.array([2.0, 4.0, 3.33]),
+            atol=1e-3,
+        )
+        self.assertEqual(top.count, 3600)
 
     def test_of_anything(self):
         self.assertIsInstance(surface_of(self.grid(), local_grid(METRE), "g"), GridSurface)

@@ -206,6 +206,50 @@ class Mistakes(unittest.TestCase):
         calm = Site(job.xyz + [0, 0, 3.5], UTM)
         self.assertIn("height", codes(check(calm, job)))
 
+    def test_far_away_begins_at_twice_the_size_of_the_job(self):
+        job = Site(lattice(400, 300, 4), UTM)
+        size = float(np.hypot(396, 296))
+        for times, alarmed in ((1.8, False), (2.3, True), (2.8, True)):
+            away = Site(job.xyz + [396 + times * size, 0, 0], UTM)
+            self.assertEqual("far-away" in codes(check(away, job)), alarmed, times)
+
+    def test_a_share_of_it_exchanged_tells(self):
+        """A tenth of the cells is enough where the data lie in the job when exchanged; two hundredths are not."""
+        job = Site(lattice(400, 300, 4, np.array([5_000.0, 9_000.0, 0.0])), local_grid(METRE))
+        rows = lattice(400, 300, 4, np.array([5_000.0, 9_000.0, 0.0]))[:, [1, 0, 2]]
+        for share, alarmed in ((0.4, True), (0.2, True), (0.01, False)):
+            mixed = rows.copy()
+            order = np.random.default_rng(1).permutation(len(rows))[int(share * len(rows)) :]
+            mixed[order, 1] += 700_000
+            mixed[order, 0] = 900_000 + np.arange(len(order)) * 40.0
+            self.assertEqual("swapped" in codes(check(Site(mixed, local_grid(METRE)), job)), alarmed, share)
+
+    def test_names_tell_where_outlines_do_not(self):
+        job = lattice(4000, 3000, 500, np.array([6_480_000.0, 1_840_000.0, 300.0]))
+        names = tuple(f"P{n}" for n in range(len(job)))
+        more = np.concatenate([job, [[6_470_000.0, 1_835_000.0, 300.0]]])
+        control = Site(more, STATE, (*names, "far"))
+        for count, ratio, found in (
+            (2, 1 + FEET_APART, True),
+            (2, 1.0, False),
+            (1, 1 + FEET_APART, False),
+            (5, 1 - FEET_APART, True),
+        ):
+            shot = Site(job[:count] * ratio, STATE, names[:count])
+            self.assertEqual("feet" in codes(check(shot, control)), found, (count, ratio))
+        bent = job[:6] * (1 + FEET_APART)
+        bent[3] += 9.0
+        self.assertNotIn("feet", codes(check(Site(bent, STATE, names[:6]), control)), "one of them does not agree")
+        bare = Site(job[:6] * (1 + FEET_APART), STATE)
+        self.assertNotIn("feet", codes(check(bare, control)), "without names nothing tells")
+
+    def test_a_system_without_a_code_has_no_neighbouring_zone(self):
+        job = Site(lattice(400, 300, 4), UTM)
+        east, north = pyproj.Transformer.from_crs(25830, 25831, always_xy=True).transform(*job.xyz[:, :2].T)
+        moved = np.column_stack([east, north, job.xyz[:, 2]])
+        for system in (replace(UTM, code=""), replace(UTM, name="My grid")):
+            self.assertNotIn("zone", codes(check(Site(moved, system), job)))
+
     def test_zones_two_away(self):
         job = Site(lattice(400, 300, 4), UTM)
         for step in (-1, 1, 2):
