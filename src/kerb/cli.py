@@ -168,6 +168,7 @@ def _run(args: argparse.Namespace) -> int:
     signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
     verb = verbs()[args.verb]
     try:
+        options.check_paths(args)
         outcome = verb.run(args)
         options.write_json(outcome, args)
         if args.json != "-":

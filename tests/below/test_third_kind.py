@@ -5,6 +5,8 @@ from dataclasses import replace
 
 import numpy as np
 import pypdfium2 as pdfium
+import pyproj
+import shapely
 
 from kerb import cli
 from kerb.core.progress import silent
@@ -12,6 +14,7 @@ from kerb.demo import yard
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Job
+from kerb.job.lock import FolderLock
 from kerb.report.deliver import chapter_of
 from kerb.report.pdf import ReportWish, make_report
 from kerb.studies.drawn import Drawn
@@ -106,6 +109,80 @@ class Third(CommandLine):
             self.assertEqual(status, 2, words)
             self.assertIn(said, self.error)
         self.assertIn("How high does it stand?", cli.parser().format_help() + str(cli.verbs()["third"]))
+
+    def test_no_output_is_overwritten_or_an_input(self):
+        """The JSON, the report and what a study writes: existing, an input, the same place twice, no such folder."""
+        cloud = self.folder / "cloud.laz"
+        cloud.write_bytes(YARD.read_bytes())
+        there = self.folder / "there.json"
+        there.write_text("{}")
+        for words, said in (
+            (("--json", there), "--force"), (("--json", cloud, "--force"), "is an input"),
+            (("--json", self.area, "--force"), "is an input"), (("--report", cloud, "--force"), "is an input"),
+            (("--json", self.folder / "a.pdf", "--report", self.folder / "a.pdf"), "more than one output"),
+            (("--json", self.folder / "none" / "a.json"), "folder does not exist"),
+            (("--report", self.folder / "none" / "a.pdf"), "folder does not exist"),
+        ):  # fmt: skip
+            status, out = self.kerb("third", cloud, "--area", self.area, *words)
+            self.assertEqual((status, out), (2, ""), words)
+            self.assertIn(said, self.error)
+            self.assertEqual(len(self.error.splitlines()), 1)
+        self.assertEqual(cloud.read_bytes(), YARD.read_bytes())
+        self.assertEqual(there.read_text(), "{}")
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["area.txt", "cloud.laz", "there.json"])
+        self.assertEqual(self.kerb("third", cloud, "--area", self.area, "--json", there, "--force")[0], 0)
+        self.assertEqual(json.loads(there.read_text())["study"], "third")
+        self.assertEqual(self.kerb("info", cloud, "--json", cloud, "--force")[0], 2)
+        self.assertEqual(cloud.read_bytes(), YARD.read_bytes())
+
+    def test_points_inside_areas_with_holes_of_a_file(self):
+        """GeoJSON with a hole, in its own system, brought to that of the cloud; the same by hand."""
+        ring, hole = SQUARE, SQUARE.mean(axis=0) + (SQUARE - SQUARE.mean(axis=0)) * 0.4
+        to_degrees = pyproj.Transformer.from_crs(25830, 4326, always_xy=True)
+        rings = [np.column_stack(to_degrees.transform(*r.T)) for r in (ring, hole)]
+        geometry = {"type": "Polygon", "coordinates": [[*r.tolist(), r[0].tolist()] for r in rings]}
+        inside = self.folder / "inside.geojson"
+        inside.write_text(json.dumps({"type": "FeatureCollection", "features": [
+            {"type": "Feature", "properties": {"name": "frame"}, "geometry": geometry}]}))  # fmt: skip
+        wide = self.folder / "wide.txt"
+        np.savetxt(wide, SQUARE.mean(axis=0) + (SQUARE - SQUARE.mean(axis=0)) * 3, fmt="%.3f")
+        found = self.json("third", YARD, "--area", wide, "--within", inside)
+        job = self.job()
+        store = job.store(job.state.holdings[0])
+        xyz = store.coordinates(slice(0, store.count))
+        frame = shapely.Polygon(ring, [hole])
+        want = shapely.contains_xy(frame, xyz[:, :2]) & (np.asarray(store.column("classification")) != 7)
+        self.assertAlmostEqual(found["figures"]["points"]["value"], want.sum(), delta=3)
+        self.assertAlmostEqual(found["figures"]["level"]["value"], xyz[want, 2].mean(), delta=0.01)
+        self.assertIn("frame", json.dumps(found))
+
+    def test_compute_tells_of_what_cannot_be_computed_and_does_the_rest(self):
+        job = self.job()
+        good = self.asked(job, level=2.0)
+        empty = LevelSetup(Scope(job.state.holdings[0].id), area=Drawn.of(SQUARE + 5000))
+        change, bad = studies.made(job.state, "third", "Nowhere", empty)
+        job.execute(change)
+        job.save()
+        status, out = self.kerb("compute", job.folder, "--json", "-")
+        self.assertEqual(status, 2)
+        self.assertIn("Nowhere", self.error)
+        rows = {row[0]: row for row in json.loads(out)["tables"]["studies"]["rows"]}
+        self.assertEqual(rows["Level of heap 2"][2], "computed")
+        self.assertIn("no points lie in the area", rows["Nowhere"][2])
+        again = Job.open(job.folder)
+        self.assertTrue(studies.is_fresh(again.state, again.state.study(good.id)))
+        self.assertIsNone(again.state.study(bad.id).found)
+        for words, said in ((("--study", "Other"), "no study 'Other'"), (("--report", YARD, "--force"), "")):
+            status, _ = self.kerb("compute", job.folder, *words) if said else (2, "")
+            self.assertEqual(status, 2)
+            self.assertIn(said, self.error)
+        self.assertEqual(self.kerb("compute", job.folder, "--study", "Level of heap 2")[0], 0, self.error)
+        self.assertEqual(self.kerb("compute", self.folder / "none.kerb")[0], 2)
+        other = FolderLock()
+        self.assertTrue(other.take(job.folder))
+        self.assertEqual(self.kerb("compute", job.folder)[0], 2)
+        self.assertIn("open in a window", self.error)
+        other.release()
 
     def test_compute_of_a_job_does_what_is_out_of_date(self):
         job = self.job()

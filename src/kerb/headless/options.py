@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import shutil
 import sys
 import tempfile
@@ -119,12 +120,36 @@ def check_output(path: Path | None, args: argparse.Namespace, inputs: list[str])
     """
     if path is None:
         return
-    if any(Path(item).exists() and path.exists() and path.samefile(item) for item in inputs):
+    if path.exists() and any(os.path.exists(item) and path.samefile(item) for item in inputs):
         raise OutputError(f"{path}: is an input; inputs are never overwritten")
     if path.exists() and not args.force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
     if not path.absolute().parent.is_dir():
         raise OutputError(f"{path}: the folder does not exist")
+
+
+# Options and places that name files which are written; everything else that is there is an input.
+OUTPUTS = ("json", "report", "out", "output", "matrix_out")
+
+
+def check_paths(args: argparse.Namespace) -> None:
+    """Refuse two outputs at one place, and a place for the JSON that exists (without ``--force``) or is an input.
+
+    Raises OutputError, naming the file, before any work is done.
+    """
+    outputs = [Path(str(value)) for name in OUTPUTS if (value := getattr(args, name, None)) and str(value) != "-"]
+    for path in outputs:
+        if sum(path.absolute() == other.absolute() for other in outputs) > 1:
+            raise OutputError(f"{path}: is named as more than one output")
+    given = getattr(args, "json", None)
+    if not given or given == "-":
+        return
+    named: list[str] = []
+    for name, value in vars(args).items():
+        if name not in OUTPUTS:
+            several = value if isinstance(value, (list, tuple)) else [value]
+            named += [str(item).partition("#")[0] for item in several if isinstance(item, (str, Path)) and str(item)]
+    check_output(Path(given), argparse.Namespace(force=getattr(args, "force", False)), named)
 
 
 def write_json(outcome: Outcome, args: argparse.Namespace) -> None:
