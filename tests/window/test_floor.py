@@ -5,10 +5,11 @@ from dataclasses import replace
 from unittest import mock
 
 import numpy as np
+import pyogrio
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel, QMessageBox
+from PySide6.QtWidgets import QFileDialog, QLabel, QMessageBox
 
 from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.deliver import Deliver
@@ -170,6 +171,16 @@ class Yard(Windowed):
         table.item(1, 0).setText("Gravel by the gate")
         self.settle()
         self.assertIn("Gravel by the gate", [item.name for item in session.setup.heaps])
+        target = self.place.parent / "heaps.gpkg"
+        with answers((QFileDialog, "getSaveFileName", (str(target), ""))):
+            self.window.handlers.run("write_study")
+        self.settle()
+        _, _, shapes, _ = pyogrio.raw.read(target)
+        self.assertEqual(len(shapes), 2, "only what is taken")
+        self.assertIn("Wrote Yard to", session.job.record_text())
+        self.window.handlers.studies.write_study_to("out", YARD)
+        self.assertIn("source of this job", self.complaints[-1][1])
+        self.complaints.clear()
         session.undo()
         session.undo()
         self.settle()

@@ -111,6 +111,8 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "ready", True),
         ActionEntry("follow_study", "Same for the next survey…", "Ask the same of a later cloud, and see what changed", "Study",
                     "Ctrl+Shift+F", "study"),
+        ActionEntry("write_study", "Write to a file…", "What the open study found as a file of its own, such as lines with figures",
+                    "Study", "", "ready"),
         ActionEntry("in_report", "In report", "Put the open study into the report, or take it out", "Study", "", "study"),
         ActionEntry("rename_study", "Rename study…", "Give the open study another name", "Study", "", "study"),
         ActionEntry("duplicate_study", "Duplicate study", "Make a copy of the open study", "Study", "Ctrl+Shift+D",

@@ -64,12 +64,16 @@ class Live(Protocol):
 
 @dataclass(frozen=True)
 class Option:
-    """An option of the command line beyond the fields of the setup, such as a file to write."""
+    """An option of the command line beyond the fields of the setup, such as a file to write.
+
+    The window offers those that write a file, with ``endings`` to choose from.
+    """
 
     flag: str
     help: str
     metavar: str = "FILE"
     output: bool = True
+    endings: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

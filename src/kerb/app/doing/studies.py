@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 from PySide6.QtCore import QObject, QPoint, Signal
 from PySide6.QtGui import QCursor, QGuiApplication
@@ -10,12 +11,14 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.reading import Reading, method_page
+from kerb.app.dialogs.write import ask_target
 from kerb.app.filtering import sentence as filter_sentence
 from kerb.app.session import Session
 from kerb.app.shapes import drawable
 from kerb.app.stage import Stage
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.views.view import PLAN, SECTION
+from kerb.app.widgets import there
 from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
@@ -206,6 +209,47 @@ class StudyActions(QObject):
             return
         QGuiApplication.clipboard().setText(tab_separated(figures_table(outcome)))
         self.session.said.emit("Figures copied as text")
+
+    def write_study(self, flag: str = "") -> None:
+        """Write what the open study found to a file that its kind offers."""
+        kind, shown = self.session.kind, self.session.shown()
+        offers = (
+            [o for o in kind.options if o.output and o.endings and flag in ("", o.flag)] if kind is not None else []
+        )
+        if kind is None or not offers or kind.write is None:
+            self.session.said.emit("This study offers no file of its own; Deliver… has the report and the figures.")
+        elif not shown.whole:
+            self.session.said.emit(shown.words or "Compute the study first.")
+        else:
+            start = self.session.settings.get("write_folder", str(Path.home()))
+            target = ask_target(self.parent_, there(self.session.study).name, offers[0].endings, start)
+            if target is not None:
+                self.session.settings.set("write_folder", str(target.parent))
+                self.write_study_to(offers[0].flag, target)
+
+    def write_study_to(self, flag: str, target: Path) -> None:
+        """Write a file of the open study in the background. Sources of the job are never written to."""
+        job, study, kind = self.session.open_job, there(self.session.study), there(self.session.kind)
+        outcome, setup = there(self.session.shown().outcome), there(self.session.setup)
+        if any(
+            h.source and Path(h.source).exists() and target.exists() and target.samefile(h.source)
+            for h in job.state.holdings
+        ):
+            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+            return
+        try:
+            sources = studies.sources_of(job, setup)
+        except KerbError as error:
+            self.session.complained.emit("Not written", str(error))
+            return
+        write = there(kind.write)
+
+        def wrote(notes: list[tuple[str, str]]) -> None:
+            job.note(Change(f"Wrote {study.name} to {target}", lambda state: state))
+            words = "; ".join(text for _code, text in notes)
+            self.session.said.emit(f"Wrote {target}" + (f" ({words})" if words else ""))
+
+        self.session.start(lambda _p: write(setup, outcome, sources, {flag: target}), f"Writing {target.name}", wrote)
 
     # Which points count
 

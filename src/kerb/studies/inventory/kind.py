@@ -60,7 +60,7 @@ INVENTORY = StudyKind(
             "Ctrl+Shift+H", fresh=True,
         ),
     ),
-    options=(Option("out", "the toe lines with the figures as fields: .gpkg or .geojson"),),
+    options=(Option("out", "the toe lines with the figures as fields: .gpkg or .geojson", endings=(".gpkg", ".geojson")),),
     write=write,
     help_page="inventory.md",
     example="kerb inventory yard.laz --toes heaps.gpkg --density 1.6 --out figures.gpkg --report yard.pdf",
