@@ -338,6 +338,20 @@ class StatesThatLie(Windowed):
         self.assertEqual(set(seen), {self.session.unit})
 
 
+class Guided(Windowed):
+    def test_its_texts_are_whole(self):
+        self.window.show_guide(True)
+        self.settle()
+        guide = self.window.guide
+        for label in guide.labels:
+            self.assertGreaterEqual(label.height(), label.heightForWidth(label.width()), label.text())
+            self.assertLessEqual(label.geometry().bottom(), guide.height())
+        self.draw_toe()
+        self.assertTrue(guide.labels[1].text().startswith("✓"), "a study that was to do has what it needs")
+        self.window.show_guide(False)
+        self.assertFalse(guide.isVisible())
+
+
 class Keys(Windowed):
     def test_a_line_is_drawn_changed_and_moved_without_the_mouse(self):
         self.look_at_heap()

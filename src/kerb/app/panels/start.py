@@ -5,13 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QPainter, QPen, QShowEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.app.widgets import emptied, made
+from kerb.app.widgets import emptied, made, there
 from kerb.core.errors import KerbError
 from kerb.job.job import Job
 from kerb.job.places import left_unsaved
@@ -199,7 +199,17 @@ class Guide(QWidget):
             label.setText(f"{mark}  {self.STEPS[place]}")
             label.setProperty("role", "" if place == done else "quiet")
             label.style().polish(label)
-        self.adjustSize()
+        self._fit()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """As high as its wrapped texts need: Qt asks for a height by a width only inside of layouts."""
+        layout = there(self.layout())
+        layout.activate()
+        self.resize(self.width(), layout.totalHeightForWidth(self.width()))
 
 
 def _left_words(folder: Path) -> str:
