@@ -160,6 +160,19 @@ class Alignments(Folder):
         near(feet.marks, 2 * line.marks)
         near(feet.profile[1].elevation, 39.0)
 
+    def test_a_map_that_doubles_is_a_change_of_scale(self):
+        line = road()
+        seen, want = line.mapped(lambda p: 2.0 * p), line.scaled(2.0, 2.0)
+        self.assertEqual(len(seen.elements), 3)
+        for one, other in zip(seen.elements, want.elements, strict=True):
+            near(
+                [one.azimuth, one.length, one.k0, one.k1], [other.azimuth, other.length, other.k0, other.k1], atol=1e-9
+            )
+        near(seen.marks, line.marks)
+        near([g.elevation for g in seen.profile], [20, 26, 22])
+        self.assertEqual(Grade(1.0, 2.0).curve, 0.0)
+        self.assertEqual((Element((0, 0), 0, 1).k0, Element((0, 0), 0, 1).k1), (0.0, 0.0))
+
     def test_a_map_that_bends_is_followed_in_pieces(self):
         """A map that stretches more and more to the east: pieces are cut until each fits."""
         line = Alignment("east", 0.0, (straight((0, 0), (400, 0)),))
@@ -221,6 +234,12 @@ class Transforms(unittest.TestCase):
         self.assertFalse(Rigid(shift=(0.0, 0.0, 0.1)).still)
         tilted = Rigid.of(Rotation.from_euler("x", 1, degrees=True).as_matrix(), np.zeros(3), np.zeros(3))
         self.assertFalse(tilted.upright)
+        near(Rigid().matrix, np.eye(3))
+        leaning = Rigid.of(
+            Rotation.from_euler("y", 30, degrees=True).as_matrix(), np.zeros(3), np.array([1.0, 2.0, 3.0])
+        )
+        self.assertFalse(leaning.upright)
+        near(leaning(np.array([[2.0, 5.0, np.nan]]))[0, :2], [2 * np.cos(np.pi / 6) + 1, 7.0], atol=1e-12)
         lost = quarter(np.array([[0.0, 1.0, np.nan]]))
         self.assertTrue(np.isnan(lost[0, 2]) and np.isfinite(lost[0, :2]).all())
         for matrix in (2 * np.eye(3), np.diag([1.0, 1.0, -1.0]), np.full((3, 3), np.nan)):
@@ -463,6 +482,11 @@ class Surfaces(unittest.TestCase):
         few[20, 20:23] = 1.0
         few[21, 20] = 1.0
         self.assertEqual(GridSurface(replace(empty, z=few), local_grid(METRE)).count, 4)
+        few[20, 22] = np.nan
+        box = np.array([9.0, 8.0]) + FAR[:2], np.array([12.0, 12.0]) + FAR[:2]
+        self.assertEqual(
+            len(GridSurface(replace(empty, z=few), local_grid(METRE)).tin(*box).triangles), 1, "three make one"
+        )
 
     def test_triangles_that_touch_a_box_belong_to_it(self):
         """Four triangles in a row; a box that only touches the edge between two takes both."""
@@ -601,6 +625,18 @@ class Polygons(unittest.TestCase):
         self.assertEqual(len(grown), 1)
         self.assertAlmostEqual(polygon.area(grown[0]) / (np.pi * 144), 1.0, delta=2e-3)
         self.assertEqual(polygon.offset(UNEVEN, -10.0), [])
+
+    def test_places_along_a_ring(self):
+        """No further apart than the step, every vertex among them, in order round."""
+        ring = UNEVEN + FAR[:2]
+        for step in (0.4, 1.0, 3.3, 100.0):
+            places = polygon.along(ring, step)
+            gaps = np.hypot(*(np.roll(places, -1, axis=0) - places).T)
+            self.assertLessEqual(gaps.max(), max(step, 0) + 1e-9 if step < 9 else 9.0 + 1e-9)
+            self.assertAlmostEqual(gaps.sum(), 32.0, places=6)
+            self.assertLessEqual(len(places), 32 / step + 2 * len(ring))
+            for vertex in ring:
+                self.assertLess(np.hypot(*(places - vertex).T).min(), 1e-9)
 
     def test_a_ring_is_made_plain(self):
         doubled = np.concatenate([UNEVEN, UNEVEN[:1]])

@@ -124,6 +124,7 @@ class Outcomes(Folder):
         self.assertEqual(len(arrays), 2)
         self.assertLess(len(json.dumps(head)), 400_000)
         self.assertEqual(Outcome.of_head(head, arrays).tables["t"].rows, rows)
+        self.assertRegex(fingerprint("x"), r"^[0-9a-f]{20}$")
         self.assertEqual(fingerprint({"a": 1, "b": [2]}), fingerprint({"b": [2], "a": 1}))
         self.assertNotEqual(fingerprint({"a": 1}), fingerprint({"a": 2}))
 

@@ -122,6 +122,16 @@ class Shares(unittest.TestCase):
         self.assertIsNone(found.height)
         self.assertEqual(found.overlap, 1.0)
 
+    def test_a_third_of_the_points_of_each_cell_may_be_strays(self):
+        """Three points a cell of which one stands fifty metres high: the middle one counts, however many the job has."""
+        step = 400 / 96 * 1.0001
+        base = lattice(390, 290, step)
+        three = np.concatenate([base + [0.1, 0.1, 0.0], base + [0.2, 0.1, 0.0], base + [0.1, 0.2, 50.0]])
+        for job in (np.concatenate([base, base + [0.3, 0.3, 0]]), base):
+            found = check(Site(three, UTM), Site(job, UTM))
+            self.assertAlmostEqual(found.height, 0.0, places=3)
+            self.assertNotIn("height", codes(found))
+
     def test_the_least_height_that_alarms_is_a_metre_in_any_unit(self):
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
             job = Site(lattice(400, 300, 2) / unit.metres, local_grid(unit))
