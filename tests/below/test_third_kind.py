@@ -13,9 +13,9 @@ from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish, import_cloud
-from kerb.job.job import Job
+from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock
-from kerb.report.deliver import chapter_of
+from kerb.report.deliver import chapter_of, chapters_of, out_of_date
 from kerb.report.pdf import ReportWish, make_report
 from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
@@ -75,6 +75,27 @@ class Third(CommandLine):
         pdf.close()
         for words in ("Level of heap 2", "Arithmetic mean", "Heights", f"{z.mean() - 2.0:.3f}"):
             self.assertIn(words, text)
+
+    def test_what_is_out_of_date_says_so_on_its_page_and_in_the_summary(self):
+        job = self.job()
+        for number in (1, 2):
+            study = self.asked(job, level=float(number))
+            outcome, print_ = studies.run_study(job, study, silent())
+            job.execute(studies.answered(study, outcome, print_))
+        self.assertEqual(out_of_date(job), [])
+        first = job.state.studies[0]
+        job.execute(studies.changed(first, "other", replace(studies.setup_of(first), level=7.0)))
+        self.assertEqual([study.id for study in out_of_date(job)], [first.id])
+        chapters = chapters_of(job)
+        self.assertEqual([bool(chapter.out_of_date) for chapter in chapters], [True, False])
+        pdf = pdfium.PdfDocument(make_report(chapters, ReportWish()))
+        pages = [page.get_textpage().get_text_bounded() for page in pdf]
+        pdf.close()
+        self.assertIn("Out of date: Level of heap 2.", pages[0])
+        self.assertEqual([("changed since" in page) for page in pages[1:3]], [True, False])
+        job.execute(Change("Out", lambda s: s.with_study(replace(s.studies[0], in_report=False))))
+        self.assertEqual(len(chapters_of(job)), 1)
+        self.assertEqual(out_of_date(job), [], "what is not in the report need not be computed for it")
 
     def test_any_field_makes_it_stale_and_what_is_kept_back_does_not(self):
         job = self.job()

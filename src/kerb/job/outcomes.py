@@ -10,6 +10,7 @@ from zipfile import BadZipFile
 
 import numpy as np
 
+from kerb.core.arrayfile import archive
 from kerb.core.errors import JobError
 from kerb.job.journal import plain
 from kerb.studies.outcome import Outcome
@@ -46,7 +47,7 @@ def keep(job: Path, name: str, outcome: Outcome) -> None:
 def load(job: Path, name: str) -> Outcome | None:
     """A kept outcome; None where it is missing or cannot be read, so that the study is computed again."""
     try:
-        with open(folder_of(job) / f"{name}.npz", "rb") as stream, np.load(stream, allow_pickle=False) as kept:
+        with open(folder_of(job) / f"{name}.npz", "rb") as stream, archive(stream) as kept:
             head: dict[str, Any] = json.loads(bytes(kept[HEAD]).decode("utf-8"))
             index = json.loads(bytes(kept["index"]).decode("utf-8"))
             arrays = {key: kept[f"a{n}"] for n, key in enumerate(index)}

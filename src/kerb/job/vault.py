@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from kerb.core.arrayfile import loaded
 from kerb.core.errors import JobError
 from kerb.core.geometry.alignment import Alignment, Element, Grade
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
@@ -55,10 +56,7 @@ def load_thing(folder: Path) -> Placed:
         head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
         if head["version"] > VERSION:
             raise JobError(f"{folder}: written by a newer Kerb")
-        arrays = {
-            path.stem: np.load(path, mmap_mode="r" if path.stem == "z" else None, allow_pickle=False)
-            for path in folder.glob("*.npy")
-        }
+        arrays = {path.stem: loaded(path, mapped=path.stem == "z") for path in folder.glob("*.npy")}
         thing = _BUILDERS[head["is"]](arrays, head)
         return Placed(head["kind"], thing, ReferenceSystem.from_json(head["reference"]))
     except (OSError, ValueError, KeyError, TypeError, IndexError) as error:

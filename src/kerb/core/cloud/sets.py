@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from kerb.core.arrayfile import loaded
 from kerb.core.arrays import Bytes, Ints, Mask
 from kerb.core.errors import JobError
 
@@ -64,7 +65,7 @@ def taken(folder: Path, name: str, count: int) -> Mask | Ints:
     """
     path = _path(folder, name)
     try:
-        data = np.load(path)
+        data = loaded(path)
         if data.dtype == np.uint32 and data.ndim == 1 and (not len(data) or int(data.max()) < count):
             return np.asarray(data, np.int64)
         if data.dtype != np.uint8 or data.shape != (-(-count // 8),):

@@ -15,6 +15,7 @@ from urllib.parse import quote
 
 import numpy as np
 
+from kerb.core.arrayfile import loaded
 from kerb.core.arrays import AnyArray, Bytes, Floats, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
@@ -85,8 +86,8 @@ class CloudStore:
         try:
             data = json.loads((folder / "store.json").read_text(encoding="utf-8"))
             meta = StoreMeta(**data)
-            tiles = np.load(folder / "tiles.npy")
-            shape = np.load(folder / "xyz.npy", mmap_mode="r").shape
+            tiles = loaded(folder / "tiles.npy")
+            shape = loaded(folder / "xyz.npy", mapped=True).shape
         except (OSError, ValueError, TypeError) as error:
             raise JobError(f"{folder}: the imported cloud cannot be read ({error})") from None
         if meta.version > VERSION:
@@ -200,9 +201,9 @@ class CloudStore:
     def _read(self, name: str) -> AnyArray | None:
         path, constant = column_files(self.folder, name)
         if path.exists():
-            return np.load(path, mmap_mode="r")
+            return loaded(path, mapped=True)
         if constant.exists():
-            value = np.load(constant)
+            value = loaded(constant)
             return np.broadcast_to(value, (self.count, *value.shape))
         return None
 
