@@ -7,6 +7,7 @@ from unittest import mock
 
 import numpy as np
 
+from kerb.core.cloud.classes import NOISE_CLASSES
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.finders import FINDERS, strip
 from kerb.core.cloud.ground import GroundSettings, ground
@@ -21,7 +22,7 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.things import LINES, POINTS, SURFACE, Placed
-from kerb.core.units import METRE
+from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
 from kerb.job import holdings, journal, outcomes, studies, vault
 from kerb.job.holdings import ImportWish, import_cloud
@@ -30,10 +31,11 @@ from kerb.job.state import Holding
 from kerb.studies import fields
 from kerb.studies.attributes import values_of
 from kerb.studies.drawn import Drawn, Item
+from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Plot, Profile
 from kerb.studies.outcome import Attribute, Column, Figure, Input, Note, Outcome, Table, fingerprint
 from kerb.studies.profiles import Cutter
-from kerb.studies.scope import Scope
+from kerb.studies.scope import Scope, usable_classes, without_noise
 from kerb.studies.sources import Source, Sources, resolve
 from kerb.studies.stockpile.setup import StockpileSetup
 from tests.support import FAR, YARD, Folder, circle, frustum, jittered, measured, near, store_of, toe_of
@@ -124,6 +126,9 @@ class Outcomes(Folder):
         self.assertEqual(len(arrays), 2)
         self.assertLess(len(json.dumps(head)), 400_000)
         self.assertEqual(Outcome.of_head(head, arrays).tables["t"].rows, rows)
+        short = {key: values[:-1] if key.endswith(".0") else values for key, values in arrays.items()}
+        with self.assertRaises(ValueError):
+            Outcome.of_head(head, short)
         self.assertRegex(fingerprint("x"), r"^[0-9a-f]{20}$")
         self.assertEqual(fingerprint({"a": 1, "b": [2]}), fingerprint({"b": [2], "a": 1}))
         self.assertNotEqual(fingerprint({"a": 1}), fingerprint({"a": 2}))
@@ -150,6 +155,51 @@ class Setups(unittest.TestCase):
         for bad in ({"cloud": 3}, {"area": {"xy": [["a", "b"]]}}, {"level": "high"}):
             with self.assertRaises((TypeError, ValueError, AttributeError)):
                 LevelSetup.from_json(bad)
+
+    def test_the_published_settings(self):
+        """Names as on the command line: the compared cloud's without a role, those of others with theirs."""
+        plain = LevelSetup(Scope("c", (2,)), area=Drawn.of([[0, 0], [4, 0], [4, 3]])).settings()
+        self.assertEqual(plain, {
+            "classes": [2], "part": "", "only": [], "within": [], "area": [[0, 0], [4, 0], [4, 3]], "axis": [], "at": [],
+            "marks": "", "road": "", "level": 0.0, "mean": "mean", "remark": "", "keep": False,
+        })  # fmt: skip
+        over = LevelSetup(Scope("c"), Scope("s", (6,), "roof")).settings()
+        self.assertEqual(
+            {k: v for k, v in over.items() if k.startswith("over")}, {"over_classes": [6], "over_part": "roof"}
+        )
+        typed = LevelSetup(area=Drawn.of([[0, 0], [4, 0], [4, 3]]).with_level(1, 2.5)).settings()
+        self.assertEqual(typed["area_z"], [None, 2.5, None])
+        items = InventorySetup(
+            Scope("c"), heaps=(Item("a", "A", Drawn.of([[0, 0], [1, 0], [1, 1]]), (("density", 2.0),)),)
+        )
+        self.assertEqual(items.settings()["toes"], [{"name": "A", "ring": [[0, 0], [1, 0], [1, 1]], "density": 2.0}])
+        self.assertEqual(InventorySetup.named("rings"), ["heaps", "earlier_heaps"])
+        self.assertEqual(LevelSetup.named("scope"), ["cloud"])
+
+    def test_limits_of_numbers(self):
+        """What is no default may not lie on the lower limit; the upper one may be reached."""
+        one = StockpileSetup(Scope("c"), toe=toe_of(RING))
+        for name, about in StockpileSetup.declared().items():
+            if about.kind != fields.NUMBER:
+                continue
+            for value, good in ((about.low, StockpileSetup.defaults()[name] is not None), (about.high, True)):
+                if value is None:
+                    continue
+                asked = replace(one, **{name: float(value)})
+                if not asked.counts(name):
+                    continue
+                if good:
+                    asked.check()
+                else:
+                    with self.assertRaisesRegex(InputError, about.label):
+                        asked.check()
+            for value in (
+                None if about.low is None else about.low - 1e-6,
+                None if about.high is None else about.high + 1e-6,
+            ):
+                if value is not None and one.counts(name):
+                    with self.assertRaisesRegex(InputError, about.label):
+                        replace(one, **{name: value}).check()
 
     def test_missing_and_wrong(self):
         self.assertEqual(LevelSetup().missing(), ["Choose a cloud.", "Draw the area."])
@@ -189,6 +239,39 @@ class Setups(unittest.TestCase):
         self.assertEqual(item.with_value("material", "sand").value("material"), "sand")
         self.assertEqual(item.with_value("density", None).values, ())
         self.assertEqual(Item.from_json(json.loads(json.dumps(item.to_json()))), item)
+
+    def test_a_drawn_ring_with_holes(self):
+        hole = circle(1, 8)
+        made = Drawn.of(RING, [hole])
+        self.assertEqual((len(made.xy), len(made.holes), len(made.holes[0])), (40, 1, 8))
+        self.assertEqual(Drawn.from_json(json.loads(json.dumps(made.to_json()))), made)
+        self.assertEqual(made.ring("r").shape, (40, 2))
+        with self.assertRaisesRegex(InputError, "r: not drawn yet"):
+            Drawn().ring("r")
+        self.assertEqual(Drawn().places.shape, (0, 2))
+        self.assertEqual(made.typed(made.places), {})
+
+    def test_what_a_source_gives(self):
+        grid = np.array([[0, 0, 1], [9, 0, 1], [9, 9, 1], [0, 9, 1.0]]) + FAR
+        mesh = Placed(SURFACE, TriangleMesh(grid, np.array([[0, 1, 2], [0, 2, 3]], np.int32)), local_grid(FOOT))
+        loads = []
+        source = Source("s", "Design", "/d.xml", SURFACE, None, lambda: loads.append(1) or mesh)
+        found = Sources(METRE, {"surface": source})
+        surface = found.surface("surface", Scope("s"))
+        near(surface.at(np.array([[4.0, 5.0]]) + FAR[:2]), FAR[2] + 1)
+        self.assertIs(found.surface("surface", Scope("s")), surface, "made once")
+        self.assertEqual((loads, source.count, source.reference.unit), ([1], 2, FOOT))
+        given = found.input("surface", "against", None, "d")
+        self.assertEqual(
+            (given.role, given.path, given.points, given.used, given.detail), ("against", "/d.xml", 2, 2, "d")
+        )
+        self.assertEqual(Sources(METRE, {"s": replace(source, path="")}).input("s", "x", 1).path, "Design")
+        with self.assertRaisesRegex(InputError, "Design: is no cloud"):
+            found.store("surface")
+        with self.assertRaisesRegex(InputError, "Design: has no lines"):
+            found.lines("surface")
+        with self.assertRaisesRegex(InputError, "Design: has no survey points"):
+            found.points("surface")
 
     def test_what_fields_may_name(self):
         store = store_of(np.column_stack([jittered(3, 0.5), np.zeros(len(jittered(3, 0.5)))]) + FAR)
@@ -469,6 +552,31 @@ class Scopes(unittest.TestCase):
         near = np.hypot(*(self.xyz[:, :2] - [-7, 0]).T) < 0.9
         self.assertLessEqual(set(np.flatnonzero(near).tolist()), self.rows(low), "several areas count together")
         self.assertIn("inside the areas", low.words(self.store))
+
+    def test_classes_that_count(self):
+        self.assertEqual(usable_classes(self.store), tuple(c for c in range(256) if c not in NOISE_CLASSES))
+        clean = store_of(self.xyz + FAR, classes=np.ones(len(self.xyz), int))
+        self.assertIsNone(usable_classes(clean), "without noise nothing narrows")
+        bare = mock.Mock(**{"has.return_value": False})
+        self.assertIsNone(usable_classes(bare), "a cloud need not have classes")
+        bare.present.assert_not_called()
+        shown = without_noise()
+        self.assertEqual((len(shown), np.flatnonzero(~shown).tolist()), (256, sorted(NOISE_CLASSES)))
+        Scope("c", (0, 255)).check("Top")
+        for code in (-1, 256):
+            with self.assertRaisesRegex(InputError, "Top: class numbers"):
+                Scope("c", (code,)).check("Top")
+
+    def test_said_in_words(self):
+        area = Area((ring_of(RING),), "Bay 1")
+        scope = Scope("c", (2, 6), "Road", (Filter("intensity", low=3.0),), (area,))
+        words = scope.words(self.store)
+        for part in ("points of class 2, 6", "in the part Road", "ntensity", "inside Bay 1"):
+            self.assertIn(part, words)
+        self.assertEqual(Scope().words(), "all points but noise classes")
+        self.assertTrue(Scope(within=(replace(area, name=""),)).words().endswith("inside the area"))
+        self.assertEqual(Scope.from_json(json.loads(json.dumps(scope.to_json()))), scope)
+        self.assertEqual(Scope.from_json({}), Scope())
 
     def test_what_a_cloud_lacks(self):
         with self.assertRaisesRegex(NotDeterminable, "no part 'Road'"):
