@@ -17,7 +17,7 @@ from kerb.studies.outcome import Outcome
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import run
-from kerb.studies.stockpile.uncertainty import combined
+from kerb.studies.stockpile.uncertainty import CORRELATED_SPACINGS, Part, combined
 from tests.support import (
     FAR,
     YARD,
@@ -212,3 +212,73 @@ class Demo(Folder):
                 self.assertLess(abs(net.value - heap.volume), max(net.u95, 0.015 * heap.volume))
         codes = {note.code for note in outcome.warnings}
         self.assertTrue(codes & {"toe-step", "toe-gaps"}, "the heap at the wall says that its base is interpolated")
+
+
+class Parts(unittest.TestCase):
+    """Each named part of the uncertainty against its formula (docs/methods/stockpile.md), on a slab of known size."""
+
+    SIGMA = 0.02
+
+    def slab(self, unit=METRE, gap=0.0):
+        xy = jittered(12, 0.2, 4)
+        z = 2.0 * (np.abs(xy).max(axis=1) < 8) + np.random.default_rng(1).normal(0, self.SIGMA, len(xy))
+        keep = np.hypot(*(xy - [2, 1]).T) >= gap
+        return store_of((np.column_stack([xy, z])[keep] + FAR) / unit.metres, unit)
+
+    def parts(self, unit=METRE, gap=0.0, **values):
+        ring = (np.array([[-7.0, -7], [7, -7], [7, 7], [-7, 7]]) + FAR[:2]) / unit.metres
+        outcome = measured(self.slab(unit, gap), ring, unit, **values)
+        rows = {row[0]: (row[1], row[2]) for row in outcome.tables["uncertainty"].rows}
+        return outcome, rows
+
+    def test_noise_bias_and_their_sum(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            level, bias = (FAR[2] + 1.0) / unit.metres, 0.05 / unit.metres
+            outcome, rows = self.parts(unit, base="level", level=level, bias=bias)
+            area = outcome.value("plan_area")
+            self.assertAlmostEqual(area * unit.metres**2, 196.0, places=3)
+            self.assertAlmostEqual(rows["Vertical bias"][0], bias * area, places=6)
+            inside = 196 / 0.04
+            noise = 1.96 * self.SIGMA / unit.metres * area / np.sqrt(inside / CORRELATED_SPACINGS**2)
+            self.assertAlmostEqual(rows["Vertical noise"][0] / noise, 1.0, delta=0.12)
+            self.assertEqual(rows["Base model"][0], 0.0)
+            self.assertEqual(rows["Base not seen"][0], 0.0)
+            whole = np.sqrt(sum(value**2 for name, (value, _) in rows.items() if name != "Combined"))
+            self.assertAlmostEqual(rows["Combined"][0], whole, places=9)
+            self.assertAlmostEqual(outcome.figures["net"].u95, whole, places=9)
+            self.assertAlmostEqual(outcome.value("net") * unit.metres**3, 196.0, delta=1.0)
+
+    def test_toe_position_is_the_strip_that_the_line_sweeps(self):
+        """On a slab a metre over its base a line moved by d takes or gives its length times d, and the corners."""
+        for error in (0.1, 0.3):
+            _, rows = self.parts(base="level", level=FAR[2] + 1.0, toe_error=error)
+            strip = ((14 + 2 * error) ** 2 - (14 - 2 * error) ** 2) / 2
+            self.assertAlmostEqual(rows["Toe position"][0] / strip, 1.0, delta=0.03)
+        outcome, rows = self.parts(base="level", level=FAR[2] + 1.0)
+        spacing = float(np.sqrt(1 / 25))
+        strip = 14 * 4 * 3 * spacing
+        self.assertAlmostEqual(
+            rows["Toe position"][0] / strip, 1.0, delta=0.1, msg="three spacings where nothing is said"
+        )
+        self.assertIsNotNone(outcome.value("net"))
+
+    def test_bias_cancels_where_top_and_base_are_one_survey(self):
+        for base in ("toe", "plane", "lowest"):
+            _, rows = self.parts(base=base, bias=0.5)
+            self.assertEqual(rows["Vertical bias"][0], 0.0, base)
+            self.assertIn("cancels", rows["Vertical bias"][1])
+
+    def test_gaps_by_the_triangles_that_bridge_them(self):
+        _, whole = self.parts(base="level", level=FAR[2] + 1.0)
+        self.assertEqual(whole["Interpolated gaps"][0], 0.0)
+        outcome, rows = self.parts(gap=2.0, base="level", level=FAR[2] + 1.0)
+        self.assertGreater(rows["Interpolated gaps"][0], 0.0)
+        # Half the range of three heights with this noise, evenly spread: 1.96 / sqrt(3) of half the mean range.
+        mean_range = 1.693 * self.SIGMA  # of three normal values (recalled from tables of the range, d2)
+        want = 1.96 / np.sqrt(3) * outcome.value("gap_area") * mean_range / 2
+        self.assertAlmostEqual(rows["Interpolated gaps"][0] / want, 1.0, delta=0.35)
+        self.assertAlmostEqual(outcome.value("gap_area"), np.pi * 4, delta=2.5)
+
+    def test_sums_of_nothing_and_of_equal_parts(self):
+        self.assertEqual(combined([]), 0.0)
+        self.assertAlmostEqual(combined([Part("a", 3.0, ""), Part("b", 4.0, ""), Part("c", 12.0, "")]), 13.0)
