@@ -273,6 +273,35 @@ class Legends(Windowed):
         again = self.window.colouring.layer().limits()
         self.assertTrue(again[0] < again[1])
 
+    def test_bands_in_place_of_the_ramp(self):
+        self.look_at_heap()
+        legend, layer = self.window.legend, self.window.colouring.layer
+        with answers((QInputDialog, "getText", ("3,2 4.5; 6", True))):
+            legend._ask_bands()
+        self.settle()
+        self.assertEqual(layer().style.bands, (3.2, 4.5, 6.0))
+        image = self.view.picture.image
+        rows = self.view.picture.buffer.rows
+        z = layer().store.elevations(slice(0, layer().store.count))
+        self.assertGreater(
+            len({int(np.searchsorted([3.2, 4.5, 6.0], z[r], side="right")) for r in rows[rows >= 0][::50]}), 2
+        )
+        self.assertIsNone(legend._end_at(100), "bands have no ends to drag")
+        self.assertFalse(legend.grab().toImage().isNull())
+        self.assertGreater(image.size, 0)
+        for text in ("4 3", "a b", "1 1", " ".join(map(str, range(40))), "nan 2"):
+            legend.set_bands(text)
+            self.assertEqual(layer().style.bands, (3.2, 4.5, 6.0), text)
+        self.window.actions_by_id["save"].trigger()
+        self.window.handlers.jobs.open_folder(self.place)
+        self.settle()
+        self.assertEqual(self.window.colouring.layer().style.bands, (3.2, 4.5, 6.0))
+        self.window.colouring.colour_by("intensity")
+        self.settle()
+        self.assertEqual(self.window.colouring.layer().style.bands, (), "edges are those of one attribute")
+        self.window.legend.set_bands("")
+        self.assertEqual(self.complaints, [])
+
     def test_lines_with_names_and_fields_are_drawn_everywhere(self):
         low = np.array([*yard.ORIGIN, 3.0])
         ring = low + [[20, 20, 0], [90, 25, 0], [70, 80, np.nan]]

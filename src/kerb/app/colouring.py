@@ -119,7 +119,7 @@ class Colouring(QObject):
         if by == "slope" and not store.has("slope"):
             self.compute("slope")
             return
-        self.style(by=by, low=None, high=None)
+        self.style(by=by, low=None, high=None, bands=())
 
     def _attributes(self) -> dict[str, Attribute]:
         """What the open study offers to colour by."""
@@ -155,7 +155,7 @@ class Colouring(QObject):
             self.view.redraw()
             self.mirror()
         elif self._wanted == scenes.column_of(attribute):
-            self.style(by=self._wanted, low=None, high=None)
+            self.style(by=self._wanted, low=None, high=None, bands=())
         self._wanted = ""
 
     def _follow(self) -> None:

@@ -36,8 +36,9 @@ def style_of(holding: Holding) -> Style:
     """The colouring of a holding."""
     names = {item.name for item in fields(Style)}
     values = {key: value for key, value in holding.style.items() if key in names}
-    if "plain" in values:
-        values["plain"] = tuple(values["plain"])
+    for name in ("plain", "bands"):
+        if name in values:
+            values[name] = tuple(values[name])
     return Style(**values)
 
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.theme import Theme, font
 from kerb.core.cloud.classes import class_words
 from kerb.core.quantity import number, symbol
-from kerb.draw.ramps import SEQUENTIAL, SIGNED, class_table, table
+from kerb.draw.ramps import SEQUENTIAL, SIGNED, band_table, class_table, table
 from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 
 WIDTH, HEIGHT = 112, 216
@@ -18,6 +20,7 @@ BAR = QRectF(14, 34, 18, 164)
 REACH = 9
 MOST_ENTRIES = 22
 BEYOND = ((CLAMP, "Clamp values outside"), (FADE, "Fade values outside"), (HIDE, "Hide values outside"))
+MOST_BANDS = 11
 
 
 class Legend(QWidget):
@@ -41,7 +44,7 @@ class Legend(QWidget):
         self.resize(WIDTH, HEIGHT)
         self.setMouseTracking(True)
         self.setToolTip(
-            "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps and for values "
+            "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps, bands and for values "
             "outside the limits; in a list, click a value to hide it or show it again"
         )
         self.setAccessibleName("Legend")
@@ -110,6 +113,9 @@ class Legend(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(self.theme.wash))
         painter.drawRect(BAR)
+        if self.style_.bands:
+            self._paint_bands(painter)
+            return
         painter.drawImage(QRectF(BAR.x(), top, BAR.width(), max(bottom - top, 1)), image)
         painter.setPen(QPen(QColor(self.theme.ink), 2))
         for value in self.limits:
@@ -121,6 +127,38 @@ class Legend(QWidget):
             strong = value in self.limits
             painter.setPen(QColor(self.theme.ink if strong else self.theme.quiet))
             painter.drawText(QPointF(BAR.right() + 11, self._y(value) + 4), number(value, decimals))
+
+    def _paint_bands(self, painter: QPainter) -> None:
+        """Even blocks, one for each band, with the edges between them: bands may be of very unequal width."""
+        edges = self.style_.bands
+        colours = band_table(self.style_.ramp, len(edges) + 1)
+        high = BAR.height() / len(colours)
+        painter.setFont(font(11))
+        for place, colour in enumerate(colours.tolist()):
+            top = BAR.bottom() - (place + 1) * high
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(*colour))
+            painter.drawRect(QRectF(BAR.x(), top, BAR.width(), high - 1))
+            if place < len(edges):
+                painter.setPen(QColor(self.theme.ink))
+                painter.drawText(QPointF(BAR.right() + 11, top + 4), f"{edges[place]:.4g}".replace("-", "\u2212"))
+
+    def _ask_bands(self) -> None:
+        words = f"Edges between bands, rising, with blanks between them ({symbol(self.unit)})"
+        now = " ".join(f"{edge:g}" for edge in self.style_.bands)
+        text, accepted = QInputDialog.getText(self, "Bands", words, text=now)
+        if accepted:
+            self.set_bands(text)
+
+    def set_bands(self, text: str) -> None:
+        """Colour by bands between typed edges; by the ramp where nothing is typed. What is no rising row is not taken."""
+        try:
+            edges = tuple(float(part.replace(",", ".")) for part in text.replace(";", " ").split())
+        except ValueError:
+            return
+        rising = all(one < other for one, other in pairwise(edges))
+        if rising and len(edges) <= MOST_BANDS and all(np.isfinite(edges)):
+            self.style_wanted.emit({"bands": edges})
 
     def _between(self) -> list[float]:
         """Up to two values between the limits, where there is room for them."""
@@ -138,7 +176,7 @@ class Legend(QWidget):
         return low + (BAR.bottom() - y) / BAR.height() * (high - low)
 
     def _end_at(self, y: float) -> int | None:
-        if self.entries:
+        if self.entries or self.style_.bands:
             return None
         away = [abs(self._y(value) - y) for value in self.limits]
         nearest = int(np.argmin(away))
@@ -184,6 +222,10 @@ class Legend(QWidget):
             action = menu.addAction(f"Ramp {name}", lambda n=name: self.style_wanted.emit({"ramp": n}))
             action.setCheckable(True)
             action.setChecked(name == self.style_.ramp)
+        menu.addSeparator()
+        menu.addAction("Bands…", self._ask_bands)
+        if self.style_.bands:
+            menu.addAction("No bands", lambda: self.style_wanted.emit({"bands": ()}))
         menu.addSeparator()
         for code, words in BEYOND:
             action = menu.addAction(words, lambda c=code: self.style_wanted.emit({"beyond": c}))
