@@ -579,8 +579,13 @@ class Scopes(unittest.TestCase):
         self.assertEqual(Scope.from_json({}), Scope())
 
     def test_what_a_cloud_lacks(self):
-        with self.assertRaisesRegex(NotDeterminable, "no part 'Road'"):
+        with self.assertRaisesRegex(NotDeterminable, "no part 'Road'; there are: none"):
             Scope(part="Road").of(self.store)
+        crossed = Area((ring_of(RING[[0, 20, 10, 30]]),))
+        with self.assertRaisesRegex(InputError, "Top: area 2: the line crosses"):
+            Scope("c", within=(Area((ring_of(RING),)), crossed)).check("Top")
+        with self.assertRaisesRegex(InputError, "Top: area Bay: the line crosses"):
+            Scope("c", within=(replace(crossed, name="Bay"),)).check("Top")
         with self.assertRaisesRegex(NotDeterminable, "no attribute 'heat'"):
             Scope(only=(Filter("heat", low=1.0),)).of(self.store)
         self.assertFalse(Scope("c").narrow)
