@@ -176,6 +176,15 @@ class Setups(unittest.TestCase):
         self.assertEqual(InventorySetup.named("rings"), ["heaps", "earlier_heaps"])
         self.assertEqual(LevelSetup.named("scope"), ["cloud"])
 
+    def test_a_default_may_lie_on_the_lower_limit_and_anything_on_the_upper(self):
+        one = LevelSetup(Scope("c"), area=Drawn.of(RING))
+        for value in (-500.0, 0.0, 9000.0):
+            replace(one, level=value).check()
+        for value, words in ((-500.001, "must be above -500"), (9000.001, "at most 9000"), (np.nan, "not a number")):
+            with self.assertRaisesRegex(InputError, f"Level: .*{words}"):
+                replace(one, level=value).check()
+        replace(one, level=None).check()
+
     def test_limits_of_numbers(self):
         """What is no default may not lie on the lower limit; the upper one may be reached."""
         one = StockpileSetup(Scope("c"), toe=toe_of(RING))

@@ -194,6 +194,22 @@ class Mistakes(unittest.TestCase):
         far = Site(job.xyz, local_grid(METRE))
         self.assertEqual(codes(check(near, far)), ["local"], "a job without a system has no degrees")
 
+    def test_the_limits_of_degrees_are_those_of_the_earth(self):
+        """180° of longitude and 90° of latitude are degrees still; a job on the other side of the earth is far from 0, 0."""
+        system = from_text("EPSG:32660")
+        job = Site(lattice(400, 300, 4, np.array([832_000.0, 100.0, 0.0])), system)
+        lon, lat = pyproj.Transformer.from_crs(32660, 4326, always_xy=True).transform(*job.xyz[::50, :2].T)
+        edge = np.column_stack([np.minimum(lon, 180.0), lat, np.zeros(len(lon))])
+        edge[0, 0] = 180.0
+        self.assertEqual(codes(check(Site(edge, local_grid(METRE)), job)), ["degrees"])
+
+    def test_a_place_on_the_edge_of_a_box_is_in_it(self):
+        """All points of the exchanged data on the very corner of the job: they lie in it."""
+        job = Site(lattice(400, 300, 4, np.array([5_000.0, 9_000.0, 0.0])), local_grid(METRE))
+        for corner in (job.bounds[0], job.bounds[1]):
+            near_corner = np.tile(corner[[1, 0, 2]], (5, 1))
+            self.assertIn("swapped", codes(check(Site(near_corner, local_grid(METRE)), job)))
+
     def test_neighbours_all_round_count_as_touching(self):
         """Cells beside those of the job count: a strip along each side of it overlaps, one a cell further does not."""
         job = Site(lattice(400, 300, 2), UTM)

@@ -282,3 +282,35 @@ class Parts(unittest.TestCase):
     def test_sums_of_nothing_and_of_equal_parts(self):
         self.assertEqual(combined([]), 0.0)
         self.assertAlmostEqual(combined([Part("a", 3.0, ""), Part("b", 4.0, ""), Part("c", 12.0, "")]), 13.0)
+
+    def test_the_ground_behind_a_wall_is_as_unsure_as_that_before_it_is_uneven(self):
+        """Half a heap against a wall: along the wall nothing of the ground is seen, on even ground that costs little."""
+        parts = []
+        for uneven in (0.0, 0.15):
+            xy = jittered(12, 0.15, 5)
+            ground = uneven * np.sin(xy[:, 0] * 1.3) * np.cos(xy[:, 1] * 0.9)
+            z = np.where(xy[:, 0] > 0, 4.0, ground + np.clip(6 - np.hypot(*xy.T), 0, None) * 0.5)
+            store = store_of(np.column_stack([xy, z + np.random.default_rng(2).normal(0, 0.005, len(xy))]) + FAR)
+            angle = np.linspace(np.pi / 2, 3 * np.pi / 2, 24)
+            ring = np.column_stack([np.minimum(6.3 * np.cos(angle), -0.05), 6.3 * np.sin(angle)]) + FAR[:2]
+            outcome = measured(store, ring)
+            rows = {row[0]: row for row in outcome.tables["uncertainty"].rows}
+            parts.append(rows["Base not seen"][1])
+            self.assertIn("wall", " ".join(note.code + note.text for note in outcome.warnings))
+            self.assertAlmostEqual(rows["Combined"][1], outcome.figures["net"].u95, places=9)
+            if uneven:
+                share = 12.6 / (12.6 + np.pi * 6.3)
+                want = 1.96 * uneven / 2 * share * outcome.value("plan_area")
+                self.assertAlmostEqual(parts[1] / want, 1.0, delta=0.6)
+        self.assertGreater(parts[1], 3 * parts[0])
+        self.assertGreater(parts[0], 0.0)
+
+    def test_noise_of_points_about_slopes(self):
+        """Single points about the local surface, on a slope of one in two as on the level, with few cells and many."""
+        for tilt in (0.0, 0.5):
+            xy = jittered(9, 0.2, 6)
+            z = tilt * xy[:, 0] + np.random.default_rng(3).normal(0, 0.03, len(xy))
+            ring = np.array([[-6.0, -6], [6, -6], [6, 6], [-6, 6]]) + FAR[:2]
+            outcome = measured(store_of(np.column_stack([xy, z]) + FAR), ring, base="level", level=FAR[2] - 5)
+            how = next(row[2] for row in outcome.tables["uncertainty"].rows if row[0] == "Vertical noise")
+            self.assertAlmostEqual(float(how.split()[4]), 0.03, delta=0.003)
