@@ -301,7 +301,8 @@ class Parts(unittest.TestCase):
             if uneven:
                 share = 12.6 / (12.6 + np.pi * 6.3)
                 want = 1.96 * uneven / 2 * share * outcome.value("plan_area")
-                self.assertAlmostEqual(parts[1] / want, 1.0, delta=0.6)
+                # The plane through what is seen takes a part of the unevenness.
+                self.assertTrue(0.5 < parts[1] / want < 0.75, parts[1] / want)
         self.assertGreater(parts[1], 3 * parts[0])
         self.assertGreater(parts[0], 0.0)
 
