@@ -307,6 +307,18 @@ class Areas(unittest.TestCase):
         self.assertEqual(inside_any((), places).tolist(), [False] * 4)
         self.assertAlmostEqual(shapely.area(self.area.shape), 45.0)
 
+    def test_areas_of_lines_with_their_holes(self):
+        flat = lambda ring: np.column_stack([ring, np.zeros(len(ring))])  # noqa: E731
+        lines = LineSet((
+            Line(flat(UNEVEN), True, "bay"), Line(flat(HOLE), True, "bay hole 1"), Line(flat(UNEVEN[:2]), False, "edge"),
+            Line(flat(HOLE + 20), True, "yard"),
+        ))  # fmt: skip
+        found = lines.shapes()
+        self.assertEqual(
+            [(area.name, len(area.rings), area.size) for area in found], [("bay", 2, 45.0), ("yard", 1, 6.0)]
+        )
+        self.assertEqual(LineSet(()).shapes(), [])
+
     def test_what_is_no_area(self):
         self.area.check("yard")
         Area((ring_of(UNEVEN),)).check("yard")

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -457,10 +456,6 @@ class Session(QObject):
             except KerbError as error:
                 self.complained.emit("No job could be made", str(error))
         return self.job is not None
-
-    def import_files(self, paths: list[Path], partial: bool = False) -> None:
-        """Import files one after the other as they are, into a new job where none is open."""
-        self.bring([ImportWish(path, partial=partial) for path in paths])
 
     def bring(self, wishes: list[ImportWish]) -> None:
         """Carry out wishes one after the other; each becomes a holding, one step of undo."""

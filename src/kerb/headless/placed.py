@@ -99,12 +99,11 @@ def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], lis
 
 def _named(lines: LineSet) -> list[NamedArea]:
     found = []
-    for number, (outline, *holes) in enumerate(lines.areas(), 1):
-        line = lines.lines[outline]
-        rings = tuple(ring_of(lines.lines[row].xyz) for row in (outline, *holes))
-        name = line.name or f"{line.layer} {number}".strip()
-        fields = {key: values[outline] for key, values in lines.fields.items()}
-        found.append(NamedArea(name, Area(rings, name), fields))
+    for number, (rows, area) in enumerate(zip(lines.areas(), lines.shapes(), strict=True), 1):
+        # One without a name is called by its layer and number.
+        name = area.name or f"{lines.lines[rows[0]].layer} {number}".strip()
+        fields = {key: values[rows[0]] for key, values in lines.fields.items()}
+        found.append(NamedArea(name, Area(area.rings, name), fields))
     return found
 
 

@@ -22,8 +22,6 @@ class ProfileChart(pg.PlotWidget):
         super().__init__(background=theme.sheet)
         self.theme = theme
         item = self.getPlotItem()
-        item.hideButtons()
-        item.setMenuEnabled(False)
         item.showGrid(x=False, y=True, alpha=0.25)
         _quiet_axes(item, theme)
         self.words = pg.TextItem("", color=QColor(theme.ink), anchor=(0.5, 0.5))
@@ -78,8 +76,6 @@ class PlotChart(pg.PlotWidget):
         super().__init__(background=theme.sheet)
         self.theme = theme
         item = self.getPlotItem()
-        item.hideButtons()
-        item.setMenuEnabled(False)
         _quiet_axes(item, theme)
         self.setToolTip("Wheel zooms, drag pans")
 
@@ -114,8 +110,6 @@ class Histogram(pg.PlotWidget):
         super().__init__(background=theme.sheet)
         self.theme = theme
         item = self.getPlotItem()
-        item.hideButtons()
-        item.setMenuEnabled(False)
         _quiet_axes(item, theme)
         item.setMouseEnabled(x=True, y=False)
 
@@ -143,7 +137,9 @@ class Histogram(pg.PlotWidget):
 
 
 def _quiet_axes(item: pg.PlotItem, theme: Theme) -> None:
-    """Axes in hairlines and quiet text, without unit prefixes of their own making."""
+    """Axes in hairlines and quiet text, without unit prefixes of their own making; no buttons and no menu."""
+    item.hideButtons()
+    item.setMenuEnabled(False)
     for side in ("left", "bottom"):
         axis = item.getAxis(side)
         axis.setPen(QColor(theme.hair))

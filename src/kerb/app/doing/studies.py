@@ -22,7 +22,7 @@ from kerb.app.widgets import there
 from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
-from kerb.core.geometry.area import Area, ring_of
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
 from kerb.core.things import LINES
 from kerb.job import studies
@@ -333,9 +333,5 @@ class StudyActions(QObject):
 
 
 def _areas(thing: object) -> list[Area]:
-    """The areas of a set of lines, holes included."""
-    if not isinstance(thing, LineSet):
-        return []
-    return [
-        Area(tuple(ring_of(thing.lines[row].xyz) for row in rows), thing.lines[rows[0]].name) for rows in thing.areas()
-    ]
+    """The areas of a set of lines; none of anything else."""
+    return thing.shapes() if isinstance(thing, LineSet) else []

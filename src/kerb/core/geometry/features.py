@@ -9,6 +9,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.geometry.alignment import Alignment, Mapper
+from kerb.core.geometry.area import Area, ring_of
 
 
 @dataclass(frozen=True)
@@ -106,6 +107,12 @@ class LineSet:
             else:
                 found.append((number,))
         return found
+
+    def shapes(self) -> list[Area]:
+        """The areas of :meth:`areas` with their holes, named as their outlines."""
+        return [
+            Area(tuple(ring_of(self.lines[row].xyz) for row in rows), self.lines[rows[0]].name) for rows in self.areas()
+        ]
 
 
 def bounds_of(xyz: Floats) -> tuple[Floats, Floats]:

@@ -27,11 +27,6 @@ class Plane:
         gx, gy = self.gradient
         return np.asarray(self.z0 + gx * (xy[:, 0] - self.centre[0]) + gy * (xy[:, 1] - self.centre[1]))
 
-    @property
-    def slope_deg(self) -> float:
-        """Steepest inclination in degrees."""
-        return float(np.degrees(np.arctan(np.hypot(*self.gradient))))
-
 
 def level(z: float) -> Plane:
     """A horizontal plane."""

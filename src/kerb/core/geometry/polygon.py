@@ -85,10 +85,3 @@ def along(ring: Floats, step: float) -> Floats:
         share = np.arange(parts)[:, None] / parts
         pieces.append(start + share * (end - start))
     return np.concatenate(pieces)
-
-
-def distance_to(ring: Floats, points: Floats) -> Floats:
-    """Plan distance of (n, 2) points from the closed line, never negative."""
-    shift = ring[0, :2]
-    line = shapely.LinearRing(ring[:, :2] - shift)
-    return np.asarray(shapely.distance(line, shapely.points(points[:, :2] - shift)))
