@@ -6,8 +6,10 @@ import numpy as np
 
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import polygon
+from kerb.core.surface.along import Filling, outwards
 from kerb.core.surface.grid import filled, gridded
-from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, Search, moved, pulled
+from kerb.core.surface.pulling import pulled
+from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, Search
 from tests.support import FAR, circle, frustum, jittered
 
 SEARCH = Search(radius=0.5, step=1.0, jump=0.3)
@@ -52,8 +54,6 @@ class Elevations(unittest.TestCase):
         self.assertTrue(np.all(toe.kind[inner] == ACROSS_STEP))
         self.assertLess(np.abs(toe.base[inner] - FAR[2]).max(), 0.35)
         self.assertGreater(toe.top[inner].max(), FAR[2] + 5)
-        kept = moved(toe, 0.5)
-        self.assertLess(kept[:, 0].max(), ring[:, 0].max() + 0.3)
 
     def test_typed_elevations_rule(self):
         toe = GroundReader(yard(), SEARCH).read(circle(10.2, 12) + FAR[:2], {0: 120.0, 1: 121.0})
@@ -76,6 +76,46 @@ class Elevations(unittest.TestCase):
         points = points[np.hypot(*(points[:, :2] - FAR[:2]).T) < 12]
         toe = GroundReader(points, SEARCH).read(circle(11.99, 90) + FAR[:2])
         self.assertLess(np.abs(toe.base - ground(toe.xy - FAR[:2]) - FAR[2]).max(), 0.05)
+
+
+class Along(unittest.TestCase):
+    """Gaps in a line of values, and how much each known one counts."""
+
+    def setUp(self):
+        self.xy = np.vstack([circle(5, 40), [[5.5, -0.4]]]) + FAR[:2]
+        self.good = np.ones(41, bool)
+        self.good[[0, 7, 8, 9, 25, 40]] = False
+
+    def filling(self, even=None):
+        return Filling(self.xy, self.good, np.zeros(41, bool) if even is None else even)
+
+    def test_a_tilted_plane_is_carried_across_gaps_exactly(self):
+        z = self.xy @ [0.3, -0.2]
+        spoilt = np.where(self.good, z, 99.0)
+        np.testing.assert_allclose(self.filling().apply(spoilt), z, rtol=0, atol=1e-6)
+
+    def test_along_one_side_it_is_carried_straight_along_the_line(self):
+        xy = np.array([[0.0, 0], [1, 0], [2, 0], [3, 0], [4, 0], [4, 4], [0, 4]])
+        good = np.array([1, 1, 1, 1, 1, 0, 0], bool)
+        filled = Filling(xy, good, np.zeros(7, bool)).apply(np.array([1.0, 1, 1, 2, 2, 0, 0]))
+        # From the mean of the last three, 5/3, to that of the first three, 1, over 12 of length.
+        np.testing.assert_allclose(filled[5:], [5 / 3 - 2 / 3 * 4 / 12, 5 / 3 - 2 / 3 * 8 / 12], atol=1e-12)
+
+    def test_the_adjoint_counts_what_each_known_value_does(self):
+        rng = np.random.default_rng(3)
+        even = self.good & np.roll(self.good, 1) & np.roll(self.good, -1)
+        for filling in (self.filling(), self.filling(even)):
+            weights = rng.normal(size=41)
+            count = filling.adjoint(weights)
+            self.assertTrue(np.all(count[~self.good] == 0))
+            for number in np.flatnonzero(self.good):
+                one = np.zeros(41)
+                one[number] = 1.0
+                self.assertAlmostEqual(float(weights @ filling.apply(one)), count[number], places=9)
+
+    def test_outward_directions(self):
+        away = outwards(circle(3, 60))
+        np.testing.assert_allclose(away, circle(1, 60), atol=1e-9)
 
 
 class Pull(unittest.TestCase):

@@ -112,6 +112,7 @@ def palette(theme: Theme) -> dict[str, tuple[int, int, int]]:
     """The colour of each role of a layer."""
     return {
         "edge": _rgb(theme.edge), "base": _rgb(theme.base), "top": (214, 178, 112), "gap": theme.ink_rgb,
+        "unseen": _rgb(theme.sheet),
         "mark": _rgb(theme.accent), "label": theme.ink_rgb, "dimension": theme.ink_rgb, "fill": (169, 98, 10),
         "cut": (47, 59, 134),
     }  # fmt: skip

@@ -117,10 +117,22 @@ def layer_of(outcome: Outcome | None, shape: Shape) -> FoundLine | None:
         (
             layer
             for name, layer in outcome.layers.items()
-            if isinstance(layer, FoundLine) and name.endswith(f" {shape.item}")
+            if isinstance(layer, FoundLine) and not layer.gapped and name.endswith(f" {shape.item}")
         ),
         None,
     )
+
+
+def gaps_of(outcome: Outcome | None, shape: Shape) -> list[FoundLine]:
+    """The breaks of an outcome in the line that a shape became."""
+    if outcome is None or layer_of(outcome, shape) is None:
+        return []
+    mine = f" {shape.item}" if shape.item else ""
+    return [
+        layer
+        for name, layer in outcome.layers.items()
+        if isinstance(layer, FoundLine) and layer.gapped and name.endswith(mine)
+    ]
 
 
 def elevated(outcome: Outcome | None, shape: Shape, otherwise: float) -> Floats:

@@ -188,13 +188,17 @@ class PictureLayer:
 
 @dataclass(frozen=True)
 class LineLayer:
-    """A line over the picture, (n, 3) in job coordinates; where something lies before it, it is drawn faintly."""
+    """A line over the picture, (n, 3) in job coordinates; where something lies before it, it is drawn faintly.
+
+    ``dash`` is (length, gap) in units of its width; empty for a whole line.
+    """
 
     xyz: Floats
     colour: Colour
     width: float = 1.6
     closed: bool = False
     title: str = ""
+    dash: tuple[float, float] | tuple[()] = ()
 
 
 @dataclass(frozen=True)

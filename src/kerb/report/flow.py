@@ -85,7 +85,9 @@ class PlanFigure(Flowable):
                     (path.lineTo if number_ else path.moveTo)(x, top - y)
                 canvas.setStrokeColor(Color(*(v / 255 for v in line.colour)))
                 canvas.setLineWidth(line.width * 0.7)
+                canvas.setDash(*([part * line.width for part in line.dash],) if line.dash else ())
                 canvas.drawPath(path)
+        canvas.setDash()
 
     def _marks(self, canvas: Canvas, scale: float, top: float) -> None:
         canvas.setFont(MEDIUM, 6)

@@ -18,7 +18,8 @@ from kerb.studies.showing import bounds_of, put
 PIXELS = (960, 720)
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 PALETTE = {
-    "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "mark": (29, 77, 87),
+    "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "unseen": (255, 255, 255),
+    "mark": (29, 77, 87),
     "label": (35, 40, 42), "dimension": (35, 40, 42), "fill": (169, 98, 10), "cut": (47, 59, 134),
 }  # fmt: skip
 

@@ -17,12 +17,14 @@ from kerb.core.geometry.area import Ring, ring_of
 class Drawn:
     """Vertices in plan; ``z`` holds typed elevations, None where the data say it (empty: everywhere).
 
-    ``holes`` are rings inside a drawn ring. What the vertices mean depends on the kind of the field.
+    ``holes`` are rings inside a drawn ring; ``stretches`` say of the line behind each vertex what the analyst stated
+    it to be (empty: the data say it). What vertices and stretches mean depends on the field.
     """
 
     xy: Ring = ()
     z: tuple[float | None, ...] = ()
     holes: tuple[Ring, ...] = ()
+    stretches: tuple[str, ...] = ()
 
     @staticmethod
     def of(places: Any, holes: Any = ()) -> Drawn:
@@ -59,15 +61,19 @@ class Drawn:
         return replace(self, xy=(*self.xy[:vertex], place, *self.xy[vertex + 1 :]))
 
     def with_vertex(self, before: int, place: tuple[float, float]) -> Drawn:
-        """With a vertex more, at number ``before``."""
+        """With a vertex more, at number ``before``; both halves of a stretch stay what it was."""
         z = (*self.z[:before], None, *self.z[before:]) if self.z else ()
-        return replace(self, xy=(*self.xy[:before], place, *self.xy[before:]), z=z)
+        kinds = self.stretches
+        if kinds:
+            kinds = (*kinds[:before], kinds[before - 1], *kinds[before:])
+        return replace(self, xy=(*self.xy[:before], place, *self.xy[before:]), z=z, stretches=kinds)
 
     def without(self, vertex: int) -> Drawn:
         """With a vertex less."""
         return replace(
-            self, xy=(*self.xy[:vertex], *self.xy[vertex + 1 :]), z=(*self.z[:vertex], *self.z[vertex + 1 :])
-        )
+            self, xy=(*self.xy[:vertex], *self.xy[vertex + 1 :]), z=(*self.z[:vertex], *self.z[vertex + 1 :]),
+            stretches=(*self.stretches[:vertex], *self.stretches[vertex + 1 :]),
+        )  # fmt: skip
 
     def with_level(self, vertex: int, z: float | None) -> Drawn:
         """With the elevation of a vertex typed, or read from the data again."""
@@ -75,9 +81,31 @@ class Drawn:
         levels[vertex] = z
         return replace(self, z=tuple(levels) if any(level is not None for level in levels) else ())
 
+    def stretch(self, vertex: int) -> str:
+        """What was stated of the stretch behind a vertex."""
+        return self.stretches[vertex] if vertex < len(self.stretches) else ""
+
+    def with_stretch(self, vertex: int, kind: str) -> Drawn:
+        """With something stated of a stretch, or nothing."""
+        kinds = list(self.stretches) or [""] * len(self.xy)
+        kinds[vertex] = kind
+        return replace(self, stretches=tuple(kinds) if any(kinds) else ())
+
+    def stated(self, ring: Floats) -> dict[int, str]:
+        """What was stated of the stretches behind the vertices of a ring made of these vertices."""
+        if not self.stretches:
+            return {}
+        ends = zip(self.xy, (*self.xy[1:], self.xy[0]), self.stretches, strict=True)
+        known = {frozenset((a, b)): kind for a, b, kind in ends if kind}
+        places = [tuple(row) for row in ring.tolist()]
+        pairs = (frozenset((a, b)) for a, b in zip(places, (*places[1:], places[0]), strict=True))
+        return {i: known[pair] for i, pair in enumerate(pairs) if pair in known}
+
     def to_json(self) -> dict[str, Any]:
         """A plain dictionary."""
         data: dict[str, Any] = {"xy": [list(place) for place in self.xy]}
+        if self.stretches:
+            data["stretches"] = list(self.stretches)
         if self.z:
             data["z"] = list(self.z)
         if self.holes:
@@ -88,7 +116,8 @@ class Drawn:
     def from_json(data: dict[str, Any]) -> Drawn:
         """The reverse of :meth:`to_json`. Raises TypeError or ValueError."""
         return Drawn(ring_of(data.get("xy", ())), tuple(data.get("z", ())),
-                     tuple(ring_of(hole) for hole in data.get("holes", ())))  # fmt: skip
+                     tuple(ring_of(hole) for hole in data.get("holes", ())),
+                     tuple(map(str, data.get("stretches", ()))))  # fmt: skip
 
 
 @dataclass(frozen=True)

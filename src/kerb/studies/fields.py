@@ -26,7 +26,8 @@ class Field(Setting):
     ``needed`` says in words what is missing while it is empty; ``when`` names another field and the values of it that
     give this one a meaning. ``rare`` ones are folded away, ``show_only`` ones change no figure. ``flag`` is its name on
     the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
-    has. ``cuts`` are the surfaces a line shows a profile of; ``title`` then names that profile.
+    has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
+    a profile of; ``title`` then names that profile.
     """
 
     kind: str = TEXT
@@ -39,6 +40,7 @@ class Field(Setting):
     flag: str = ""
     key: str = ""
     own: tuple[Setting, ...] = ()
+    stretches: tuple[tuple[str, str], ...] = ()
     cuts: tuple[str, ...] = ()
     title: str = ""
 

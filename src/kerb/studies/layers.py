@@ -29,13 +29,14 @@ class FoundPoints:
 
 @dataclass(frozen=True)
 class FoundLine:
-    """A line, (n, 3) in job coordinates."""
+    """A line, (n, 3) in job coordinates; ``gapped`` ones are breaks in the look of a line under them."""
 
     xyz: Floats
     role: str = "edge"
     title: str = ""
     closed: bool = False
     shown: bool = True
+    gapped: bool = False
 
 
 @dataclass(frozen=True)

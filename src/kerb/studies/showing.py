@@ -12,6 +12,7 @@ from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMe
 from kerb.studies.outcome import Outcome
 
 # Opacity in front of the points and behind them.
+GAPS = (2.0, 3.0)
 SEEN = {"base": (0.85, 0.35), "gap": (0.75, 0.75)}
 
 
@@ -46,7 +47,8 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
             )  # fmt: skip
     elif isinstance(layer, FoundLine):
         if len(layer.xyz):
-            scene.lines.append(LineLayer(layer.xyz, colour, closed=layer.closed, title=layer.title))
+            dash = GAPS if layer.gapped else ()
+            scene.lines.append(LineLayer(layer.xyz, colour, closed=layer.closed, title=layer.title, dash=dash))
     elif isinstance(layer, FoundPoints):
         colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
         if layer.values is not None:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QInputDialog, QMenu
 
 from kerb.app.session import Session
-from kerb.app.shapes import FEWEST, Shape, elevated, shapes_of
+from kerb.app.shapes import FEWEST, Shape, elevated, gaps_of, shapes_of
 from kerb.app.theme import font
 from kerb.app.tools.base import Tool
 from kerb.app.tools.drawing import FAR_OFF, aim, paint_handle, snapped
+from kerb.app.views.scene_strokes import paint_line
 from kerb.app.views.view import ORBIT, View
 from kerb.core.arrays import Floats
 from kerb.core.quantity import symbol
@@ -19,6 +22,7 @@ from kerb.draw.scene import LineLayer
 from kerb.draw.strokes import strokes
 from kerb.studies.drawn import Drawn
 from kerb.studies.fields import RING
+from kerb.studies.showing import GAPS
 
 REACH = 9.0
 KEY_PIXELS = 6.0
@@ -181,25 +185,16 @@ class EditShapes(Tool):
         self.session.commit(f"{self.verb or 'moved'} {what}")
 
     def _insert_at(self, shape: Shape, position: QPointF) -> bool:
-        points, count = self._points(shape), len(shape.drawn.xy)
-        setup = self.session.setup
-        for number in range(count if shape.closed else count - 1):
-            start, end = points[number], points[(number + 1) % count]
-            along = end - start
-            length = QPointF.dotProduct(along, along)
-            share = QPointF.dotProduct(position - start, along) / length if length else 0.0
-            apart = position - (start + along * share)
-            if setup is None or not (0 < share < 1 and QPointF.dotProduct(apart, apart) <= (REACH * 0.7) ** 2):
-                continue
-            level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[number, 2])
-            place = aim(self.view, position, level)
-            if place is None:
-                return False
-            drawn = shape.drawn.with_vertex(number + 1, place)
-            if self._try(shape, drawn):
-                self._begin(shape, number + 1, "inserted")
-            return True
-        return False
+        number = _stretch_at(self._points(shape), position, shape.closed)
+        if self.session.setup is None or number is None:
+            return False
+        level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[number, 2])
+        place = aim(self.view, position, level)
+        if place is None:
+            return False
+        if self._try(shape, shape.drawn.with_vertex(number + 1, place)):
+            self._begin(shape, number + 1, "inserted")
+        return True
 
     # Keys
 
@@ -292,6 +287,32 @@ class EditShapes(Tool):
             if vertex is not None and not shape.quiet:
                 self._menu(shape, vertex, at)
                 return
+        for shape in self._by_choice():
+            stretch = _stretch_at(self._points(shape), position, shape.closed)
+            if stretch is not None and shape.about.stretches:
+                self._stretch_menu(shape, stretch, at)
+                return
+
+    def _stretch_menu(self, shape: Shape, stretch: int, at: QPoint) -> None:
+        menu = QMenu(self.view)
+        self._state_actions(menu, shape, stretch)
+        menu.popup(at)
+        self.menu_shown = menu
+
+    def _state_actions(self, menu: QMenu, shape: Shape, stretch: int) -> None:
+        now = shape.drawn.stretch(stretch)
+        for kind, label in (("", "As the data say"), *shape.about.stretches):
+            action = menu.addAction(label, partial(self.state_stretch, shape, stretch, kind))
+            action.setCheckable(True)
+            action.setChecked(kind == now)
+
+    def state_stretch(self, shape: Shape, stretch: int, kind: str) -> None:
+        """Say what the line behind a vertex runs over, or let the data say it again."""
+        setup = self.session.setup
+        if setup is not None:
+            words = dict(shape.about.stretches).get(kind, "as the data say").split(":")[0].lower()
+            drawn = shape.drawn.with_stretch(stretch, kind)
+            self.session.commit(f"{shape.label} stretch {stretch + 1}: {words}", **shape.values(setup, drawn))
 
     def _menu(self, shape: Shape, vertex: int, at: QPoint) -> None:
         menu = QMenu(self.view)
@@ -300,6 +321,8 @@ class EditShapes(Tool):
         if shape.drawn.level(vertex) is not None:
             menu.addAction("Read elevation from ground", lambda: self.set_level(shape, vertex, None))
         menu.addAction("Delete vertex", lambda: self.delete(shape, vertex))
+        if shape.about.stretches:
+            self._state_actions(menu.addMenu("Line behind it"), shape, vertex)
         if shape.item:
             menu.addAction(f"Remove {shape.label}", lambda: self._remove(shape))
         menu.popup(at)
@@ -386,12 +409,23 @@ class EditShapes(Tool):
             for ink, width in ((QColor(self.view.theme.sheet), 3.6), (colour, 1.8)):
                 painter.setPen(QPen(ink, width, style))
                 painter.drawPolyline(line)
+        self._paint_gaps(painter, shape)
         for number, point in enumerate(self._points(shape) if handles else ()):
             chosen = self.chosen == (shape.key, number)
             paint_handle(painter, point, colour, chosen, shape.drawn.level(number) is not None)
         if shape.item and not shape.taken:
             painter.setFont(font(11))
             painter.drawText(self._points(shape)[0] + QPointF(6, -6), f"{shape.name} (left out)")
+
+    def _paint_gaps(self, painter: QPainter, shape: Shape) -> None:
+        """Breaks in the line where what it runs over is not what it should be."""
+        outcome = self.session.shown().outcome
+        for layer in gaps_of(outcome, shape):
+            paint_line(self.view, painter, LineLayer(layer.xyz, self._sheet(), 4.0, dash=GAPS))
+
+    def _sheet(self) -> tuple[int, int, int]:
+        ink = QColor(self.view.theme.sheet)
+        return ink.red(), ink.green(), ink.blue()
 
     def _paint_quiet(self, painter: QPainter, shape: Shape, _handles: bool) -> None:
         points = self._points(shape)
@@ -416,6 +450,18 @@ def two_numbers(text: str) -> tuple[float, float]:
         parts = text.split(",") if text.count(",") == 1 else text.split()
     first, second = (float(part.replace(",", ".")) for part in parts)
     return first, second
+
+
+def _stretch_at(points: list[QPointF], position: QPointF, closed: bool) -> int | None:
+    """The vertex whose line to the next one passes near a place."""
+    for number in range(len(points) if closed else len(points) - 1):
+        start, along = points[number], points[(number + 1) % len(points)] - points[number]
+        length = QPointF.dotProduct(along, along)
+        share = QPointF.dotProduct(position - start, along) / length if length else 0.0
+        apart = position - (start + along * share)
+        if 0 < share < 1 and QPointF.dotProduct(apart, apart) <= (REACH * 0.7) ** 2:
+            return number
+    return None
 
 
 def _vertex_at(points: list[QPointF], position: QPointF) -> int | None:

@@ -18,7 +18,7 @@ MARK = 3.2
 def paint_strokes(view: View, painter: QPainter) -> None:
     """The lines of the scene; where something lies before one, it is faint."""
     for line in view.scene.lines:
-        _paint_line(view, painter, line)
+        paint_line(view, painter, line)
 
 
 def paint_marks(view: View, painter: QPainter) -> None:
@@ -27,12 +27,17 @@ def paint_marks(view: View, painter: QPainter) -> None:
         _paint_marks(view, painter, marks)
 
 
-def _paint_line(view: View, painter: QPainter, line: LineLayer) -> None:
+def paint_line(view: View, painter: QPainter, line: LineLayer) -> None:
+    """One line, its hidden pieces faint."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for stroke in strokes(line, view.camera, view.pixels, view.depth_now()):
         colour = QColor(*line.colour)
         colour.setAlpha(FAINT if stroke.hidden else 255)
-        painter.setPen(QPen(colour, line.width))
+        pen = QPen(colour, line.width)
+        if line.dash:
+            pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+            pen.setDashPattern(line.dash)
+        painter.setPen(pen)
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in (stroke.points / view.ratio).tolist()]))
 
 

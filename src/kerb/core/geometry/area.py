@@ -48,6 +48,13 @@ class Area:
         return made
 
     @property
+    def middle(self) -> Floats:
+        """Its centroid, (2,)."""
+        shift = self.outline[0]
+        moved = shapely.Polygon(self.outline - shift, [hole - shift for hole in self.holes])
+        return np.array(moved.centroid.coords[0]) + shift
+
+    @property
     def size(self) -> float:
         """Area without the holes, never negative."""
         return abs(polygon.area(self.outline)) - sum(abs(polygon.area(hole)) for hole in self.holes)

@@ -10,6 +10,11 @@ _ROUNDS = 4
 _TUKEY = 4.685
 _MAD_TO_SIGMA = 1.4826
 
+# Zones of a sample: just inside the line, just outside it, and outside beyond where the line itself may be off.
+INNER, OUTER, BEYOND = range(3)
+# What is read of a zone: middle of its points from the sample, level there, gradient, scatter, number of points.
+EAST, NORTH, LEVEL, RISE_EAST, RISE_NORTH, SCATTER, COUNT = range(7)
+
 
 @inline
 def _plane_value(x, y, z, w, n):
@@ -40,14 +45,14 @@ def _plane_value(x, y, z, w, n):
 
 
 @kernel
-def robust_level(x, y, z, n):
-    """Elevation at (0, 0) from n points by Tukey's biweight plane, the median where no plane is fixed."""
+def robust_plane(x, y, z, n, out):
+    """Level at the middle of n points by Tukey's biweight plane, the median where no plane is fixed, into a zone row."""
     median = np.median(z[:n])
     residual = np.empty(n)
     weight = np.empty(n)
     for i in range(n):
         residual[i] = z[i] - median
-    value = median
+    value, east, north, scale = median, 0.0, 0.0, 0.0
     for _ in range(_ROUNDS):
         scale = max(_MAD_TO_SIGMA * np.median(np.abs(residual)), 1e-9)
         for i in range(n):
@@ -56,32 +61,42 @@ def robust_level(x, y, z, n):
         fixed, v, gx, gy = _plane_value(x, y, z, weight, n)
         if not fixed:
             break
-        value = v
+        value, east, north = v, gx, gy
         for i in range(n):
             residual[i] = z[i] - v - gx * x[i] - gy * y[i]
-    return value
+    mx, my = x[:n].mean(), y[:n].mean()
+    out[EAST], out[NORTH] = mx, my
+    out[LEVEL] = value + east * mx + north * my
+    out[RISE_EAST], out[RISE_NORTH] = east, north
+    out[SCATTER] = scale
+    out[COUNT] = n
 
 
 @kernel
-def both_sides(points, inside, offsets, places, fewest, outer, inner):
-    """Outer and inner level at each place from its points (rows offsets[i] to offsets[i + 1]); NaN for too few."""
+def read_zones(points, inside, offsets, places, normals, near, slack, width, fewest, out):
+    """Fill ``out`` (places, 3 zones, 7) from the points of each place (rows offsets[i] to offsets[i + 1]).
+
+    ``normals`` point outwards. A zone with fewer than ``fewest`` points has a NaN level and its count.
+    """
     for q in range(places.shape[0]):
         n = offsets[q + 1] - offsets[q]
         x, y, z = np.empty(n), np.empty(n), np.empty(n)
-        outer[q] = np.nan
-        inner[q] = np.nan
-        if n < fewest:
-            continue
-        for side in range(2):
+        for zone in range(3):
             m = 0
             for i in range(offsets[q], offsets[q + 1]):
-                if inside[i] == (side == 1):
-                    x[m] = points[i, 0] - places[q, 0]
-                    y[m] = points[i, 1] - places[q, 1]
-                    z[m] = points[i, 2]
-                    m += 1
+                if inside[i] != (zone == INNER):
+                    continue
+                dx, dy = points[i, 0] - places[q, 0], points[i, 1] - places[q, 1]
+                if zone == BEYOND:
+                    out_by = dx * normals[q, 0] + dy * normals[q, 1]
+                    aside = abs(dy * normals[q, 0] - dx * normals[q, 1])
+                    if out_by < slack or out_by > slack + width or aside > width:
+                        continue
+                elif dx * dx + dy * dy > near * near:
+                    continue
+                x[m], y[m], z[m] = dx, dy, points[i, 2]
+                m += 1
+            out[q, zone, :] = np.nan
+            out[q, zone, COUNT] = m
             if m >= fewest:
-                if side == 0:
-                    outer[q] = robust_level(x, y, z, m)
-                else:
-                    inner[q] = robust_level(x, y, z, m)
+                robust_plane(x, y, z, m, out[q, zone])

@@ -23,7 +23,7 @@ from kerb.studies.stockpile.run import DEGREES
 from kerb.studies.stockpile.run import run as run_stockpile
 
 STUDY = "inventory"
-KEPT = ("toe", "base", "gaps")
+KEPT = ("toe", "base", "gaps", "unseen")
 
 
 def run(setup: InventorySetup, sources: Sources, progress: Progress) -> Outcome:
@@ -110,6 +110,9 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
             )
             continue
         outcome.layers[f"toe {item.key}"] = replace(line, title=item.name)
+        for name, layer in one.layers.items():
+            if isinstance(layer, FoundLine) and layer.gapped:
+                outcome.layers[f"{name} {item.key}"] = layer
         for name, list_ in meshes.items():
             mesh = one.mesh(name)
             if mesh is not None and len(mesh.triangles):
@@ -119,7 +122,7 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
         middle = line.xyz.mean(axis=0)
         places.append([*middle[:2], top.vertices[:, 2].max() if top is not None else middle[2]])
         texts.append(f"{item.name}  {number(net.value, 0)} {symbol(net.unit)}")
-        kept = {key: layer for key, layer in one.layers.items() if key in KEPT}
+        kept = {key: layer for key, layer in one.layers.items() if key.split()[0] in KEPT}
         # A page each: heaps of the same name keep theirs.
         title = item.name if item.name not in outcome.items else f"{item.name} ({item.key})"
         outcome.items[title] = replace(one, layers=kept)

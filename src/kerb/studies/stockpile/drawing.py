@@ -4,23 +4,29 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Mask
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.plane import Plane
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import Toe
 from kerb.core.surface.volume import Base
-from kerb.studies.layers import FoundLine, FoundMesh
+from kerb.studies.layers import FoundLine, FoundMesh, Layer
 
 
-def toe_line(toe: Toe) -> FoundLine:
-    """The toe line at base elevation."""
-    return FoundLine(toe.base_points, "edge", "Toe line", closed=True)
+def toe_lines(toe: Toe) -> dict[str, Layer]:
+    """The toe line at base elevation, and over it the stretches whose base is carried over from the rest."""
+    layers: dict[str, Layer] = {"toe": FoundLine(toe.base_points, "edge", "Toe line", closed=True)}
+    unseen = [line for ground, line in toe.stretches() if not ground]
+    for number, line in enumerate(unseen, 1):
+        layers[f"unseen {number}"] = FoundLine(line, "unseen", "Toe line, not over ground", gapped=True)
+    return layers
 
 
-def base_mesh(base: Base, ring: Floats) -> FoundMesh:
-    """The base; of a plane the part inside the ring."""
+def base_mesh(base: Base, area: Area) -> FoundMesh:
+    """The base; of a plane the part inside the area."""
     if isinstance(base, Plane):
-        base = triangulate(np.empty((0, 3)), np.column_stack([ring, base.at(ring)]))
+        rings = [np.column_stack([ring, base.at(ring)]) for ring in (area.outline, *area.holes)]
+        base = triangulate(np.empty((0, 3)), rings[0], holes=rings[1:])
     return FoundMesh(base.points, base.triangles, "base", "Base surface", shown=False)
 
 

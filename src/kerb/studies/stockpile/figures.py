@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED
+from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, NOT_GROUND, TYPED
 from kerb.core.units import METRE, LengthUnit, convert, density_unit
 from kerb.studies.kind import (
     ANGLE,
@@ -40,7 +40,9 @@ ABOUT = (
     FigureAbout("mass", "Mass", MASS, (HEADLINE, SUMMARY), adds=True),
 )
 LABELS = {about.name: about.label for about in ABOUT}
-KINDS = {GROUND: "ground", ACROSS_STEP: "across a step", TYPED: "typed", NO_POINTS: "no points"}
+KINDS = {
+    GROUND: "ground", ACROSS_STEP: "across a step", TYPED: "typed", NO_POINTS: "no points", NOT_GROUND: "not ground",
+}  # fmt: skip
 
 
 def units(unit: LengthUnit, setup: StockpileSetup) -> dict[str, str]:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
+import shapely
+from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
 from kerb.core.surface.surfaces import Surface
@@ -18,12 +22,15 @@ from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_th
 from kerb.core.surface.volume import Base
 from kerb.core.units import LengthUnit
 from kerb.studies.attributes import elevations
-from kerb.studies.stockpile.setup import StockpileSetup
+from kerb.studies.stockpile.setup import OVER_GROUND, HeapSetup, StockpileSetup
 
 FEWEST_POINTS = 10
 JUMP_M = 0.3
 SMALLEST_RADIUS_M = 0.15
 RADIUS_SPACINGS = 5.0
+WIDTH_M = 0.3
+SLACK_SPACINGS = 3.0
+SLACK_M = 0.2
 
 
 @dataclass(frozen=True)
@@ -33,25 +40,42 @@ class Ground:
     points: Floats
     spacing: float
     unit: LengthUnit
-    left_out: int = 0
 
-    def search(self, ring: Floats) -> Search:
+    def search(self, ring: Floats, setup: HeapSetup) -> Search:
         """How to look at the ground along a ring of this cloud."""
-        radius = max(RADIUS_SPACINGS * self.spacing, SMALLEST_RADIUS_M / self.unit.metres)
-        step = max(2 * radius, polygon.perimeter(ring) / 240)
-        return Search(radius=radius, step=step, jump=JUMP_M / self.unit.metres)
+        return search_of(setup, self.spacing, self.unit, polygon.perimeter(ring))
 
 
 @dataclass(frozen=True)
 class Heap:
-    """A heap ready to be measured."""
+    """A heap ready to be measured: ``area`` is what the toe line encloses less its holes, ``ring`` the line itself."""
 
     ring: Floats
+    area: Area
     inside: Floats
     toe: Toe
     top: Tin
     base: Base
     ground: Ground
+
+
+def line_error(setup: HeapSetup, spacing: float, unit: LengthUnit) -> float:
+    """The stated bound of the toe position, else three spacings, and no less than a hand on the mouse: 0.2 m."""
+    if setup.toe_error is not None:
+        return setup.toe_error
+    return max(SLACK_SPACINGS * spacing, SLACK_M / unit.metres)
+
+
+def search_of(setup: HeapSetup, spacing: float, unit: LengthUnit, length: float = 0.0) -> Search:
+    """How to look at the ground along a line of some length in a cloud of some spacing."""
+    radius = max(RADIUS_SPACINGS * spacing, SMALLEST_RADIUS_M / unit.metres)
+    return Search(
+        radius=radius,
+        step=max(2 * radius, length / 240),
+        jump=JUMP_M / unit.metres,
+        slack=line_error(setup, spacing, unit),
+        width=max(RADIUS_SPACINGS * spacing, WIDTH_M / unit.metres),
+    )
 
 
 def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress: Progress) -> Ground:
@@ -63,8 +87,7 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
     """
     ring = setup.ring()
     spacing = store.spacing
-    margin = max(3 * RADIUS_SPACINGS * spacing, 3 * SMALLEST_RADIUS_M / unit.metres)
-    outer = polygon.offset(ring, margin)[0]
+    outer = polygon.offset(ring, 2 * search_of(setup, spacing, unit).reach)[0]
     points = setup.cloud.of(store, outer).points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")
@@ -89,17 +112,34 @@ def shape_heap(ground: Ground, setup: StockpileSetup, surface: Surface | None, p
     ------
     NotDeterminable, with fewer than ten points inside or no ground at the line; InputError; Cancelled.
     """
-    ring = setup.ring()
-    inside = ground.points[polygon.contains(ring, ground.points)]
+    ring, area = setup.ring(), setup.area()
+    inside = ground.points[area.contains(ground.points)]
     if len(inside) < FEWEST_POINTS:
         raise NotDeterminable(f"only {len(inside)} points lie inside the toe line, {FEWEST_POINTS} are needed")
     progress.step(0.1, "Reading the toe line")
     toe = read_toe(ground, ring, setup)
     progress.step(0.2, "Triangulating the top")
-    top = triangulate(inside, _finer(toe.top_points, 3 * ground.spacing))
+    step = 3 * ground.spacing
+    holes = [_finer(_rim(hole, inside, step), step) for hole in area.holes]
+    top = triangulate(inside, _finer(toe.top_points, step), holes=holes)
     progress.step(0.8, "Making the base")
     base = make_base(setup, toe, ring, surface)
-    return Heap(ring, inside, toe, top, base, ground)
+    return Heap(ring, area, inside, toe, top, base, ground)
+
+
+def _rim(hole: Floats, points: Floats, step: float) -> Floats:
+    """The line of a hole (n, 3) at the elevation of the points round it."""
+    line = polygon.along(hole, step)
+    near = points[
+        shapely.dwithin(shapely.LinearRing(line - line[0]), shapely.points(points[:, :2] - line[0]), 3 * step)
+    ]
+    if len(near) < 3:
+        raise NotDeterminable("no points lie beside a hole of the toe line")
+    level = np.full(len(line), np.nan)
+    with suppress(NotDeterminable):
+        level = triangulate(near).at(line)
+    nearest = cKDTree(near[:, :2]).query(line)[1]
+    return np.column_stack([line, np.where(np.isfinite(level), level, near[nearest, 2])])
 
 
 def _finer(line: Floats, step: float) -> Floats:
@@ -113,9 +153,10 @@ def _finer(line: Floats, step: float) -> Floats:
 
 def read_toe(ground: Ground, ring: Floats, setup: StockpileSetup, reader: GroundReader | None = None) -> Toe:
     """Toe line from the ground; where the base does not need it (a level, a surface), gaps in it are no error."""
-    reader = reader or GroundReader(near_line(ground, ring), ground.search(ring))
+    reader = reader or GroundReader(near_line(ground, ring, setup), ground.search(ring, setup))
     try:
-        return reader.read(ring, setup.toe.typed(ring))
+        stated = {number: kind == OVER_GROUND for number, kind in setup.toe.stated(ring).items()}
+        return reader.read(ring, setup.toe.typed(ring), stated)
     except NotDeterminable:
         if setup.base not in ("level", "surface"):
             raise
@@ -124,9 +165,9 @@ def read_toe(ground: Ground, ring: Floats, setup: StockpileSetup, reader: Ground
         return replace(toe, kind=np.full(len(toe.kind), NO_POINTS))
 
 
-def near_line(ground: Ground, ring: Floats) -> Floats:
+def near_line(ground: Ground, ring: Floats, setup: StockpileSetup) -> Floats:
     """Points close enough to the line to be asked about."""
-    reach = 1.5 * ground.search(ring).radius
+    reach = 1.1 * ground.search(ring, setup).reach
     close = _within_reach(ring, reach, ground.points)
     return ground.points[close]
 

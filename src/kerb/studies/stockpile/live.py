@@ -15,8 +15,9 @@ from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.progress import Progress
 from kerb.core.surface.grid import HeightGrid, filled, gridded
+from kerb.core.surface.pulling import pulled
 from kerb.core.surface.tin import Tin
-from kerb.core.surface.toe import GroundReader, pulled
+from kerb.core.surface.toe import GroundReader
 from kerb.core.surface.volume import Base, Volume
 from kerb.core.units import LengthUnit, density_unit
 from kerb.studies.drawn import Drawn
@@ -46,7 +47,7 @@ class LiveHeap:
         self.region = grown
         self.asked = (setup.cloud, setup.surface)
         self.grid = _live_grid(self.ground, grown)
-        self.reader = GroundReader(self.ground.points, self.ground.search(ring))
+        self.reader = GroundReader(self.ground.points, self.ground.search(ring, setup))
         self._surface: Tin | None = None
 
     def covers(self, setup: StockpileSetup) -> bool:
@@ -67,12 +68,12 @@ class LiveHeap:
         else:
             base = make_base(setup, toe, ring, None)
         unit = self.sources.unit
-        figures = _figures(volume_by_grid(self.grid, ring, base), setup, unit)
+        figures = _figures(volume_by_grid(self.grid, setup.area(), base), setup, unit)
         outcome = Outcome("stockpile", unit.code, "", figures, setup.settings(), live=True)
-        outcome.layers = {"toe": drawing.toe_line(toe)}
+        outcome.layers = drawing.toe_lines(toe)
         if setup.base != "surface":
             # A base of a million triangles is not handed round with every move of the mouse.
-            outcome.layers["base"] = drawing.base_mesh(base, ring)
+            outcome.layers["base"] = drawing.base_mesh(base, setup.area())
             outcome.attributes["over"] = Attribute("Height above base", "base", "toe", unit.code)
         return outcome
 

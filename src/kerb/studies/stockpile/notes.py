@@ -7,7 +7,7 @@ import numpy as np
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import number, quantity
 from kerb.core.reference import ReferenceSystem
-from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, TYPED, Toe
+from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, NOT_GROUND, TYPED, Toe
 from kerb.core.units import LengthUnit
 from kerb.studies.outcome import Note
 from kerb.studies.sources import Sources
@@ -88,13 +88,21 @@ def _toe(toe: Toe, setup: StockpileSetup, unit: LengthUnit) -> list[Note]:
     if setup.base in ("level", "surface"):
         return []
     notes = []
-    share = 100 * np.bincount(toe.kind, minlength=4) / len(toe.kind)
+    share = 100 * np.bincount(toe.kind, minlength=5) / len(toe.kind)
     if share[ACROSS_STEP] > 0:
         notes.append(
             Note(
                 "toe-step",
                 f"{number(share[ACROSS_STEP], 0)} % of the toe runs along a step (wall or object): the base there is "
                 "interpolated along the line.",
+            )
+        )
+    if share[NOT_GROUND] > 0:
+        notes.append(
+            Note(
+                "toe-not-ground",
+                f"{number(share[NOT_GROUND], 0)} % of the toe does not run over ground (wall, heap beside it, machine): "
+                "the base there is carried over from the rest of the line.",
             )
         )
     if share[NO_POINTS] > 0:

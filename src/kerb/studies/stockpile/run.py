@@ -86,7 +86,7 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
     cell = setup.cell or CELL_SPACINGS * heap.ground.spacing
     progress.step(0.4, "Second way, by grid")
     grid, _ = shape.heap_grid(heap, cell)
-    second = volume_by_grid(grid, heap.ring, heap.base)
+    second = volume_by_grid(grid, heap.area, heap.base)
     noise = uncertainty.point_noise(heap)
     gap_edge = setup.gap_edge or GAP_SPACINGS * heap.ground.spacing
     gap = shape.gap_triangles(heap.top, gap_edge)
@@ -99,10 +99,10 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
         volume,
         second,
         cell,
-        noise,
+        noise[0],
         gap,
         gap_edge,
-        shape.surface_area(heap, noise),
+        shape.surface_area(heap, noise[0]),
         shape.slopes(heap),
         parts,
     )
@@ -135,8 +135,8 @@ def _gap_table(top: Tin, gap: Mask) -> Floats:
 
 def _add_layers(outcome: Outcome, found: Measured, setup: StockpileSetup) -> None:
     heap = found.heap
-    outcome.layers["toe"] = drawing.toe_line(heap.toe)
-    outcome.layers["base"] = drawing.base_mesh(heap.base, heap.ring)
+    outcome.layers |= drawing.toe_lines(heap.toe)
+    outcome.layers["base"] = drawing.base_mesh(heap.base, heap.area)
     outcome.layers |= drawing.top_meshes(heap.top, found.gap)
     outcome.charts += profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy), setup)
     outcome.attributes["over"] = Attribute("Height above base", "base", "toe", outcome.unit)

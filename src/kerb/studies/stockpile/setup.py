@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kerb.core.arrays import Floats
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.units import density_unit
 from kerb.studies.drawn import Drawn
 from kerb.studies.fields import AGAINST, LINE, RING, choice, drawn, number, scope, surface, text
@@ -22,6 +23,8 @@ BASES = (
 DENSITIES = (("t/m3", "t/m³"), ("ton/yd3", "short ton/yd³"))
 
 
+OVER_GROUND = "ground"
+STRETCHES = ((OVER_GROUND, "Ground: base read beside it"), ("other", "Not ground: base carried over from the rest"))
 CUTS = ("top", "base")
 
 
@@ -82,8 +85,9 @@ class StockpileSetup(HeapSetup):
     toe: Drawn = drawn(
         RING,
         "Toe line",
-        "Line round the foot of the heap; right-click a vertex to type its elevation",
+        "Line round the foot of the heap; right-click a vertex to type its elevation, a stretch to say what it runs over",
         needed="Draw a line round the foot of the heap.",
+        stretches=STRETCHES,
         key="T",
     )
     material: str = text("Material", "Name of the material, for the report", show_only=True)
@@ -109,6 +113,13 @@ class StockpileSetup(HeapSetup):
     def ring(self) -> Floats:
         """The toe line, (n, 2), counter-clockwise. Raises InputError as :func:`polygon.checked` does."""
         return self.toe.ring("toe line")
+
+    def area(self) -> Area:
+        """What the toe line encloses, less its holes. Raises InputError, when a hole does not lie inside it."""
+        area = Area((ring_of(self.ring()), *self.toe.holes))
+        if self.toe.holes:
+            area.check("toe line")
+        return area
 
 
 def upgraded(data: dict[str, Any]) -> dict[str, Any]:

@@ -8,7 +8,6 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.geometry import polygon
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
 from kerb.studies.stockpile.heap import Heap, base_elevations
@@ -56,7 +55,7 @@ def heap_grid(heap: Heap, cell: float) -> tuple[HeightGrid, Floats]:
     """Grid of the points inside the toe and share of each cell inside; one cell of rim is filled for gradients."""
     low, high = heap.ring.min(axis=0) - 2 * cell, heap.ring.max(axis=0) + 2 * cell
     grid = gridded(heap.inside, low, high, cell)
-    share = polygon.coverage(heap.ring, low, cell, grid.shape)
+    share = heap.area.coverage(low, cell, grid.shape)
     rim = scipy.ndimage.binary_dilation(share > 0, iterations=1)
     return filled(grid, rim), share
 

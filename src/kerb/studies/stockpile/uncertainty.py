@@ -5,22 +5,29 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from kerb.core.arrays import Floats
-from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.arrays import Floats, Mask
+from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import plane, polygon
+from kerb.core.geometry.area import Area
+from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
-from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, TYPED, GroundReader, moved, plane_through
-from kerb.studies.drawn import Drawn
-from kerb.studies.stockpile.heap import Heap, make_base, read_toe
-from kerb.studies.stockpile.second_way import volume_by_grid
+from kerb.core.surface.tin import Tin
+from kerb.core.surface.unseen import mean_error, thinned
+from kerb.studies.stockpile.heap import Heap, base_elevations, line_error
 from kerb.studies.stockpile.setup import StockpileSetup
 
 K95 = 1.96
 CORRELATED_SPACINGS = 4.0
+CELL_SPACINGS = 6.0
+SHARED_BY_CHANCE = 0.1
+LINES = 60
+# Yards are laid to falls of one to two and a half percent (common practice).
+FALL = 0.025
 
 
 @dataclass(frozen=True)
@@ -32,18 +39,17 @@ class Part:
     how: str
 
 
-def parts(heap: Heap, setup: StockpileSetup, grid: HeightGrid, noise: float, gaps: Floats) -> list[Part]:
+def parts(heap: Heap, setup: StockpileSetup, grid: HeightGrid, noise: tuple[float, float], gaps: Floats) -> list[Part]:
     """Named parts of the volume's uncertainty, in the cube of the job unit.
 
-    ``noise`` is the standard deviation of single points; ``gaps`` are (n, 2): plan area and height range of each
-    triangle that bridges a gap.
+    ``noise`` is the standard deviation of single points and the share of it that neighbours have in common; ``gaps`` are
+    (n, 2): plan area and height range of each triangle that bridges a gap.
     """
     return [
-        _noise(heap, noise),
+        _noise(heap, *noise),
         _bias(heap, setup),
         _toe_position(heap, setup, grid),
-        _base_model(heap, setup, grid),
-        _unseen_base(heap, setup, noise),
+        _base_model(heap, setup),
         _gaps(gaps),
     ]
 
@@ -54,18 +60,18 @@ def combined(items: list[Part]) -> float:
 
 
 def toe_error(setup: StockpileSetup, heap: Heap) -> float:
-    """The stated bound of the toe position, or three spacings."""
-    return setup.toe_error if setup.toe_error is not None else 3 * heap.ground.spacing
+    """The bound of the toe position that is reckoned with."""
+    return line_error(setup, heap.ground.spacing, heap.ground.unit)
 
 
-def _noise(heap: Heap, noise: float) -> Part:
+def _noise(heap: Heap, noise: float, together: float) -> Part:
     area = heap.top.plan_area
-    # Errors of neighbouring points move together (footprint, matching window): count fewer of them.
-    independent = max(len(heap.inside) / CORRELATED_SPACINGS**2, 1.0)
+    # Errors of neighbouring points that move together (footprint, matching window) leave fewer of them.
+    independent = max(len(heap.inside) / (1 + together * (CORRELATED_SPACINGS**2 - 1)), 1.0)
     return Part(
         "Vertical noise",
         K95 * noise * area / np.sqrt(independent),
-        f"noise of single points {noise:.4g} (1σ)",
+        f"noise of single points {noise:.4g} (1σ), {together:.0%} of it shared by neighbours",
     )
 
 
@@ -76,57 +82,82 @@ def _bias(heap: Heap, setup: StockpileSetup) -> Part:
 
 
 def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
+    """Volumes of lines whose vertices lie elsewhere within the stated bound, each by itself (JCGM 101:2008)."""
     reach = toe_error(setup, heap)
+    known = np.isfinite(grid.z)
+    height = np.zeros(grid.shape)
+    height[known] = grid.z[known] - base_elevations(heap.base, heap.ring, grid.centres()[known.ravel()])
+    height[~np.isfinite(height)] = 0.0
+    here = _column_sum(height, grid, heap.ring, heap.area)
+    normal, seen = outwards(heap.ring), heap.toe.seen[heap.toe.vertices]
+    rng = np.random.default_rng(1)
     changes = []
-    for sign in (1.0, -1.0):
-        other = _volume_at(heap, setup, grid, sign * reach)
-        if other is not None:
-            changes.append(abs(other - volume_by_grid(grid, heap.ring, heap.base).net))
-    how = f"line moved out and in by {reach:.4g}, base read anew"
-    return Part("Toe position", float(np.mean(changes)) if changes else 0.0, how)
+    for _ in range(LINES):
+        by = rng.normal(0.0, reach / K95, len(heap.ring))
+        # What lies beyond a wall or in the next heap is not this one: there a line can only be too far in.
+        by = np.where(seen, by, -np.abs(by))
+        changes.append(_column_sum(height, grid, heap.ring + normal * by[:, None], heap.area) - here)
+    how = f"{LINES} lines whose vertices lie elsewhere by {reach:.4g} (95 %), each by itself"
+    return Part("Toe position", K95 * float(np.sqrt(np.mean(np.square(changes)))), how)
 
 
-def _volume_at(heap: Heap, setup: StockpileSetup, grid: HeightGrid, distance: float) -> float | None:
-    try:
-        if setup.base in ("level", "surface"):
-            rings = polygon.offset(heap.ring, distance)
-            return volume_by_grid(grid, max(rings, key=polygon.area), heap.base).net if rings else None
-        ring = moved(heap.toe, distance)
-        reader = GroundReader(heap.ground.points, heap.ground.search(ring))
-        plain = replace(setup, toe=Drawn.of(ring))
-        toe = read_toe(heap.ground, ring, plain, reader)
-        return volume_by_grid(grid, ring, make_base(plain, toe, ring, None)).net
-    except (NotDeterminable, InputError):
-        return None
+def _column_sum(height: Floats, grid: HeightGrid, ring: Floats, area: Area) -> float:
+    share = np.abs(polygon.coverage(ring, grid.low, grid.cell, grid.shape))
+    for hole in area.holes:
+        share -= np.abs(polygon.coverage(hole, grid.low, grid.cell, grid.shape))
+    return float(np.sum(share * height)) * grid.cell**2
 
 
-def _base_model(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
+def _base_model(heap: Heap, setup: StockpileSetup) -> Part:
+    """What the base may be under the heap, from how the ground varies where it is seen."""
     if setup.base in ("level", "lowest", "surface"):
-        return Part("Base model", 0.0, "the base is given, not modelled")
-    try:
-        other = plane_through(heap.toe) if setup.base == "toe" else make_base(
-            replace(setup, base="toe"), heap.toe, heap.ring, None
-        )  # fmt: skip
-        here, there = (volume_by_grid(grid, heap.ring, base).net for base in (heap.base, other))
-    except NotDeterminable:
-        return Part("Base model", 0.0, "no second base could be made")
-    half_width = abs(here - there)
-    how = "difference between the surface and the plane through the toe, as half width of an even distribution"
-    return Part("Base model", K95 * half_width / np.sqrt(3), how)
+        return Part("Base under the heap", 0.0, "the base is given, not modelled")
+    toe, area = heap.toe, heap.area.size
+    if setup.base == "toe":
+        assert isinstance(heap.base, Tin)
+        weights = _weights(heap.base, toe.xy)
+    else:
+        weights = plane_weights(toe.xy, toe.seen, heap.area.middle)
+    seen = toe.seen
+    known = toe.filling.adjoint(weights)[seen]
+    samples, known = thinned(np.column_stack([toe.xy, toe.read])[seen], known / known.sum())
+    if not surrounds(samples[:, :2]):
+        away = float(np.hypot(*(known @ samples[:, :2] - heap.area.middle)))
+        uneven = float(np.std(samples[:, 2]))
+        how = f"ground is seen on one side only: a cross fall of {FALL:.1%} over {away:.3g} and {uneven:.3g} (1σ) along it"
+        return Part("Base under the heap", float(np.hypot(FALL * away, K95 * uneven)) * area, how)
+    found = mean_error(samples, known, spread_over(heap.area))
+    how = (
+        f"the ground round the heap varies by {found.spread:.3g} (1σ) over some {found.range:.3g}: block estimation "
+        "variance of its mean under the heap"
+    )
+    return Part("Base under the heap", found.u95 * area, how)
 
 
-def _unseen_base(heap: Heap, setup: StockpileSetup, noise: float) -> Part:
-    """Where the line runs along a wall or over a gap the base is interpolated: as unsure as the ground is uneven."""
-    toe = heap.toe
-    unseen = float(np.mean((toe.kind == ACROSS_STEP) | (toe.kind == NO_POINTS)))
-    if setup.base in ("level", "surface") or unseen == 0.0:
-        return Part("Base not seen", 0.0, "the ground is seen all along the line, or the base is given")
-    fitted = plane_through(toe)
-    seen = (toe.kind == GROUND) | (toe.kind == TYPED)
-    uneven = float(np.sqrt(np.mean((toe.base[seen] - fitted.at(toe.xy[seen])) ** 2)))
-    spread = max(uneven, noise)
-    how = f"ground uneven by {spread:.3g} (1σ about its plane) over the share of the line where it is not seen"
-    return Part("Base not seen", K95 * spread * unseen * heap.top.plan_area, how)
+def _weights(base: Tin, xy: Floats) -> Floats:
+    """How much the level at each place of a line counts in the mean of a surface through it."""
+    thirds = np.bincount(base.triangles.ravel(), np.repeat(base.plan_areas / 3, 3), len(base.vertices))
+    found = cKDTree(base.points[:, :2]).query(xy)[1]
+    share = thirds[found]
+    return np.asarray(share / share.sum())
+
+
+def plane_weights(xy: Floats, seen: Mask, middle: Floats) -> Floats:
+    """How much the level at each place counts at ``middle`` of the least-squares plane through those that are seen."""
+    design = np.column_stack([np.ones(int(seen.sum())), xy[seen] - middle])
+    weights = np.zeros(len(xy))
+    weights[seen] = np.linalg.pinv(design)[0]
+    return weights
+
+
+def spread_over(area: Area, about: int = 150) -> Floats:
+    """Places (k, 2) spread evenly over an area."""
+    low, high = area.outline.min(axis=0), area.outline.max(axis=0)
+    step = np.sqrt(area.size / about)
+    places = np.stack(np.meshgrid(*(np.arange(a + step / 2, b, step) for a, b in zip(low, high, strict=True))), -1)
+    places = places.reshape(-1, 2)
+    inside = places[area.contains(places)]
+    return inside if len(inside) else area.middle[None]
 
 
 def _gaps(gaps: Floats) -> Part:
@@ -140,9 +171,14 @@ def _gaps(gaps: Floats) -> Part:
     )
 
 
-def point_noise(heap: Heap) -> float:
-    """Standard deviation of single points about the local surface, from plane fits in small cells (median)."""
-    cell = 3 * heap.ground.spacing
+def point_noise(heap: Heap) -> tuple[float, float]:
+    """Standard deviation of single points about the local surface, and the share of it that neighbours have in common.
+
+    From plane fits in small cells (medians). Residuals of a plane through n points are bound to be negatively correlated,
+    by -3 / (n (n - 3)) or so on average; what neighbours have in common shows as less difference between points that lie
+    close together than between those that lie apart in one cell.
+    """
+    cell = CELL_SPACINGS * heap.ground.spacing
     local = heap.inside - np.append(heap.ring.min(axis=0), 0.0)
     key = np.floor(local[:, :2] / cell).astype(np.int64)
     order = np.lexsort((key[:, 1], key[:, 0]))
@@ -150,13 +186,25 @@ def point_noise(heap: Heap) -> float:
     groups = np.split(order, starts[1:])
     chosen = [g for g in groups if len(g) >= 6]
     if len(chosen) < 5:
-        return 0.0
+        return 0.0, 1.0
     step = max(1, len(chosen) // 400)
-    spreads = []
+    spreads, close, apart = [], [], []
     for group in chosen[::step]:
+        points = heap.inside[group]
         try:
-            fit = plane.fit(heap.inside[group])
+            fit = plane.fit(points)
         except NotDeterminable:
             continue
         spreads.append(fit.residual_rms * np.sqrt(len(group) / (len(group) - 3)))
-    return float(np.median(spreads)) if spreads else 0.0
+        rest = points[:, 2] - fit.at(points[:, :2])
+        first, second = np.triu_indices(len(group), 1)
+        away = np.hypot(*(points[first, :2] - points[second, :2]).T)
+        half = 0.5 * (rest[first] - rest[second]) ** 2
+        near = away < heap.ground.spacing
+        close += half[near].tolist()
+        apart += half[away > 2.5 * heap.ground.spacing].tolist()
+    if not spreads:
+        return 0.0, 1.0
+    level = float(np.mean(apart)) if apart else 0.0
+    together = 1 - float(np.mean(close)) / level if level > 0 and close else 1.0
+    return float(np.median(spreads)), float(np.clip(together - SHARED_BY_CHANCE, 0.0, 1.0))
