@@ -8,6 +8,7 @@ from scipy.interpolate import LinearNDInterpolator
 
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.surface.grid import filled, gridded
 from kerb.core.surface.tin import triangulate
 from kerb.core.surface.volume import between
@@ -38,7 +39,7 @@ class ClosedForms(unittest.TestCase):
         self.assertAlmostEqual(volume.below, 0.0, places=6)
         grid = gridded(points, ring.min(0) + FAR[:2] - 1, ring.max(0) + FAR[:2] + 1, 0.2)
         grid = filled(grid, np.ones(grid.shape, bool))
-        second = volume_by_grid(grid, ring + FAR[:2], plane.level(FAR[2]))
+        second = volume_by_grid(grid, Area((ring_of(ring + FAR[:2]),)), plane.level(FAR[2]))
         self.assertAlmostEqual(second.net / FRUSTUM, 1.0, delta=2e-3)
 
     def test_cone_hemisphere_and_wedge(self):

@@ -16,6 +16,9 @@ from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 
 FEET_APART = abs(US_SURVEY_FOOT.metres / FOOT.metres - 1)
 CELLS = 96
+# Of each side of a sample this share may be strays; what lies further out than a quarter of the rest's extent is.
+STRAY_SHARE = 0.002
+BODY_ROOM = 0.25
 NEAR_ORIGIN_M = 20_000.0
 HEIGHT_ALARM_M = 1.0
 RATIOS = (
@@ -40,8 +43,19 @@ class Site:
 
     @property
     def bounds(self) -> tuple[Floats, Floats]:
-        """Lowest and highest corner, (3,) each."""
-        return bounds_of(self.xyz)
+        """Lowest and highest corner, (3,) each, of where its places are: single ones far off do not count."""
+        n = len(self.xyz)
+        few = int(STRAY_SHARE * n)
+        if not few:
+            return bounds_of(self.xyz)
+        ordered = np.sort(np.where(np.isfinite(self.xyz), self.xyz, np.nan), axis=0)
+        known = np.isfinite(ordered).sum(axis=0)
+        rows = np.minimum(few, np.maximum(known // 2 - 1, 0))
+        low, high = ordered[rows, range(3)], ordered[np.maximum(known - 1 - rows, 0), range(3)]
+        room = BODY_ROOM * (high - low)
+        with np.errstate(invalid="ignore"):
+            off = (self.xyz < low - room) | (self.xyz > high + room)
+        return bounds_of(self.xyz[~off.any(axis=1)])
 
 
 @dataclass(frozen=True)
@@ -78,7 +92,7 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
     alarms = _own_alarms(original or new)
     if job is None or not len(job.xyz) or not len(new.xyz):
         return PlaceCheck(alarms=alarms)
-    cell = _cell(job, new)
+    cell = _cell(job)
     overlap = _overlap(new.xyz, job.xyz, cell)
     apart = _apart(new.bounds, job.bounds)
     height, spread = _height_over(new.xyz, job.xyz, cell)
@@ -89,7 +103,7 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
     said = {code for code, _ in alarms}
     alarms += [alarm for alarm in explained if alarm[0] not in said]
     alarms += _feet(original or new, job, new)
-    if overlap == 0 and not explained and apart > 2 * float(np.hypot(*np.ptp(job.xyz[:, :2], axis=0))):
+    if overlap == 0 and not explained and apart > 2 * float(np.hypot(*(job.bounds[1] - job.bounds[0])[:2])):
         alarms.append(("far-away", f"lies {_length(apart, job)} away from everything the job has"))
     if height is not None and spread is not None and abs(height) > max(HEIGHT_ALARM_M / metre, 4 * spread):
         alarms.append(("height", _height_words(height, new, job)))
@@ -117,7 +131,7 @@ def _own_alarms(site: Site) -> list[tuple[str, str]]:
 
 def _swapped(new: Site, job: Site) -> list[tuple[str, str]]:
     turned = new.xyz[:, [1, 0, 2]]
-    cell = _cell(job, new)
+    cell = _cell(job)
     share = _overlap(turned, job.xyz, cell)
     inside = _inside(turned, job.bounds)
     if share > 0.05 or inside > 0.5:
@@ -233,9 +247,9 @@ def _height_words(height: float, new: Site, job: Site) -> str:
     return f"{words} ({'higher' if height > 0 else 'lower'}): vertical datum?"
 
 
-def _cell(one: Site, other: Site) -> float:
-    low, high = bounds_of(np.concatenate([one.xyz[:, :2], one.xyz[:, :2]]))
-    size = float(max(np.nanmax(high - low), 1e-6))
+def _cell(one: Site) -> float:
+    low, high = one.bounds
+    size = float(max(np.nanmax((high - low)[:2]), 1e-6))
     return max(size / CELLS, 1e-6)
 
 

@@ -57,7 +57,8 @@ class Placing:
     """What is done to the numbers of a file.
 
     ``source`` is what they are in, as the file or the analyst says; ``target`` what they shall be in. CONVERT scales
-    about the origin, in plan, in height or both. ``swap`` exchanges easting and northing before anything else.
+    about the origin, in plan, in height or both. ``swap`` exchanges easting and northing before anything else. ``at``
+    (longitude, latitude) is where the numbers lie, so that the way most accurate there is taken.
     """
 
     how: str = AS_IS
@@ -66,6 +67,7 @@ class Placing:
     horizontal: bool = True
     vertical: bool = True
     swap: bool = False
+    at: tuple[float, float] | None = None
 
     @property
     def result(self) -> ReferenceSystem:
@@ -114,7 +116,7 @@ class Placing:
 
     def route(self, place: tuple[float, float] | None = None) -> Route:
         """The way a transformation takes. Raises InputError when there is none; see :func:`route`."""
-        return route(self.source, self.target, place)
+        return route(self.source, self.target, place, self.at if place is None else None)
 
     def mapper(self) -> Callable[[Floats], Floats]:
         """A function from (n, 3) numbers of the file to (n, 3) numbers of the job; NaN elevations stay NaN.
@@ -145,8 +147,10 @@ def suggested(
 ) -> Placing:
     """What is probably meant for a file in ``source`` in a job of system ``job`` (None: an empty job) and ``unit``.
 
-    ``place`` (longitude, latitude) lets a file in degrees be brought into the UTM zone it lies in.
+    ``place`` (in ``source``) is where it lies: it lets a file in degrees be brought into the UTM zone it lies in, and
+    chooses the transformation that is most accurate there.
     """
+    at = _degrees(source, place) if place is not None else None
     if job is None:
         if is_geographic(source) and place is not None and np.isfinite(place).all():
             return Placing(TRANSFORM, source, utm_zone(*place))
@@ -154,7 +158,7 @@ def suggested(
         return Placing(AS_IS, source) if source.unit == source.vertical_unit else Placing(CONVERT, source, even)
     wanted = replace(job, unit=unit, vertical_unit=unit)
     if source.wkt and job.wkt and not same_system(source, job):
-        return Placing(TRANSFORM, source, wanted)
+        return Placing(TRANSFORM, source, wanted, at=at)
     if source.certainty == "assumed" and not source.wkt:
         return Placing(LABEL, source, wanted)
     if not source.wkt and job.wkt and source.unit == unit and source.vertical_unit == unit:
@@ -181,10 +185,13 @@ def same_system(one: ReferenceSystem, other: ReferenceSystem) -> bool:
 
 
 @lru_cache(maxsize=64)
-def route(source: ReferenceSystem, target: ReferenceSystem, place: tuple[float, float] | None = None) -> Route:
+def route(
+    source: ReferenceSystem, target: ReferenceSystem, place: tuple[float, float] | None = None,
+    at: tuple[float, float] | None = None,
+) -> Route:  # fmt: skip
     """The best way PROJ can go from system to system.
 
-    ``place`` (easting, northing in ``source``) chooses among ways for different areas.
+    ``place`` (easting, northing in ``source``), or ``at`` (longitude, latitude), chooses among ways for different areas.
 
     Raises
     ------
@@ -198,7 +205,7 @@ def route(source: ReferenceSystem, target: ReferenceSystem, place: tuple[float, 
     upright = _has_heights(start) and _has_heights(end)
     if not upright:
         start, end = _horizontal(source), _horizontal(target)
-    best, missing = _best(start, end, _around(source, place), source.name, target.name)
+    best, missing = _best(start, end, _around(at or _degrees(source, place)), source.name, target.name)
     ways = [(best,)]
     if _accuracy(best) is None and not upright:
         # With the grid of the direct way missing, PROJ only guesses; by way of WGS 84 it often knows better.
@@ -231,7 +238,8 @@ def _best(
     if not group.best_available and group.unavailable_operations:
         grids = group.unavailable_operations[0].grids
         missing = tuple(grid.short_name for grid in grids if not grid.available)
-    return (stated[0] if stated else group.transformers[0]), missing
+    # PROJ sorts by the area that is covered first; of those that are good here, the most accurate counts.
+    return (min(stated, key=lambda item: _accuracy(item) or 0.0) if stated else group.transformers[0]), missing
 
 
 def _accuracy(transformer: pyproj.Transformer) -> float | None:
@@ -258,8 +266,15 @@ def _transformation(source: ReferenceSystem, target: ReferenceSystem, way: Route
     return change
 
 
-def _around(source: ReferenceSystem, place: tuple[float, float] | None) -> Any:
-    if place is None:
+def _around(at: tuple[float, float] | None) -> Any:
+    if at is None:
+        return None
+    return pyproj.aoi.AreaOfInterest(at[0] - 0.1, max(at[1] - 0.1, -90), at[0] + 0.1, min(at[1] + 0.1, 90))
+
+
+def _degrees(source: ReferenceSystem, place: tuple[float, float] | None) -> tuple[float, float] | None:
+    """Longitude and latitude of a place; None where they cannot be told."""
+    if place is None or not source.wkt:
         return None
     try:
         to_degrees = pyproj.Transformer.from_crs(_horizontal(source), 4326, always_xy=True)
@@ -268,7 +283,7 @@ def _around(source: ReferenceSystem, place: tuple[float, float] | None) -> Any:
         return None
     if not (np.isfinite(lon) and np.isfinite(lat)):
         return None
-    return pyproj.aoi.AreaOfInterest(lon - 0.1, max(lat - 0.1, -90), lon + 0.1, min(lat + 0.1, 90))
+    return float(lon), float(lat)
 
 
 def _horizontal(system: ReferenceSystem) -> pyproj.CRS:

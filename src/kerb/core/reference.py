@@ -13,6 +13,7 @@ from typing import Any
 import pyproj
 from pyproj.exceptions import CRSError, ProjError
 
+from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
 from kerb.core.units import METRE, LengthUnit, length_unit, other_unit, unit_of_metres
 
@@ -126,6 +127,33 @@ def is_geographic(system: ReferenceSystem) -> bool:
 def _in_degrees(wkt: str) -> bool:
     try:
         return bool(pyproj.CRS.from_wkt(wkt).is_geographic)
+    except CRSError:
+        return False
+
+
+def unfit(system: ReferenceSystem, low: Floats | None = None, high: Floats | None = None) -> str:
+    """Why heights over a plan cannot be measured in a system, in words; nothing where they can.
+
+    With the bounds (3,) of numbers of no known system it tells those that look like degrees: within 180 and 90, and
+    at least a hundred times higher than wide.
+    """
+    if is_geographic(system):
+        return "coordinates are degrees: transform the cloud to a projected system"
+    if system.wkt and _geocentric(system.wkt):
+        return "coordinates are geocentric (X, Y, Z from the centre of the earth): transform the cloud to a projected system"
+    if system.wkt or low is None or high is None:
+        return ""
+    wide = float(max(high[0] - low[0], high[1] - low[1]))
+    within = max(abs(low[0]), abs(high[0])) <= 180 and max(abs(low[1]), abs(high[1])) <= 90
+    if within and 0 < wide < 2 and float(high[2] - low[2]) > 100 * wide:
+        return "coordinates look like degrees of longitude and latitude: say so (--crs EPSG:4326) and transform them"
+    return ""
+
+
+@lru_cache(maxsize=64)
+def _geocentric(wkt: str) -> bool:
+    try:
+        return bool(pyproj.CRS.from_wkt(wkt).is_geocentric)
     except CRSError:
         return False
 

@@ -17,7 +17,8 @@ import lazrs
 import numpy as np
 
 from kerb.core.arrays import AnyArray
-from kerb.core.cloud.layout import Columns, Layout
+from kerb.core.cloud.layout import Columns, Layout, free_name
+from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
 from kerb.formats.las_header import LASZIP, LasHead, read_head
 from kerb.formats.las_layers import check_layers
@@ -294,7 +295,12 @@ def _record_type(header: laspy.LasHeader, head: LasHead) -> np.dtype:
 
 def _splitter(header: laspy.LasHeader) -> Any:
     point_format = header.point_format
-    names = [name for name in point_format.dimension_names if name not in ("X", "Y", "Z")]
+    names: dict[str, str] = {}
+    for name in point_format.dimension_names:
+        if name not in ("X", "Y", "Z"):
+            # Kerb itself writes the elevations of a cloud of heights under that name, and means it.
+            own = name == ELEVATION and str(header.generating_software).startswith("Kerb")
+            names[name] = name if own else free_name(name, names.values())
 
     def split(records: AnyArray) -> Columns:
         raw = point_format.dtype()
@@ -302,7 +308,7 @@ def _splitter(header: laspy.LasHeader) -> Any:
         for name in raw.names[3:]:
             packed[name] = records[name]
         points = laspy.PackedPointRecord(packed, point_format)
-        return {name: np.asarray(points[name]) for name in names}
+        return {own: np.asarray(points[name]) for name, own in names.items()}
 
     return split
 

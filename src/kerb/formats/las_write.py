@@ -128,11 +128,20 @@ def _records(header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[
         elif name == "intensity" and intensity is not None:
             low, high = intensity
             values = np.clip((values - low) / (high - low) * 65535, 0, 65535).astype(np.uint16)
-        points[name] = values
+        points[name] = _fitting(points[name], values)
     for name in ("return_number", "number_of_returns"):
         if name in names and name not in columns:
             points[name] = np.ones(len(xyz), np.uint8)
     return points
+
+
+def _fitting(field: Any, values: Any) -> Any:
+    """Values as a field of the record takes them: decimals of a whole field are rounded, the rest of its range clipped."""
+    kind = np.asarray(field[:0]).dtype
+    if kind.kind in "iu" and values.dtype.kind == "f":
+        limits = np.iinfo(kind)
+        return np.clip(np.nan_to_num(np.round(values)), limits.min, limits.max).astype(kind)
+    return values
 
 
 def _colour_depth(outgoing: Outgoing) -> bool:

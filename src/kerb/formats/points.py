@@ -244,6 +244,17 @@ def placed(stream: PointStream, placing: Placing) -> PointStream:
     return Scaled(stream, placing)
 
 
+def middle_of(stream: PointStream) -> tuple[float, float] | None:
+    """A place (2,) in the middle of the first points; None where no system is known that it could be looked up in."""
+    if not stream.layout.reference.wkt:
+        return None
+    first = next(iter(stream.chunks(1000)), None)
+    if first is None:
+        return None
+    place = stream.layout.origin + first["xyz"].mean(axis=0) * stream.layout.scale
+    return float(place[0]), float(place[1])
+
+
 def in_unit(stream: PointStream, target: LengthUnit) -> PointStream:
     """The stream itself when it is in ``target`` already, else converted about the origin."""
     reference = stream.layout.reference

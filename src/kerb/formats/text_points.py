@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import Floats
-from kerb.core.cloud.layout import Columns
+from kerb.core.cloud.layout import Columns, free_name
 from kerb.core.cloud.quantise import About, FloatStream
 from kerb.core.errors import FormatError
 from kerb.core.geometry.features import SurveyPoints
@@ -40,8 +40,12 @@ CHANNELS = (RED, GREEN, BLUE)
 # Dimensions of LAS that a written text file names as LAS does, so that they come back as what they were.
 LAS_KINDS: dict[str, Any] = {
     "return_number": np.uint8, "number_of_returns": np.uint8, "point_source_id": np.uint16, "user_data": np.uint8,
-    "nir": np.uint16, "source_file": np.uint16,
+    "nir": np.uint16, "source_file": np.uint16, "scan_direction_flag": np.uint8, "edge_of_flight_line": np.uint8,
+    "synthetic": np.uint8, "key_point": np.uint8, "withheld": np.uint8, "overlap": np.uint8, "scanner_channel": np.uint8,
+    "classification_flags": np.uint8,
 }  # fmt: skip
+# Numbers with a sign that LAS keeps whole.
+SIGNED = {"scan_angle": np.int16, "scan_angle_rank": np.int8}
 
 
 class TextStream(FloatStream):
@@ -64,12 +68,13 @@ class TextStream(FloatStream):
         import pandas
 
         used = {c: role for c, role in enumerate(self.plan.roles) if _is_number(role)}
+        kinds = dict.fromkeys(used, np.dtype(np.float64)) | self._whole_columns(used)
         options = _pandas_options(self.plan)
         columns = None if len(used) == len(self.plan.roles) else list(used)
         source: Any = self.path if len(self.plan.comment) < 2 else _Uncommented(self.path, self.plan.comment)
         try:
             reader = pandas.read_csv(
-                source, header=None, usecols=columns, dtype=np.float64, chunksize=max(size, 1),
+                source, header=None, usecols=columns, dtype=kinds, chunksize=max(size, 1),
                 skiprows=self.plan.skip, on_bad_lines="error", encoding="utf-8", encoding_errors="replace",
                 low_memory=True, **options,
             )  # fmt: skip
@@ -80,6 +85,29 @@ class TextStream(FloatStream):
             raise FormatError(f"{self.path}: {_first_bad_line(self.path, self.plan) or error}") from None
         except pandas.errors.EmptyDataError:
             raise FormatError(f"{self.path}: holds no points") from None
+
+    def _whole_columns(self, used: dict[int, str]) -> dict[int, np.dtype]:
+        """Columns of other numbers that hold nothing but whole ones, which are kept whole; found by reading them once."""
+        found = {}
+        for column, role in used.items():
+            if role == KEEP and _plain_whole(self.path, self.plan, column):
+                found[column] = np.dtype(np.int64)
+        return found
+
+
+def _plain_whole(path: Path, plan: TextPlan, column: int) -> bool:
+    """Whether a column of a text file holds whole numbers only, all the way down."""
+    import pandas
+
+    source: Any = path if len(plan.comment) < 2 else _Uncommented(path, plan.comment)
+    try:
+        with pandas.read_csv(
+            source, header=None, usecols=[column], dtype=np.int64, chunksize=1_000_000, skiprows=plan.skip,
+            encoding="utf-8", encoding_errors="replace", **_pandas_options(plan),
+        ) as reader:  # fmt: skip
+            return all(len(table) >= 0 for table in reader)
+    except (ValueError, OverflowError, pandas.errors.ParserError, pandas.errors.EmptyDataError):
+        return False
 
 
 def read_survey_points(path: Path, plan: TextPlan | None = None) -> SurveyPoints:
@@ -171,10 +199,13 @@ def _numbers(table: Any, used: dict[int, str], plan: TextPlan) -> tuple[Floats, 
     for c, role in used.items():
         if role == KEEP:
             title = plan.headings[c] if c < len(plan.headings) else f"column {c + 1}"
-            name = title if title not in out and title not in ("xyz", "aside", "part") else f"{title} {c + 1}"
+            name = free_name(title, out)
             values = table[c].to_numpy()
-            kind = LAS_KINDS.get(name)
-            out[name] = values if kind is None else _whole(values, np.iinfo(kind).max, kind)
+            if name in LAS_KINDS:
+                values = _whole(values, np.iinfo(LAS_KINDS[name]).max, LAS_KINDS[name])
+            elif name in SIGNED and values.dtype.kind == "i":
+                values = values.astype(SIGNED[name])
+            out[name] = values
     return np.column_stack([east, north, up]), out
 
 

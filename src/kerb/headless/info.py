@@ -13,7 +13,7 @@ from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.layout import PointStream
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
-from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use
+from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use, unfit
 from kerb.core.things import CLOUD
 from kerb.core.units import FOOT, METRE, length_unit
 from kerb.formats.points import open_points, stated_unit
@@ -66,6 +66,8 @@ def info(path: Path, unit: str | None = None, partial: bool = False, progress: P
     outcome.tables = _tables(seen, reference)
     outcome.warnings = [Note(*note) for note in stream.warnings]
     outcome.warnings += _oddities(stream, xyz, (low, high))
+    words = unfit(reference, low, high) if not reference.wkt else ""
+    outcome.warnings += [Note("degrees", words)] if words else []
     return outcome
 
 

@@ -15,9 +15,11 @@ from pathlib import Path
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, OutputError
+from kerb.core.placing import same_system, suggested
 from kerb.core.progress import Progress
-from kerb.core.units import LENGTH_UNITS, LengthUnit, length_unit
-from kerb.formats.points import in_unit, open_points, stated_unit
+from kerb.core.reference import ReferenceSystem
+from kerb.core.units import LENGTH_UNITS, length_unit
+from kerb.formats.points import in_unit, middle_of, open_points, placed, stated_unit
 from kerb.job.holdings import HEIGHTS_FOR_ELEVATIONS
 from kerb.job.job import SUFFIX, Job
 from kerb.studies.outcome import Note, Outcome
@@ -72,24 +74,25 @@ class OpenedCloud:
 
 
 def open_cloud(
-    text: str, folder: Path, args: argparse.Namespace, progress: Progress, target: LengthUnit | None = None
+    text: str, folder: Path, args: argparse.Namespace, progress: Progress, beside: ReferenceSystem | None = None
 ) -> OpenedCloud:
-    """Open a file, or a holding as ``JOB.kerb#name``; convert it to ``target`` where it has another unit.
+    """Open a file, or a holding as ``JOB.kerb#name``; bring it to the unit and system of the cloud it stands ``beside``.
 
     Raises
     ------
     InputError naming the file and the reason; Cancelled.
     """
     if SUFFIX in text and (Path(text.partition("#")[0]) / "job.json").exists():
-        return _from_job(text, target)
+        return _from_job(text, beside)
     path = Path(text)
     stream = open_points(path, partial=args.partial)
     if args.unit and stream.layout.reference.certainty == "assumed":
         stream = stated_unit(stream, length_unit(args.unit))
-    if target is None and stream.layout.reference.unit != stream.layout.reference.vertical_unit:
-        target = stream.layout.reference.unit
-    if target is not None:
-        stream = in_unit(stream, target)
+    own = stream.layout.reference
+    if beside is not None:
+        stream = placed(stream, suggested(own, beside, beside.unit, middle_of(stream)))
+    elif own.unit != own.vertical_unit:
+        stream = in_unit(stream, own.unit)
     store = build(stream, folder / f"cloud-{len(list(folder.iterdir()))}", progress)
     # crs-missing and unit-conflict are judged by the study itself, from the store.
     notes = tuple(Note(*note) for note in stream.warnings if note[0] not in ("crs-missing", "unit-conflict"))
@@ -98,7 +101,7 @@ def open_cloud(
     return OpenedCloud(store, text, notes)
 
 
-def _from_job(text: str, target: LengthUnit | None) -> OpenedCloud:
+def _from_job(text: str, beside: ReferenceSystem | None) -> OpenedCloud:
     folder, _, name = text.partition("#")
     job = Job.open(Path(folder), recover=False) if not Job.has_recovery(Path(folder)) else Job.open(Path(folder), True)
     chosen = job.state.holding(name) if name else (job.state.holdings[0] if len(job.state.holdings) == 1 else None)
@@ -106,8 +109,10 @@ def _from_job(text: str, target: LengthUnit | None) -> OpenedCloud:
         names = ", ".join(holding.name for holding in job.state.holdings)
         raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
     store = job.store(chosen)
-    if target is not None and store.reference.unit != target:
-        raise InputError(f"{text}: is in {store.reference.unit.plural}, the other cloud in {target.plural}")
+    if beside is not None and store.reference.unit != beside.unit:
+        raise InputError(f"{text}: is in {store.reference.unit.plural}, the other cloud in {beside.unit.plural}")
+    if beside is not None and store.reference.wkt and beside.wkt and not same_system(store.reference, beside):
+        raise InputError(f"{text}: is in {store.reference.name}, the other cloud in {beside.name}")
     return OpenedCloud(store, text, tuple(Note(*note) for note in chosen.notes if note[0] != "crs-missing"))
 
 

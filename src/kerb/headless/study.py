@@ -15,7 +15,6 @@ from kerb.core.quantity import quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
-from kerb.core.units import LengthUnit
 from kerb.headless.choosing import chosen, filter_of
 from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
 from kerb.headless.placed import KINDS, NamedArea, areas_of, one_area, thing_of
@@ -231,8 +230,8 @@ class _Opened:
             chosen(store, list(scope.only), given, Progress())
         return scope
 
-    def _cloud(self, name: str, given: str, progress: Progress, target: LengthUnit | None) -> Source:
-        cloud = open_cloud(given, self.folder, self.args, progress, target)
+    def _cloud(self, name: str, given: str, progress: Progress, beside: ReferenceSystem | None) -> Source:
+        cloud = open_cloud(given, self.folder, self.args, progress, beside)
         return Source(name, Path(given).name, cloud.path, CLOUD, cloud.store, None, cloud.notes)
 
     def _other(self, name: str, about: Field, given: str, progress: Progress) -> Source:
@@ -248,7 +247,7 @@ class _Opened:
             return Source(name, path.name, given, item.kind, None, lambda: item, tuple(notes))
         if about.kind not in (SCOPE, SURFACE):
             raise InputError(f"{given}: holds no {about.label.lower()}")
-        return self._cloud(name, given, progress, self.reference.unit)
+        return self._cloud(name, given, progress, self.reference)
 
     def _drawn(self, about: Field, given: str) -> Drawn:
         item, notes = one_area(given, self.reference) if about.kind == RING else (None, [])

@@ -17,10 +17,10 @@ from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import count
-from kerb.core.reference import ReferenceSystem, is_geographic
+from kerb.core.reference import ReferenceSystem
 from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed, relocated, words_for
 from kerb.core.units import LengthUnit
-from kerb.formats.points import Joined, Opening, open_points, placed, stated_system, stated_unit
+from kerb.formats.points import Joined, Opening, middle_of, open_points, placed, stated_system, stated_unit
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, Offer, examine
 from kerb.formats.text_table import TextPlan
@@ -82,13 +82,13 @@ def import_cloud(
 ) -> Holding:
     """Import one file of points, or several as one cloud. Raises as :func:`import_file`."""
     stream = opened(wish)
-    placing = wish.placing or default_placing(state, stream.layout.reference, _middle(stream))
+    placing = wish.placing or default_placing(state, stream.layout.reference, middle_of(stream))
     stream = placed(stream, placing)
     if wish.more:
         rest = []
         for other in wish.more:
             item = opened(other)
-            own = other.placing or default_placing(state, item.layout.reference, _middle(item))
+            own = other.placing or default_placing(state, item.layout.reference, middle_of(item))
             rest.append(placed(item, own))
         stream = Joined([stream, *rest])
     if not wish.sieve.idle:
@@ -208,22 +208,12 @@ def stated(wish: ImportWish, reference: ReferenceSystem) -> ReferenceSystem:
 def default_placing(state: JobState, source: ReferenceSystem, middle: tuple[float, float] | None) -> Placing:
     """What is done with numbers in ``source`` when nobody says otherwise."""
     job = state.title.reference_system() if state.holdings else None
-    return suggested(source, job, state.title.length_unit(), middle if is_geographic(source) else None)
+    return suggested(source, job, state.title.length_unit(), middle)
 
 
 def check_place(job: Job, item: Site, original: Site | None = None) -> PlaceCheck:
     """Hold something new, as it would lie in the job, against what the job has."""
     return check(item, site.of_job(job), original)
-
-
-def _middle(stream: PointStream) -> tuple[float, float] | None:
-    if not is_geographic(stream.layout.reference):
-        return None
-    first = next(iter(stream.chunks(1000)), None)
-    if first is None:
-        return None
-    place = stream.layout.origin + first["xyz"].mean(axis=0) * stream.layout.scale
-    return float(place[0]), float(place[1])
 
 
 def _middle_of(item: Placed) -> tuple[float, float]:

@@ -16,7 +16,7 @@ from kerb.core.errors import KerbError
 from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system
 from kerb.core.progress import Progress
-from kerb.core.reference import ReferenceSystem, is_geographic
+from kerb.core.reference import ReferenceSystem
 from kerb.core.things import CLOUD, PICTURE
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Opening, open_points
@@ -112,7 +112,7 @@ def prospects_of(path: Path, state: JobState) -> list[Prospect]:
 
 def _middle_of(seen: Examined) -> tuple[float, float] | None:
     """A place of a file in degrees, so that a zone can be suggested for it."""
-    if not is_geographic(seen.reference):
+    if not seen.reference.wkt:
         return None
     try:
         xyz = _sample(seen, seen.offers[0], (), None)

@@ -49,6 +49,8 @@ class Scope:
 
         Raises NotDeterminable, when the cloud lacks the part or an attribute that points are chosen by.
         """
+        if self.classes and not store.has(CLASSES):
+            raise NotDeterminable("the cloud has no classes to choose points by")
         missing = lacking(store, self.only)
         if missing:
             raise NotDeterminable(f"the cloud has no attribute '{missing[0]}' to filter by")

@@ -17,7 +17,7 @@ from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground_kernels import lowest_points, under_disk
 from kerb.core.cloud.own_numbers import in_own_numbers
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress, silent
@@ -121,6 +121,7 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress, amon
     InputError, when the settings cannot be or make too large a grid; NotDeterminable, when no surface can be found;
     Cancelled.
     """
+    needs_plan(store)
     settings.check()
     used = store.in_use() if among is None else among
     corner, _ = _extent(store, used)

@@ -19,7 +19,6 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Ma
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.sets import paint
-from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
@@ -53,6 +52,7 @@ def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, til
     ------
     NotDeterminable, when the cloud has no classes or too few ground points; Cancelled.
     """
+    needs_plan(store)
     ground = Ground.of(store, classes, progress.within(0.0, 0.2))
     result = np.full(store.count, np.nan)
     aside = store.aside()

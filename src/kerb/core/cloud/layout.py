@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -46,3 +46,17 @@ class PointStream(Protocol):
     def chunks(self, size: int) -> Iterator[AnyArray]:
         """Records in file order, ``size`` or fewer at a time."""
         ...
+
+
+# Names the store has for itself; a file's column of such a name gets another.
+RESERVED = ("xyz", "aside", "part", "tiles", "elevation", "row", "meta")
+
+
+def free_name(name: str, taken: Container[str] = ()) -> str:
+    """A name for a column of a file that collides with nothing of the store's nor with ``taken`` ones."""
+    wanted = f"{name} of file" if name.lower() in RESERVED else name
+    number = 2
+    free = wanted
+    while free in taken:
+        free, number = f"{wanted} {number}", number + 1
+    return free

@@ -20,10 +20,10 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.setups import ScanSetup, setups_of
-from kerb.core.errors import JobError
+from kerb.core.errors import InputError, JobError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.parallel import each, ranges
-from kerb.core.reference import ReferenceSystem
+from kerb.core.reference import ReferenceSystem, unfit
 from kerb.core.units import LENGTH_UNITS
 
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
@@ -370,3 +370,10 @@ def different_values(column: AnyArray) -> tuple[float, ...]:
 
     each(look, ranges(len(column), least=500_000))
     return tuple(np.flatnonzero(found).tolist())
+
+
+def needs_plan(store: CloudStore) -> None:
+    """Raises InputError, when a cloud's system has no plan with heights over it."""
+    words = unfit(store.reference, *store.bounds)
+    if words:
+        raise InputError(words)

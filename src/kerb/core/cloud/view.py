@@ -20,6 +20,8 @@ from kerb.core.parallel import each
 from kerb.core.progress import Progress, silent
 
 PART = "part"
+# The flag of LAS for points that shall not count (ASPRS LAS 1.4 R15, table 9: "deleted").
+WITHHELD = "withheld"
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,7 @@ class Narrowing:
     filters: tuple[Filter, ...] = ()
     areas: tuple[Area, ...] = ()
     with_aside: bool = False
+    with_withheld: bool = False
 
 
 class CloudView:
@@ -129,6 +132,8 @@ class CloudView:
         aside = None if narrow.with_aside else store.aside()
         if aside is not None:
             keep &= aside[rows] == 0
+        if not narrow.with_withheld and WITHHELD in store.names:
+            keep &= np.asarray(store.column(WITHHELD)[rows]) == 0
         if narrow.classes is not None and store.has("classification"):
             keep &= np.isin(store.column("classification")[rows], narrow.classes)
         if narrow.part is not None:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
-from kerb.core.arrays import Floats, Ints32
+from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.errors import InputError
 from kerb.core.surface.tin import Tin
 
@@ -54,12 +57,45 @@ class TriangleMesh:
         """Enclosed volume, never negative; None when the mesh is not closed.
 
         Sum of signed tetrahedra about a vertex of the mesh itself (divergence theorem), so that large coordinates do
-        not cost precision.
+        not cost precision. A body that is inside out counts as if it were not; one inside another, turned the other
+        way, is a cavity of it.
         """
         if not self.closed:
             return None
+        signs, bodies = self.senses, self._bodies
+        return abs(float(np.sum(self._tetrahedra * signs[bodies])))
+
+    @property
+    def senses(self) -> Ints:
+        """1 for each body of a closed mesh whose triangles look outwards, or into a cavity; -1 for one inside out."""
+        bodies = self._bodies
+        count = int(bodies.max()) + 1
+        own = np.bincount(bodies, self._tetrahedra, count)
+        corner = self.vertices[self.triangles]
+        low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+        np.minimum.at(low, bodies, corner.min(axis=1))
+        np.maximum.at(high, bodies, corner.max(axis=1))
+        signs = np.where(own < 0, -1, 1)
+        for body in np.flatnonzero(own != 0):
+            around = np.all((low < low[body]) & (high > high[body]), axis=1) & (np.abs(own) > abs(own[body]))
+            # Within an odd number of others it is a cavity, and looks the other way.
+            if np.count_nonzero(around) % 2:
+                signs[body] = -signs[body]
+        return signs
+
+    @cached_property
+    def _tetrahedra(self) -> Floats:
         a, b, c = self._corners()
-        return abs(float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0))
+        return np.asarray(np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0)
+
+    @cached_property
+    def _bodies(self) -> Ints:
+        """The number of the connected body that each triangle belongs to."""
+        corner = self._places()[self.triangles]
+        size = int(corner.max()) + 1
+        ends = np.concatenate([corner[:, :2], corner[:, 1:]])
+        links = coo_array((np.ones(len(ends), bool), (ends[:, 0], ends[:, 1])), shape=(size, size))
+        return np.asarray(connected_components(links, directed=False)[1][corner[:, 0]])
 
     @property
     def surface_area(self) -> float:
@@ -96,10 +132,12 @@ class TriangleMesh:
     def tin(self) -> Tin:
         """The mesh as a surface with one elevation a place, turned counter-clockwise; upright triangles left out.
 
-        Raises InputError when nothing is left.
+        Of closed bodies only what looks upwards counts, their undersides do not. Raises InputError when nothing is left.
         """
         surface = Tin.of(self.vertices, self.triangles)
         areas = surface.plan_areas
+        if self.closed:
+            areas = np.where(areas * self.senses[self._bodies] > 0, areas, 0.0)
         down = areas < 0
         triangles = self.triangles.copy()
         triangles[down] = triangles[down][:, [0, 2, 1]]

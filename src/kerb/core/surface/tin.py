@@ -16,6 +16,7 @@ from kerb.core.surface.delaunay import triangulation
 from kerb.core.surface.tin_kernels import elevations, index_triangles
 
 MAX_INDEX_CELLS = 4_000_000
+FAR_OUT = 4.0
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,7 @@ class Tin:
     @cached_property
     def index(self) -> TriangleIndex:
         """A grid over the triangles, made when first needed."""
-        low, high = ends(self.vertices[:, :2])
+        low, high = self._middle_ends()
         size = np.maximum(high - low, 1e-9)
         cells = min(max(len(self.triangles) / 2, 4_000), MAX_INDEX_CELLS)
         cell = float(np.sqrt(size[0] * size[1] / cells)) or 1.0
@@ -86,6 +87,20 @@ class Tin:
         listed = np.empty(int(starts[-1]), np.int32)
         index_triangles(*grid, starts[:-1].copy(), listed, True)
         return TriangleIndex(low, 1.0 / cell, shape, starts, listed)
+
+    def _middle_ends(self) -> tuple[Floats, Floats]:
+        """Corners of a grid over the triangles: all of them, or most of them where a few reach far out.
+
+        What lies further out belongs to the outermost cells.
+        """
+        low, high = ends(self.vertices[:, :2])
+        if len(self.triangles) < 1000:
+            return low, high
+        middle = self.vertices[self.triangles[:: max(1, len(self.triangles) // 20_000)], :2].mean(axis=1)
+        first, last = np.percentile(middle, [1, 99], axis=0)
+        room = last - first
+        far = (low < first - FAR_OUT * room) | (high > last + FAR_OUT * room)
+        return np.where(far, np.maximum(low, first - room), low), np.where(far, np.minimum(high, last + room), high)
 
     def at(self, xy: Floats) -> Floats:
         """Elevations at (n, 2) places in job coordinates; NaN outside the surface."""

@@ -8,9 +8,10 @@ from kerb.core.jit import inline, kernel
 
 
 @inline
-def _span(low, high, origin, inverse, size):
-    first = min(max(int((low - origin) * inverse), 0), size - 1)
-    last = min(max(int((high - origin) * inverse), 0), size - 1)
+def span(low, high, origin, inverse, size):
+    """First and last cell from one place to another; what lies outside the grid belongs to its outermost cells."""
+    first = int(min(max((low - origin) * inverse, 0.0), size - 1.0))
+    last = int(min(max((high - origin) * inverse, 0.0), size - 1.0))
     return first, last
 
 
@@ -23,8 +24,8 @@ def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fi
         x1 = max(vertices[a, 0], max(vertices[b, 0], vertices[c, 0]))
         y0 = min(vertices[a, 1], min(vertices[b, 1], vertices[c, 1]))
         y1 = max(vertices[a, 1], max(vertices[b, 1], vertices[c, 1]))
-        i0, i1 = _span(x0, x1, low[0], inverse, shape[0])
-        j0, j1 = _span(y0, y1, low[1], inverse, shape[1])
+        i0, i1 = span(x0, x1, low[0], inverse, shape[0])
+        j0, j1 = span(y0, y1, low[1], inverse, shape[1])
         for i in range(i0, i1 + 1):
             for j in range(j0, j1 + 1):
                 n = i * shape[1] + j
@@ -61,14 +62,8 @@ def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out
     for q in range(xy.shape[0]):
         x, y = xy[q, 0], xy[q, 1]
         out[q] = np.nan
-        i = int(np.floor((x - low[0]) * inverse))
-        j = int(np.floor((y - low[1]) * inverse))
-        if i == shape[0] and (x - low[0]) * inverse <= shape[0] + slack:
-            i -= 1
-        if j == shape[1] and (y - low[1]) * inverse <= shape[1] + slack:
-            j -= 1
-        if i < 0 or j < 0 or i >= shape[0] or j >= shape[1]:
-            continue
+        i, _ = span(x, x, low[0], inverse, shape[0])
+        j, _ = span(y, y, low[1], inverse, shape[1])
         n = i * shape[1] + j
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]
@@ -89,8 +84,8 @@ def locate(vertices, triangles, low, inverse, shape, starts, listed, xy, found, 
     for q in range(xy.shape[0]):
         x, y = xy[q, 0], xy[q, 1]
         found[q], out[q], deepest = -1, np.nan, -slack
-        i = min(max(int(np.floor((x - low[0]) * inverse)), 0), shape[0] - 1)
-        j = min(max(int(np.floor((y - low[1]) * inverse)), 0), shape[1] - 1)
+        i, _ = span(x, x, low[0], inverse, shape[0])
+        j, _ = span(y, y, low[1], inverse, shape[1])
         n = i * shape[1] + j
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]

@@ -19,7 +19,6 @@ from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh
 from kerb.studies.outcome import Attribute, Note, Outcome
 from kerb.studies.sources import Sources
 from kerb.studies.stockpile import notes
-from kerb.studies.stockpile.run import DEGREES
 from kerb.studies.stockpile.run import run as run_stockpile
 
 STUDY = "inventory"
@@ -76,11 +75,11 @@ def _warnings(setup: InventorySetup, sources: Sources, heaps: Heaps, rows: list[
     shared = notes.of_inputs(setup, sources)
     known = {note.text for note in shared}
     found = [*shared]
+    unfit = notes.no_volume(sources.store("cloud"))
+    found += [unfit] if unfit is not None else []
     for item, one in heaps:
         for note in one.warnings:
-            if note.text == DEGREES.text and DEGREES not in found:
-                found.append(DEGREES)
-            elif note.text not in known and note.text != DEGREES.text:
+            if note.text not in known and note != unfit:
                 found.append(Note(note.code, f"{item.name}: {note.text}"))
     shapes = [shape_of(item) for item, _ in heaps]
     for n, mine in enumerate(shapes):

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import shapely
 from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.lone import lone
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
@@ -22,24 +23,30 @@ from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_th
 from kerb.core.surface.volume import Base
 from kerb.core.units import LengthUnit
 from kerb.studies.attributes import elevations
-from kerb.studies.stockpile.setup import OVER_GROUND, HeapSetup, StockpileSetup
+from kerb.studies.stockpile.setup import COUNTED, OVER_GROUND, HeapSetup, StockpileSetup
 
 FEWEST_POINTS = 10
 JUMP_M = 0.3
+JUMP_SHARE = 0.4
 SMALLEST_RADIUS_M = 0.15
 RADIUS_SPACINGS = 5.0
 WIDTH_M = 0.3
 SLACK_SPACINGS = 3.0
 SLACK_M = 0.2
+STRAY_M = 0.6
 
 
 @dataclass(frozen=True)
 class Ground:
-    """Points that a heap is measured from: those inside the toe and those round it that show the ground."""
+    """Points that a heap is measured from: those inside the toe and those round it that show the ground.
+
+    ``strays`` (k, 3) are single points far above or below the rest that were left out.
+    """
 
     points: Floats
     spacing: float
     unit: LengthUnit
+    strays: Floats = field(default_factory=lambda: np.empty((0, 3)))
 
     def search(self, ring: Floats, setup: HeapSetup) -> Search:
         """How to look at the ground along a ring of this cloud."""
@@ -72,7 +79,8 @@ def search_of(setup: HeapSetup, spacing: float, unit: LengthUnit, length: float 
     return Search(
         radius=radius,
         step=max(2 * radius, length / 240),
-        jump=JUMP_M / unit.metres,
+        # Through a wide disc a plane cannot follow the foot of a slope: what parts two of them is no step.
+        jump=max(JUMP_M / unit.metres, JUMP_SHARE * radius),
         slack=line_error(setup, spacing, unit),
         width=max(RADIUS_SPACINGS * spacing, WIDTH_M / unit.metres),
     )
@@ -91,7 +99,11 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
     points = setup.cloud.of(store, outer).points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")
-    return Ground(points, local_spacing(points, outer, spacing), unit)
+    fine = local_spacing(points, outer, spacing)
+    if setup.strays == COUNTED:
+        return Ground(points, fine, unit)
+    stray = lone(points, fine, STRAY_M / unit.metres)
+    return Ground(points[~stray], fine, unit, points[stray]) if stray.any() else Ground(points, fine, unit)
 
 
 def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:

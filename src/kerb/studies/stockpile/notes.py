@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view import WITHHELD
 from kerb.core.quantity import number, quantity
-from kerb.core.reference import ReferenceSystem
+from kerb.core.reference import ReferenceSystem, unfit
 from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, NOT_GROUND, TYPED, Toe
 from kerb.core.units import LengthUnit
 from kerb.studies.outcome import Note
 from kerb.studies.sources import Sources
 from kerb.studies.stockpile import shape
+from kerb.studies.stockpile.heap import STRAY_M
 from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import BASES, HeapSetup, StockpileSetup
 
@@ -35,7 +38,7 @@ def about(found: Measured, setup: StockpileSetup, sources: Sources) -> list[Note
 def of_inputs(setup: HeapSetup, sources: Sources) -> list[Note]:
     """Warnings on the clouds and surfaces themselves."""
     cloud = sources.store("cloud")
-    found = [*sources.stated, *reference_notes(cloud.reference), *_outdated(setup, cloud)]
+    found = [*sources.stated, *reference_notes(cloud.reference), *_withheld(cloud), *_outdated(setup, cloud)]
     if setup.base == "surface":
         base = sources.source("surface").reference
         if base.wkt and cloud.reference.wkt and base.code != cloud.reference.code:
@@ -43,6 +46,12 @@ def of_inputs(setup: HeapSetup, sources: Sources) -> list[Note]:
         if setup.bias == 0.0:
             found.append(Note("bias", "No bound was stated for a height offset between top and base surveys."))
     return found
+
+
+def no_volume(cloud: CloudStore) -> Note | None:
+    """Why a cloud's coordinates have no volume; None where they have."""
+    words = unfit(cloud.reference, *cloud.bounds)
+    return Note("degrees" if "degrees" in words else "geocentric", words) if words else None
 
 
 def reference_notes(reference: ReferenceSystem) -> list[Note]:
@@ -57,6 +66,14 @@ def reference_notes(reference: ReferenceSystem) -> list[Note]:
             )
         ]
     return []
+
+
+def _withheld(cloud: CloudStore) -> list[Note]:
+    """Points that the file marks as withheld."""
+    if WITHHELD not in cloud.names:
+        return []
+    count = int(np.count_nonzero(cloud.column(WITHHELD)))
+    return [Note("withheld", f"{count} points of the cloud are marked as withheld and do not count.")] if count else []
 
 
 def _outdated(setup: HeapSetup, cloud: CloudStore) -> list[Note]:
@@ -129,8 +146,24 @@ def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
                 "or overhangs count as heap.",
             )
         )
+    strays = found.heap.ground.strays
+    if len(strays):
+        inside = found.heap.area.contains(strays)
+        off = (
+            strays[:, 2] - found.heap.ground.points[cKDTree(found.heap.ground.points[:, :2]).query(strays[:, :2])[1], 2]
+        )
+        high = (
+            f"the furthest {quantity(abs(off).max(), unit.code)} {'above' if off[np.argmax(abs(off))] > 0 else 'below'}"
+        )
+        notes.append(
+            Note(
+                "stray",
+                f"{len(strays)} stray point{'s' if len(strays) > 1 else ''} ({inside.sum()} inside the toe, {high} the rest) "
+                f"{'were' if len(strays) > 1 else 'was'} left out.",
+            )
+        )
     stray = shape.stray_height(found.heap)
-    if stray > shape.STRAY_M / unit.metres:
+    if stray > STRAY_M / unit.metres:
         notes.append(
             Note(
                 "stray",

@@ -9,7 +9,6 @@ import numpy as np
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.progress import Progress
-from kerb.core.reference import is_geographic
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
 from kerb.core.surface.volume import between
@@ -24,7 +23,6 @@ from kerb.studies.stockpile.setup import StockpileSetup
 STUDY = "stockpile"
 GAP_SPACINGS = 6.0
 CELL_SPACINGS = 2.0
-DEGREES = Note("degrees", "coordinates are degrees: transform the cloud to a projected system")
 
 
 def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -50,8 +48,9 @@ def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
     )
     detail = notes.cloud_detail(cloud)
     outcome.inputs.append(sources.input("cloud", "compared", 0, detail))
-    if is_geographic(cloud.reference):
-        outcome.warnings += [*sources.stated, DEGREES]
+    unfit = notes.no_volume(cloud)
+    if unfit is not None:
+        outcome.warnings += [*sources.stated, unfit]
         return outcome
     try:
         found = measured(setup, sources, progress.within(0.0, 0.95))

@@ -20,6 +20,8 @@ BASES = (
     ("level", "Given level"),
     ("surface", "Another surface"),
 )
+COUNTED = "counted"
+STRAYS = (("left-out", "Left out"), (COUNTED, "Counted"))
 DENSITIES = (("t/m3", "t/m³"), ("ton/yd3", "short ton/yd³"))
 
 
@@ -67,6 +69,9 @@ class HeapSetup(Setup):
         low=0.0,
         automatic="three times the spacing",
         rare=True,
+    )
+    strays: str = choice(
+        "Stray points", "Single points 0.6 m or more above or below all that is round them", STRAYS, rare=True
     )
     bias: float = number(
         "Vertical bias", "95 % bound of a height offset between top and base surveys", default=0.0, low=0.0, rare=True

@@ -17,7 +17,6 @@ SMOOTH_SPACINGS = 4.0
 SLOPE_SPACINGS = 8.0
 SIDE_SHARE = 0.1
 ROUGH_M = 0.3
-STRAY_M = 0.6
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,284 @@
+"""What a figure must not be fooled by: strays, flags, names, systems, bodies turned inside out, far vertices."""
+
+import unittest
+import warnings
+
+import laspy
+import numpy as np
+import pyproj
+import trimesh
+
+from kerb.core.cloud.ground import GroundSettings, ground
+from kerb.core.cloud.heights import heights
+from kerb.core.cloud.lone import lone
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.place_check import Site, check
+from kerb.core.placing import route, suggested
+from kerb.core.progress import silent
+from kerb.core.reference import ReferenceSystem, from_text, local_grid, unfit
+from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.surface.volume import between
+from kerb.core.units import METRE
+from kerb.studies.scope import Scope
+from tests.support import FAR, CommandLine, circle, frustum, jittered, measured, store_of
+
+FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)
+
+
+def heap(step=0.2):
+    xy = jittered(14, step, 8)
+    return np.column_stack([xy, frustum(xy)]) + FAR
+
+
+class Strays(unittest.TestCase):
+    def test_single_points_far_off_are_left_out_named_and_can_be_counted(self):
+        ring = circle(10.4, 36) + FAR[:2]
+        clean = measured(store_of(heap()), ring).value("net")
+        for off in (-500.0, -2.0, 2.0, 300.0):
+            points = heap()
+            middle = np.argsort(np.hypot(*(points[:, :2] - FAR[:2]).T))[[0, 40]]
+            points[middle, 2] += off
+            outcome = measured(store_of(points), ring)
+            self.assertAlmostEqual(outcome.value("net") / clean, 1.0, places=3)
+            words = next(note.text for note in outcome.warnings if note.code == "stray")
+            self.assertIn("2 stray points", words)
+            self.assertIn("below" if off < 0 else "above", words)
+            counted = measured(store_of(points), ring, strays="counted")
+            # Each moves the prisms round it: a third of its height over some six triangles of half a cell each.
+            self.assertAlmostEqual(counted.value("net") - clean, 2 * off * 0.04, delta=abs(off) * 0.05)
+
+    def test_steep_sides_poles_and_walls_are_no_strays(self):
+        rng = np.random.default_rng(2)
+        xy = jittered(6, 0.1, 2)
+        for tall in (1.0, 4.0):
+            slope = np.column_stack([xy, tall * xy[:, 0]])
+            self.assertFalse(lone(slope, 0.1, 0.6).any())
+        flat = np.column_stack([xy, np.zeros(len(xy))])
+        pole = np.column_stack([rng.normal(0, 0.05, (60, 2)), rng.uniform(0, 6, 60)])
+        self.assertFalse(lone(np.concatenate([flat, pole]), 0.1, 0.6).any())
+        self.assertFalse(lone(np.empty((0, 3)), 0.1, 0.6).any())
+        bird = np.concatenate([flat, [[1.0, 1, 9], [1.1, 1, 9], [2, 2, -3]]])
+        self.assertEqual(np.flatnonzero(lone(bird, 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1, len(flat) + 2])
+
+    def test_the_place_check_is_not_fooled_by_two_of_them(self):
+        rng = np.random.default_rng(1)
+        here = np.column_stack([rng.uniform(0, 100, (4000, 2)), rng.normal(5, 0.1, 4000)]) + FAR
+        there = here + [400.0, 0, 0]
+        for strays in (0, 2):
+            moved = there.copy()
+            moved[:strays] = here[:strays] - [900.0, 300, 0]
+            found = check(Site(moved, local_grid(METRE)), Site(here, local_grid(METRE)))
+            self.assertAlmostEqual(found.apart, 300.0, delta=2.0)
+            self.assertLess(found.overlap, 0.01)
+        few = Site(here[:20], local_grid(METRE))
+        np.testing.assert_array_equal(few.bounds[0], here[:20].min(axis=0), "of a few points every one counts")
+
+
+class Systems(CommandLine):
+    def las(self, name, points, system=None, **dims):
+        header = laspy.LasHeader(point_format=6, version="1.4")
+        header.scales, header.offsets = [1e-3] * 3, np.floor(points.mean(axis=0))
+        if system:
+            header.add_crs(pyproj.CRS.from_user_input(system))
+        for key, values in dims.items():
+            if key not in header.point_format.dimension_names:
+                header.add_extra_dim(laspy.ExtraBytesParams(key, values.dtype))
+        las = laspy.LasData(header)
+        las.x, las.y, las.z = points.T
+        for key, values in dims.items():
+            las[key] = values
+        las.write(self.folder / name)
+        return self.folder / name
+
+    def toe(self):
+        path = self.folder / "toe.csv"
+        path.write_text("\n".join(f"{x},{y}" for x, y in circle(10.4, 36) + FAR[:2]))
+        return path
+
+    def net(self, cloud, *words):
+        found = self.json("stockpile", cloud, "--toe", self.toe(), *words)
+        return found["figures"]["net"]["value"], {note["code"]: note["text"] for note in found["warnings"]}
+
+    def test_geocentric_and_unnamed_degrees_are_refused_in_words(self):
+        change = pyproj.Transformer.from_crs("EPSG:25832", "EPSG:4978", always_xy=True)
+        centred = np.column_stack(change.transform(*heap().T))
+        value, notes = self.net(self.las("centred.las", centred, "EPSG:4978"))
+        self.assertIsNone(value)
+        self.assertIn("geocentric", notes)
+        for verb in ("ground", "heights"):
+            status, _ = self.kerb(verb, self.folder / "centred.las", "--out", self.folder / f"{verb}.las")
+            self.assertEqual(status, 2)
+            self.assertIn("geocentric", self.error)
+        change = pyproj.Transformer.from_crs("EPSG:25832", "EPSG:4326", always_xy=True)
+        east, north, up = heap().T
+        degrees = self.folder / "degrees.xyz"
+        np.savetxt(degrees, np.column_stack([*change.transform(east, north), up]), fmt="%.9f")
+        _, text = self.kerb("info", degrees)
+        self.assertIn("degrees", text)
+        value, notes = self.net(degrees)
+        self.assertIsNone(value)
+        self.assertIn("degrees", notes)
+
+    def test_what_is_refused_and_what_not(self):
+        low, high = np.array([9.0, 52.0, 100.0]), np.array([9.001, 52.001, 120.0])
+        self.assertIn("degrees", unfit(ReferenceSystem(), low, high))
+        self.assertEqual(unfit(ReferenceSystem(), low, np.array([29.0, 72.0, 120.0])), "", "a room in metres")
+        self.assertEqual(unfit(from_text("EPSG:25832"), low, high), "")
+        self.assertIn("degrees", unfit(from_text("EPSG:4326")))
+        self.assertIn("geocentric", unfit(from_text("EPSG:4978")))
+        with self.assertRaises(InputError):
+            ground(
+                store_of(np.column_stack([jittered(1, 0.1) * 1e-4, np.arange(400) % 7]) + 9), GroundSettings(), silent()
+            )
+        with self.assertRaises(InputError):
+            heights(store_of(np.column_stack([jittered(1, 0.1) * 1e-4, np.arange(400) % 7]) + 9), (2,), silent())
+
+    def test_a_base_cloud_of_the_next_zone_is_brought_over(self):
+        change = pyproj.Transformer.from_crs("EPSG:25832", "EPSG:25831", always_xy=True)
+        flat = jittered(16, 0.5) + FAR[:2]
+        moved = np.column_stack([*change.transform(*flat.T), np.full(len(flat), FAR[2] - 0.5)])
+        base = self.las("base.las", moved, "EPSG:25831")
+        value, notes = self.net(self.las("heap.las", heap(), "EPSG:25832"), "--base", "surface", "--base-surface", base)
+        area = 36 / 2 * 10.4**2 * np.sin(2 * np.pi / 36)
+        self.assertAlmostEqual(value, FRUSTUM + 0.5 * area, delta=3.0)
+        self.assertIn("UTM zone 32N", notes["crs-transformed"])
+
+    def test_of_several_ways_the_most_accurate_for_the_place(self):
+        """EPSG lists ways from ED50 to WGS 84 for many countries; PROJ says how good each is (5 m here, 1 m there)."""
+        source, target = from_text("EPSG:23031"), from_text("EPSG:4326")
+        lisbon = suggested(from_text("EPSG:23029"), from_text("EPSG:25829"), METRE, (490_000.0, 4_290_000.0))
+        self.assertAlmostEqual(lisbon.at[0], -9.1, delta=0.2)
+        self.assertAlmostEqual(lisbon.at[1], 38.8, delta=0.2)
+        near = route(source, target, at=(2.0, 41.5))
+        box = pyproj.aoi.AreaOfInterest(1.9, 41.4, 2.1, 41.6)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # grids that are not installed
+            group = pyproj.transformer.TransformerGroup(23031, 4326, always_xy=True, area_of_interest=box)
+        ways = [way for way in group.transformers if way.accuracy is not None and way.accuracy >= 0]
+        self.assertGreater(len(ways), 1)
+        self.assertEqual(near.accuracy, min(t.accuracy for t in ways))
+
+    def test_withheld_points_count_for_nothing_and_are_told(self):
+        points, flag = heap(), np.zeros(len(heap()), np.uint8)
+        flag[::20] = 1
+        points[::20, 2] += 0.4  # too little to be a stray
+        value, notes = self.net(self.las("flagged.las", points, "EPSG:25832", withheld=flag))
+        self.assertAlmostEqual(value / FRUSTUM, 1.0, delta=0.004)
+        self.assertIn(f"{flag.sum()} points", notes["withheld"])
+
+    def test_a_dimension_named_elevation_is_no_elevation(self):
+        own = self.las(
+            "own.las", heap(), "EPSG:25832", elevation=np.full(len(heap()), 7.0), part=np.full(len(heap()), 3.0)
+        )
+        value, _ = self.net(own)
+        self.assertAlmostEqual(value / FRUSTUM, 1.0, delta=0.004)
+        out = self.folder / "again.csv"
+        self.assertEqual(self.kerb("convert", own, out)[0], 0, self.error)
+        self.assertIn("elevation of file", out.read_text().splitlines()[0])
+
+    def test_classes_of_a_cloud_that_has_none_are_refused(self):
+        path = self.folder / "plain.xyz"
+        np.savetxt(path, heap(), fmt="%.3f")
+        value, notes = self.net(path, "--classes", "2")
+        self.assertIsNone(value)
+        self.assertIn("no classes", notes["not-determinable"])
+        with self.assertRaises(NotDeterminable):
+            Scope(classes=(2,)).of(_without_classes())
+
+    def test_numbers_of_a_table_come_back_as_what_they_were(self):
+        n = len(heap())
+        kinds = {
+            "classification": np.full(n, 2, np.uint8), "intensity": np.arange(n).astype(np.uint16) % 60_000,
+            "return_number": np.full(n, 1, np.uint8), "number_of_returns": np.full(n, 2, np.uint8),
+            "synthetic": (np.arange(n) % 2).astype(np.uint8), "scan_angle": (np.arange(n) % 200 - 100).astype(np.int16),
+            "gps_time": np.linspace(0, 1, n), "order": np.arange(n, dtype=np.int64) + 2**53 + 1,
+            "share": np.linspace(-1, 1, n),
+        }  # fmt: skip
+        first = self.las("first.las", heap(), "EPSG:25832", **kinds)
+        table, last = self.folder / "table.csv", self.folder / "last.las"
+        self.assertEqual(self.kerb("convert", first, table)[0], 0, self.error)
+        self.assertEqual(self.kerb("convert", table, last)[0], 0, self.error)
+        before, after = laspy.read(first), laspy.read(last)
+        one, two = (np.lexsort(np.array(las.xyz).T) for las in (before, after))
+        for name in kinds:
+            self.assertEqual(np.asarray(after[name]).dtype, np.asarray(before[name]).dtype, name)
+            np.testing.assert_allclose(
+                np.asarray(after[name])[two], np.asarray(before[name])[one], rtol=0, atol=1e-6, err_msg=name
+            )
+        self.assertEqual(self.kerb("ground", table, "--out", self.folder / "ground.las")[0], 0, self.error)
+
+
+def _without_classes():
+    class Bare:
+        def has(self, _name):
+            return False
+
+    return Bare()
+
+
+class Bodies(unittest.TestCase):
+    def boxes(self, *more):
+        made = [trimesh.creation.box((2, 2, 2)), *more]
+        whole = trimesh.util.concatenate(made)
+        return TriangleMesh(np.array(whole.vertices) + FAR, np.array(whole.faces, np.int32))
+
+    def test_a_body_inside_out_counts_and_a_cavity_is_taken_off(self):
+        turned = trimesh.creation.box((3, 2, 1))
+        turned.apply_translation([9, 0, 0])
+        turned.invert()
+        self.assertAlmostEqual(self.boxes(turned).volume, 8 + 6, places=9)
+        self.assertEqual(self.boxes(turned).senses.tolist(), [1, -1])
+        hollow = trimesh.creation.box((1, 1, 1))
+        hollow.invert()
+        self.assertAlmostEqual(self.boxes(hollow).volume, 8 - 1, places=9)
+        self.assertAlmostEqual(self.boxes().volume, 8.0, places=9)
+        opened = self.boxes()
+        self.assertIsNone(TriangleMesh(opened.vertices, opened.triangles[:-1]).volume)
+
+    def test_of_a_closed_body_only_what_looks_up_is_a_base(self):
+        for turned in (False, True):
+            slab = trimesh.creation.box((40, 40, 2))
+            slab.apply_translation([0, 0, -1])
+            if turned:
+                slab.invert()
+            base = TriangleMesh(np.array(slab.vertices) + FAR, np.array(slab.faces, np.int32)).tin()
+            self.assertAlmostEqual(base.plan_area, 1600.0, places=6)
+            np.testing.assert_allclose(base.at(np.array([[1.0, 2.0]]) + FAR[:2]), FAR[2])
+            xy = jittered(12, 0.5, 3)
+            top = triangulate(np.column_stack([xy, frustum(xy)]) + FAR)
+            self.assertAlmostEqual(between(top, base).net, between(top, _level(FAR[2])).net, places=6)
+
+
+def _level(z):
+    from kerb.core.geometry.plane import level
+
+    return level(z)
+
+
+class FarVertices(unittest.TestCase):
+    def test_a_few_far_vertices_leave_the_index_fine_and_every_answer_what_it_was(self):
+        rng = np.random.default_rng(4)
+        near = np.column_stack([rng.uniform(0, 50, (4000, 2)), rng.normal(0, 1, 4000)])
+        far = np.array([[1e6, 1e6, 3.0], [-1e6, 5e5, 2.0], [2e5, -1e6, 1.0]])
+        whole = triangulate(np.concatenate([near, far]))
+        counts = np.diff(whole.index.starts)
+        self.assertLess(np.percentile(counts, 99), 60)
+        places = np.concatenate([rng.uniform(1, 49, (300, 2)), rng.uniform(-1e5, 1e5, (50, 2))])
+        # The same triangles one by one: the plane of the one that holds the place.
+        a, b, c = (whole.vertices[whole.triangles[:, k]] for k in range(3))
+        for place, found in zip(places - whole.origin[:2], whole.at(places) - whole.origin[2], strict=True):
+            u, v, w = (b - a)[:, :2], (c - a)[:, :2], place - a[:, :2]
+            det = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
+            s, r = (w[:, 0] * v[:, 1] - w[:, 1] * v[:, 0]) / det, (u[:, 0] * w[:, 1] - u[:, 1] * w[:, 0]) / det
+            holds = np.flatnonzero((s >= -1e-9) & (r >= -1e-9) & (s + r <= 1 + 1e-9))
+            self.assertEqual(len(holds) == 0, np.isnan(found))
+            if len(holds):
+                k = holds[0]
+                self.assertAlmostEqual(a[k, 2] + s[k] * (b - a)[k, 2] + r[k] * (c - a)[k, 2], found, delta=1e-6)
+        top = Tin.of(
+            np.array([[5.0, 5, 9], [30, 5, 9], [30, 30, 9], [5, 30, 9]]), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+        )
+        plain = triangulate(near)
+        self.assertAlmostEqual(between(top, whole).net, between(top, plain).net, delta=1e-6)
+        self.assertAlmostEqual(between(top, whole).area, 625.0, places=6)
