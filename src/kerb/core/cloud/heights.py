@@ -19,6 +19,7 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Ma
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.sets import paint
+from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
