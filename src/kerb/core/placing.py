@@ -14,15 +14,24 @@ from typing import Any
 
 import numpy as np
 import pyproj
+from pyproj.crs import CompoundCRS, VerticalCRS
+from pyproj.crs.coordinate_system import VerticalCS
+from pyproj.crs.enums import VerticalCSAxis
 from pyproj.exceptions import CRSError, ProjError
 from pyproj.transformer import TransformerGroup
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
-from kerb.core.reference import UNKNOWN, ReferenceSystem, from_text, is_geographic
-from kerb.core.units import LengthUnit
+from kerb.core.reference import UNKNOWN, ReferenceSystem, from_pyproj, from_text, is_geographic
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, LengthUnit
 
 WGS84 = pyproj.CRS.from_epsg(4326)
+# Vertical axes that a definition can have, by the metres of their unit.
+VERTICAL_AXES = (
+    (METRE.metres, VerticalCSAxis.GRAVITY_HEIGHT), (FOOT.metres, VerticalCSAxis.GRAVITY_HEIGHT_FT),
+    (US_SURVEY_FOOT.metres, VerticalCSAxis.GRAVITY_HEIGHT_US_FT),
+)  # fmt: skip
+UNKNOWN_DATUM = 'VDATUM["Unknown vertical datum"]'
 AS_IS, CONVERT, TRANSFORM, LABEL = "as-is", "convert", "transform", "label"
 
 
@@ -73,7 +82,7 @@ class Placing:
     def result(self) -> ReferenceSystem:
         """The reference system of the numbers that come out."""
         if self.how in (TRANSFORM, LABEL):
-            return self.target
+            return consistent(self.target)
         if self.how == CONVERT:
             return _relabelled(self.source, self.target, self.horizontal, self.vertical)
         return self.source
@@ -83,7 +92,8 @@ class Placing:
         """What plan and height numbers are multiplied with."""
         if self.how != CONVERT:
             return 1.0, 1.0
-        plan = self.source.unit.metres / self.target.unit.metres if self.horizontal else 1.0
+        degrees = is_geographic(self.source)
+        plan = self.source.unit.metres / self.target.unit.metres if self.horizontal and not degrees else 1.0
         height = self.source.vertical_unit.metres / self.target.vertical_unit.metres if self.vertical else 1.0
         return plan, height
 
@@ -150,7 +160,7 @@ def suggested(
     ``place`` (in ``source``) is where it lies: it lets a file in degrees be brought into the UTM zone it lies in, and
     chooses the transformation that is most accurate there.
     """
-    at = _degrees(source, place) if place is not None else None
+    at = degrees_of(source, place) if place is not None else None
     if job is None:
         if is_geographic(source) and place is not None and np.isfinite(place).all():
             return Placing(TRANSFORM, source, utm_zone(*place))
@@ -205,7 +215,7 @@ def route(
     upright = _has_heights(start) and _has_heights(end)
     if not upright:
         start, end = _horizontal(source), _horizontal(target)
-    best, missing = _best(start, end, _around(at or _degrees(source, place)), source.name, target.name)
+    best, missing = _best(start, end, _around(at or degrees_of(source, place)), source.name, target.name)
     ways = [(best,)]
     if _accuracy(best) is None and not upright:
         # With the grid of the direct way missing, PROJ only guesses; by way of WGS 84 it often knows better.
@@ -249,16 +259,19 @@ def _accuracy(transformer: pyproj.Transformer) -> float | None:
 
 
 def _transformation(source: ReferenceSystem, target: ReferenceSystem, way: Route) -> Callable[[Floats], Floats]:
-    height = source.vertical_unit.metres / target.vertical_unit.metres if way.heights_kept else 1.0
-    # PROJ gives plan in the unit of the target system; the job may count in another one.
+    height = source.vertical_unit.metres / target.vertical_unit.metres
+    # PROJ takes and gives the units of the systems; file and job may count in others.
+    plan_in = 1.0 if is_geographic(source) else source.unit.metres / _axis_unit_m(source)
     plan = 1.0 if is_geographic(target) else _axis_unit_m(target) / target.unit.metres
+    up_in = source.vertical_unit.metres / _height_unit_m(source)
+    up_out = _height_unit_m(target) / target.vertical_unit.metres
 
     def change(points: Floats) -> Floats:
         z = np.where(np.isfinite(points[:, 2]), points[:, 2], 0.0)
-        east, north, up = points[:, 0], points[:, 1], z
+        east, north, up = points[:, 0] * plan_in, points[:, 1] * plan_in, z * up_in
         for transformer in way.transformers:
             east, north, up = transformer.transform(east, north, up)
-        up = np.asarray(up) if not way.heights_kept else z * height
+        up = np.asarray(up) * up_out if not way.heights_kept else z * height
         out = np.column_stack([np.asarray(east) * plan, np.asarray(north) * plan, up])
         out[~np.isfinite(points[:, 2]), 2] = np.nan
         return np.where(np.isinf(out), np.nan, out)
@@ -272,7 +285,7 @@ def _around(at: tuple[float, float] | None) -> Any:
     return pyproj.aoi.AreaOfInterest(at[0] - 0.1, max(at[1] - 0.1, -90), at[0] + 0.1, min(at[1] + 0.1, 90))
 
 
-def _degrees(source: ReferenceSystem, place: tuple[float, float] | None) -> tuple[float, float] | None:
+def degrees_of(source: ReferenceSystem, place: tuple[float, float] | None) -> tuple[float, float] | None:
     """Longitude and latitude of a place; None where they cannot be told."""
     if place is None or not source.wkt:
         return None
@@ -292,6 +305,43 @@ def _horizontal(system: ReferenceSystem) -> pyproj.CRS:
     return first.source_crs if first.is_bound and first.source_crs is not None else first
 
 
+def _height_unit_m(system: ReferenceSystem) -> float:
+    """The unit that the definition of a system counts heights in, in metres; that of its numbers where it has none."""
+    axes = pyproj.CRS.from_wkt(system.wkt).axis_info
+    return float(axes[2].unit_conversion_factor) if len(axes) > 2 else system.vertical_unit.metres
+
+
+@lru_cache(maxsize=64)
+def consistent(system: ReferenceSystem) -> ReferenceSystem:
+    """The system with a definition whose heights are in the unit that its numbers are in.
+
+    Of a vertical system the datum stays and the unit changes; a definition without heights gets a vertical system that
+    says nothing but the unit, where that is not the one of the plan. Units that no definition can say leave the plan's.
+    """
+    if not system.wkt:
+        return system
+    crs, wanted = pyproj.CRS.from_wkt(system.wkt), system.vertical_unit
+    parts = crs.sub_crs_list if crs.is_compound else [crs]
+    flat = _horizontal(system)
+    axes = crs.axis_info
+    plan_m = METRE.metres if crs.is_geographic else float(axes[0].unit_conversion_factor) if axes else METRE.metres
+    says_m = float(axes[2].unit_conversion_factor) if len(axes) > 2 else plan_m
+    if abs(says_m / wanted.metres - 1) < 1e-9 or crs.is_geocentric:
+        return system
+    code = from_pyproj(flat).code
+    if abs(plan_m / wanted.metres - 1) < 1e-9 and not crs.is_compound:
+        return replace(system, wkt=flat.to_2d().to_wkt(), code=code)
+    axis = next((axis for unit, axis in VERTICAL_AXES if abs(unit / wanted.metres - 1) < 1e-9), None)
+    if axis is None:
+        return replace(system, wkt=flat.to_2d().to_wkt(), code=code)
+    vertical = next((part for part in parts if part.is_vertical), None)
+    datum = vertical.datum if vertical is not None and vertical.datum is not None else UNKNOWN_DATUM
+    name = f"{vertical.name if vertical is not None else 'height'} ({wanted.code})"
+    upright = VerticalCRS(name=name, datum=datum, vertical_cs=VerticalCS(axis=axis))
+    whole = CompoundCRS(name=f"{flat.name} + {name}", components=[flat.to_2d(), upright])
+    return replace(system, wkt=whole.to_wkt(), code=code, vertical_name=name)
+
+
 def _has_heights(crs: pyproj.CRS) -> bool:
     return len(crs.axis_info) > 2
 
@@ -303,14 +353,14 @@ def _axis_unit_m(system: ReferenceSystem) -> float:
 
 def _relabelled(source: ReferenceSystem, target: ReferenceSystem, plan: bool, heights: bool) -> ReferenceSystem:
     """A converted file no longer has the coordinates of its system, unless only heights changed."""
-    unit = target.unit if plan else source.unit
+    unit = target.unit if plan and not is_geographic(source) else source.unit
     vertical = target.vertical_unit if heights else source.vertical_unit
     if unit == source.unit and (source.wkt or not target.wkt):
-        return replace(source, vertical_unit=vertical)
+        return consistent(replace(source, vertical_unit=vertical))
     if not source.wkt and target.wkt and unit == target.unit:
-        return replace(target, vertical_unit=vertical)
+        return consistent(replace(target, vertical_unit=vertical))
     if target.wkt and source.wkt and abs(_axis_unit_m(target) / unit.metres - 1) < 1e-9 and same_system(source, target):
-        return replace(target, unit=unit, vertical_unit=vertical)
+        return consistent(replace(target, unit=unit, vertical_unit=vertical))
     name = f"{source.name}, converted to {unit.plural}" if source.name else ""
     return replace(source, name=name, wkt="", code="", unit=unit, vertical_unit=vertical, certainty="confirmed")
 

@@ -6,6 +6,7 @@ notice of 2020; recalled). They differ by 2 ppm: 1.2 m at a state-plane easting 
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from kerb.core.errors import InputError
@@ -26,6 +27,11 @@ class LengthUnit:
         if "foot" in self.name:
             return self.name.replace("foot", "feet")
         return self.name + ("es" if self.name.endswith("ch") else "s")
+
+    @property
+    def decimals(self) -> int:
+        """Decimals that a tenth of a millimetre needs in this unit."""
+        return max(0, math.ceil(-math.log10(0.0001 / self.metres) - 1e-9))
 
     def area_code(self) -> str:
         """Code of the square of this unit, such as ``m2``."""

@@ -6,7 +6,7 @@ Lengths in E57 are metres and angles radians, by the standard. The setup of each
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -230,7 +230,8 @@ def _reference(file: Any) -> tuple[ReferenceSystem, list[tuple[str, str]]]:
         text = ""
     if text:
         try:
-            return from_text(text), []
+            # Whatever unit the system counts in, numbers of this format are metres (ASTM E2807, 6.3).
+            return replace(from_text(text), unit=METRE, vertical_unit=METRE), []
         except InputError:
             return local_grid(METRE), [("crs-conflict", "the reference system of the file cannot be understood")]
     return local_grid(METRE), [("crs-missing", "the file names no reference system; E57 is in metres by its standard")]

@@ -8,7 +8,7 @@ from __future__ import annotations
 import threading
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -127,11 +127,33 @@ def _reference(model: Any) -> tuple[ReferenceSystem, list[tuple[str, str]]]:
     if model.schema != "IFC2X3":
         for system in model.by_type("IfcProjectedCRS"):
             try:
-                return from_text(str(system.Name)), notes
+                # Whatever unit the system counts in, the numbers that are handed on are metres.
+                return replace(from_text(str(system.Name)), unit=METRE, vertical_unit=METRE), notes
             except InputError:
                 notes.append(("crs-conflict", f"the model names a system that is not known: {str(system.Name)[:60]}"))
     notes.append(("crs-missing", "the model is in its own coordinates, in metres"))
     return local_grid(METRE), notes
+
+
+def _model_unit(model: Any) -> float:
+    """The length unit of the project, in metres."""
+    from ifcopenshell.util.unit import calculate_unit_scale
+
+    return float(calculate_unit_scale(model))
+
+
+def _map_unit(model: Any) -> float:
+    """The unit of the map's coordinates, in metres; that of the project where none is named (ISO 16739-1)."""
+    from ifcopenshell.util.unit import get_prefix_multiplier
+
+    named = [system.MapUnit for system in model.by_type("IfcProjectedCRS") if system.MapUnit is not None]
+    if not named:
+        return _model_unit(model)
+    unit, factor = named[0], 1.0
+    if unit.is_a("IfcConversionBasedUnit"):
+        factor = float(unit.ConversionFactor.ValueComponent.wrappedValue)
+        unit = unit.ConversionFactor.UnitComponent
+    return factor * float(get_prefix_multiplier(unit.Prefix) if unit.Prefix else 1.0)
 
 
 def _map_conversion(model: Any) -> Callable[[Floats], Floats]:
@@ -141,12 +163,18 @@ def _map_conversion(model: Any) -> Callable[[Floats], Floats]:
         return lambda points: points
     item = found[0]
     east, north, up = (float(value or 0.0) for value in (item.Eastings, item.Northings, item.OrthogonalHeight))
-    along, across = float(item.XAxisAbscissa or 1.0), float(item.XAxisOrdinate or 0.0)
-    norm = float(np.hypot(along, across)) or 1.0
-    c, s = along / norm, across / norm
+    along = 1.0 if item.XAxisAbscissa is None else float(item.XAxisAbscissa)
+    across = 0.0 if item.XAxisOrdinate is None else float(item.XAxisOrdinate)
+    norm = float(np.hypot(along, across))
+    c, s = (along / norm, across / norm) if norm else (1.0, 0.0)
+    # Scale takes lengths of the model's unit to the map's; the geometry here is metres already.
+    scale = 1.0 if item.Scale is None else float(item.Scale)
+    # Where it is left out, or said to be one between unlike units, the lengths themselves are meant.
+    ratio = 1.0 if scale == 1.0 else scale * _map_unit(model) / _model_unit(model)
+    east, north, up = (value * _map_unit(model) for value in (east, north, up))
 
     def to_map(points: Floats) -> Floats:
         x, y, z = points.T
-        return np.column_stack([c * x - s * y + east, s * x + c * y + north, z + up])
+        return ratio * np.column_stack([c * x - s * y, s * x + c * y, z]) + [east, north, up]
 
     return to_map

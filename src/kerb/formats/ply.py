@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +19,10 @@ from kerb.core.arrays import AnyArray, Floats
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, bounds
 from kerb.core.cloud.quantise import About, FloatStream
-from kerb.core.errors import FormatError, OutputError, TruncatedError
+from kerb.core.errors import FormatError, InputError, OutputError, TruncatedError
+from kerb.core.placing import consistent
 from kerb.core.progress import Progress
-from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
+from kerb.core.reference import UNKNOWN, ReferenceSystem, from_text, is_geographic, local_grid
 from kerb.core.units import FILE_UNITS
 from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete
@@ -62,13 +64,18 @@ class PlyElement:
 
 @dataclass(frozen=True)
 class PlyHead:
-    """What the head says; ``at`` is where the data start, ``order`` ``<``, ``>`` or nothing for ascii."""
+    """What the head says; ``at`` is where the data start, ``order`` ``<``, ``>`` or nothing for ascii.
+
+    ``unit``, ``heights`` (their unit) and ``system`` (a code) are what comments of Kerb's own say.
+    """
 
     path: Path
     elements: tuple[PlyElement, ...]
     order: str
     at: int
     unit: str
+    heights: str = ""
+    system: str = ""
 
     def element(self, name: str) -> PlyElement | None:
         """An element by name."""
@@ -95,13 +102,16 @@ def read_ply_head(path: Path) -> PlyHead:
     order: str | None = None
     elements: list[tuple[str, int, list[tuple[str, str, str]]]] = []
     properties: list[tuple[str, str, str]] = []
-    unit = ""
+    said = {"unit": "", "heights": "", "system": ""}
     for line in raw[: end.start()].decode("latin-1").splitlines()[1:]:
         words = line.split()
         if not words or words[0] == "obj_info":
             continue
         if words[0] == "comment":
-            unit = words[2] if len(words) > 2 and words[1] == "unit" and words[2] in FILE_UNITS else unit
+            if len(words) > 2 and words[1] in ("unit", "heights") and words[2] in FILE_UNITS:
+                said[words[1]] = words[2]
+            elif len(words) > 3 and words[1:3] == ["reference", "system"] and words[3].startswith("EPSG:"):
+                said["system"] = words[3]
         elif words[0] == "format" and len(words) >= 2:
             order = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}.get(words[1])
         elif words[0] == "element" and len(words) == 3 and words[2].isdigit():
@@ -118,7 +128,7 @@ def read_ply_head(path: Path) -> PlyHead:
         names = [name for name, _, _ in element.properties]
         if len(set(names)) != len(names):
             raise FormatError(f"{path}: element '{element.name}' has two properties of the same name")
-    return PlyHead(path, made, order, end.end(), unit)
+    return PlyHead(path, made, order, end.end(), **said)
 
 
 def _property(path: Path, words: list[str]) -> tuple[str, str, str]:
@@ -147,11 +157,11 @@ class PlyStream(FloatStream):
         self.good = vertex.count
         if self.head.order:
             self._map = self._mapped()
-        reference = local_grid(FILE_UNITS[self.head.unit]) if self.head.unit else UNKNOWN
+        reference = ply_reference(self.head)
         super().__init__(self._read, About(str(path), "PLY", reference), self.good)
         if self.good < vertex.count:
             self.warnings.append(("truncated", f"the head says {vertex.count} points, the file holds {self.good}"))
-        if not self.head.unit:
+        if reference == UNKNOWN:
             self.warnings.append(("crs-missing", "a PLY file names no reference system; its unit is unknown"))
 
     def _mapped(self) -> AnyArray:
@@ -270,7 +280,9 @@ def write_ply(outgoing: Outgoing, path: Path, progress: Progress) -> int:
     record = np.dtype(fields)
     head = ["ply", "format binary_little_endian 1.0", "comment written by Kerb"]
     if outgoing.reference.certainty != "assumed":
-        head.append(f"comment unit {outgoing.reference.unit.code}")
+        if not is_geographic(outgoing.reference):
+            head.append(f"comment unit {outgoing.reference.unit.code}")
+        head.append(f"comment heights {outgoing.reference.vertical_unit.code}")
     if outgoing.reference.code or outgoing.reference.name:
         head.append(f"comment reference system {outgoing.reference.code} {outgoing.reference.name}".replace("\n", " "))
     head.append(f"element vertex {count}")
@@ -291,5 +303,14 @@ def write_ply(outgoing: Outgoing, path: Path, progress: Progress) -> int:
 
 
 def ply_reference(head: PlyHead) -> ReferenceSystem:
-    """The local grid of the unit that a comment of the head names, else unknown."""
-    return local_grid(FILE_UNITS[head.unit]) if head.unit else UNKNOWN
+    """The system or the local grid of the unit that comments of the head name, else unknown."""
+    reference = UNKNOWN
+    if head.system:
+        with suppress(InputError):
+            reference = from_text(head.system)
+    if head.unit:
+        unit = FILE_UNITS[head.unit]
+        reference = replace(reference, unit=unit, vertical_unit=unit) if reference.wkt else local_grid(unit)
+    if head.heights and reference != UNKNOWN:
+        reference = consistent(replace(reference, vertical_unit=FILE_UNITS[head.heights]))
+    return reference

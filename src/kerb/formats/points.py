@@ -14,7 +14,7 @@ from kerb.core.cloud.layout import Columns, Layout, PointStream
 from kerb.core.cloud.quantise import About, FloatStream
 from kerb.core.cloud.setups import DETAIL, SETUP, renumbered, with_setups
 from kerb.core.errors import InputError
-from kerb.core.placing import CONVERT, TRANSFORM, Placing
+from kerb.core.placing import CONVERT, TRANSFORM, Placing, same_system
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.units import LengthUnit
 from kerb.formats.las_read import LasStream
@@ -69,7 +69,7 @@ def _las(path: Path, how: Opening) -> PointStream:
     stream = LasStream(path, how.partial)
     if (how.box is not None or how.spacing > 0) and is_copc(stream):
         return CopcStream(path, how.box, how.spacing)
-    return stream
+    return Upright(stream) if np.any(stream.layout.scale < 0) else stream
 
 
 def _text(path: Path, how: Opening) -> PointStream:
@@ -84,6 +84,9 @@ def _text(path: Path, how: Opening) -> PointStream:
     if reference.certainty != "assumed":
         stream.warnings = [note for note in stream.warnings if note[0] != "crs-missing"]
     return stream
+
+
+LIMIT = 2**31 - 1
 
 
 class Stated:
@@ -105,6 +108,28 @@ class Stated:
     def chunks(self, size: int) -> Iterator[AnyArray]:
         """The records as they are."""
         return self._stream.chunks(size)
+
+
+class Upright:
+    """A stream whose scale is below zero on some axis, which the format allows: the integers change their sign instead."""
+
+    def __init__(self, stream: PointStream) -> None:
+        self._stream = stream
+        self.count = stream.count
+        self._sign = np.where(stream.layout.scale < 0, -1, 1)
+        self.layout = replace(stream.layout, scale=np.abs(stream.layout.scale))
+
+    @property
+    def warnings(self) -> list[tuple[str, str]]:
+        """Those of the stream."""
+        return self._stream.warnings
+
+    def chunks(self, size: int) -> Iterator[AnyArray]:
+        """The records with integers of the other sign."""
+        for records in self._stream.chunks(size):
+            turned = records.copy()
+            turned["xyz"] = np.clip(records["xyz"].astype(np.int64) * self._sign, -LIMIT, LIMIT)
+            yield turned
 
 
 class Scaled:
@@ -173,7 +198,7 @@ class Joined(FloatStream):
     """Several streams as one; each point keeps the number of its file in the column ``source_file``."""
 
     def __init__(self, streams: list[PointStream]) -> None:
-        """Raises InputError, when they are in different units or there are too many."""
+        """Raises InputError, when they are in different units or systems or there are too many."""
         if len(streams) > MOST_FILES:
             raise InputError(f"{len(streams)} files are too many for one cloud; the most is {MOST_FILES}")
         first = streams[0].layout
@@ -181,6 +206,13 @@ class Joined(FloatStream):
             if stream.layout.reference.unit != first.reference.unit:
                 words = f"{stream.layout.reference.unit.plural}, the first file in {first.reference.unit.plural}"
                 raise InputError(f"{stream.layout.source}: is in {words}; convert it before joining")
+            own = stream.layout.reference
+            if own.vertical_unit != first.reference.vertical_unit:
+                words = f"{own.vertical_unit.plural}, those of the first file in {first.reference.vertical_unit.plural}"
+                raise InputError(f"{stream.layout.source}: heights are in {words}; convert it before joining")
+            if own.wkt and first.reference.wkt and not same_system(own, first.reference):
+                words = f"{own.name}, the first file in {first.reference.name}"
+                raise InputError(f"{stream.layout.source}: is in {words}; transform it before joining")
         self._streams = streams
         self._kinds = _shared_kinds(streams)
         names = [Path(stream.layout.source).name for stream in streams]

@@ -13,10 +13,9 @@ from typing import Any
 from kerb.core.errors import FormatError, InputError
 from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
 from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE
-from kerb.core.units import FILE_UNITS
 from kerb.formats.opened import first_bytes
 from kerb.formats.text_points import looks_like_survey
-from kerb.formats.text_table import Sniffed, sniffed
+from kerb.formats.text_table import Sniffed, headed, sniffed
 
 Notes = list[tuple[str, str]]
 FIRST_TOLERANCE = 0.01
@@ -204,16 +203,8 @@ def _text(path: Path) -> Examined:
     cloud = Offer(CLOUD, "", "Point cloud", look.about)
     survey = Offer(POINTS, "", "Survey points", look.about)
     offers = (survey, cloud) if looks_like_survey(path, look) else (cloud, survey)
-    unit = _unit_in_headings(look.plan.headings)
-    reference = local_grid(FILE_UNITS[unit]) if unit else UNKNOWN
-    return Examined(path, "text", reference, offers, [] if unit else [NO_SYSTEM], look)
-
-
-def _unit_in_headings(headings: tuple[str, ...]) -> str:
-    """The unit that headings such as ``easting (m)`` name, empty when none or several do."""
-    named = {heading.rpartition("(")[2].rstrip(") ").lower() for heading in headings if heading.rstrip().endswith(")")}
-    units = [unit for unit in named if unit in FILE_UNITS]
-    return units[0] if len(units) == 1 else ""
+    reference = headed(look.plan)
+    return Examined(path, "text", reference, offers, [NO_SYSTEM] if reference == UNKNOWN else [], look)
 
 
 @dataclass(frozen=True)

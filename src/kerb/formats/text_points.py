@@ -30,6 +30,7 @@ from kerb.formats.text_table import (
     RED,
     Sniffed,
     TextPlan,
+    headed,
     sniffed,
     split,
     value,
@@ -57,9 +58,12 @@ class TextStream(FloatStream):
         look = sniffed(path) if plan is None else None
         self.plan = look.plan if look is not None else plan or TextPlan()
         self.plan.check(path)
+        if reference == UNKNOWN:
+            reference = headed(self.plan)
         about = About(str(path), "text", reference, {"text_plan": _plan_json(self.plan)})
         super().__init__(self._read, about, look.about if look else max(path.stat().st_size // 30, 1))
-        self.warnings.append(("crs-missing", "a text file names no reference system; its unit is unknown"))
+        if reference == UNKNOWN:
+            self.warnings.append(("crs-missing", "a text file names no reference system; its unit is unknown"))
         if self.plan.column(ELEVATION) is None:
             self.warnings.append(("no-elevation", "no column holds elevations; they are zero"))
 

@@ -13,6 +13,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kerb.core.errors import FormatError, InputError
+from kerb.core.reference import UNKNOWN, ReferenceSystem, local_grid
+from kerb.core.units import FILE_UNITS, LengthUnit
 
 LOOK_BYTES = 256_000
 LONGEST_LINE = 200_000
@@ -99,6 +101,21 @@ class Sniffed:
     rows: tuple[tuple[str, ...], ...]
     named: bool
     about: int
+
+
+def headed(plan: TextPlan) -> ReferenceSystem:
+    """The local grid of the units that the headings name in brackets, ``easting (ft)``; unknown where they do not."""
+    east, up = (_unit_in(plan, role) for role in (EASTING, ELEVATION))
+    if east is None:
+        return UNKNOWN
+    return replace(local_grid(east), vertical_unit=up or east)
+
+
+def _unit_in(plan: TextPlan, role: str) -> LengthUnit | None:
+    column = plan.column(role)
+    text = plan.headings[column] if column is not None and column < len(plan.headings) else ""
+    named = re.search(r"[(\[]\s*([A-Za-z-]+)\s*[)\]]\s*$", text)
+    return FILE_UNITS.get(named.group(1).lower()) if named else None
 
 
 def sniffed(path: Path) -> Sniffed:

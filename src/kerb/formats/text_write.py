@@ -11,10 +11,12 @@ from kerb.core.cloud.outgoing import Outgoing, bounds
 from kerb.core.errors import OutputError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.units import LengthUnit
+from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.formats.written import placed_when_complete
 
 TEXT_SUFFIXES = (".xyz", ".pts", ".csv", ".txt", ".asc")
+# A tenth of a millimetre on the ground.
+DEGREE_DECIMALS = 9
 COLOURS = ("red", "green", "blue")
 
 
@@ -39,7 +41,7 @@ def write_text_cloud(outgoing: Outgoing, path: Path, progress: Progress) -> int:
     done = 0
     with placed_when_complete(path) as partial, open(partial, "w", encoding="utf-8", newline="\n") as stream:
         if suffix in (".csv", ".txt"):
-            unit = outgoing.reference.unit.code
+            unit = "deg" if is_geographic(outgoing.reference) else outgoing.reference.unit.code
             heights = outgoing.reference.vertical_unit.code
             heads = [f"easting ({unit})", f"northing ({unit})", f"elevation ({heights})", *names]
             csv.writer(stream, lineterminator="\n").writerow(heads)
@@ -60,19 +62,24 @@ def _format(kind: np.dtype) -> str:
     return "%.9g" if kind.itemsize <= 4 else "%.17g"
 
 
-def write_survey_csv(points: SurveyPoints, path: Path, unit: LengthUnit, order: str = "penzd") -> int:
+def write_survey_csv(points: SurveyPoints, path: Path, reference: ReferenceSystem, order: str = "penzd") -> int:
     """Write survey points as CSV with a heading; ``order`` is the trade's: p name, e, n, z, d code.
+
+    Plan and heights have as many decimals as a tenth of a millimetre needs in their unit.
 
     Returns the number of points. Raises OutputError.
     """
-    heads = {"p": "name", "e": f"easting ({unit.code})", "n": f"northing ({unit.code})",
-             "z": f"elevation ({unit.code})", "d": "code"}  # fmt: skip
+    degrees, heights = is_geographic(reference), reference.vertical_unit
+    unit = "deg" if degrees else reference.unit.code
+    plan, up = DEGREE_DECIMALS if degrees else reference.unit.decimals, heights.decimals
+    heads = {"p": "name", "e": f"easting ({unit})", "n": f"northing ({unit})",
+             "z": f"elevation ({heights.code})", "d": "code"}  # fmt: skip
     with placed_when_complete(path) as partial, open(partial, "w", encoding="utf-8", newline="") as stream:
         out = csv.writer(stream, lineterminator="\n")
         out.writerow([*(heads[letter] for letter in order), *points.extra])
         for row in range(points.count):
             e, n, z = points.xyz[row].tolist()
-            cells = {"p": points.names[row], "e": f"{e:.4f}", "n": f"{n:.4f}",
-                     "z": "" if np.isnan(z) else f"{z:.4f}", "d": points.codes[row]}  # fmt: skip
+            cells = {"p": points.names[row], "e": f"{e:.{plan}f}", "n": f"{n:.{plan}f}",
+                     "z": "" if np.isnan(z) else f"{z:.{up}f}", "d": points.codes[row]}  # fmt: skip
             out.writerow([*(cells[letter] for letter in order), *(values[row] for values in points.extra.values())])
     return points.count

@@ -88,7 +88,7 @@ def write_thing(item: Placed, path: Path, progress: Progress, source: Path | Non
     if suffix == ".csv" and isinstance(thing, SurveyPoints):
         from kerb.formats.text_write import write_survey_csv
 
-        write_survey_csv(thing, path, item.reference.unit)
+        write_survey_csv(thing, path, item.reference)
     elif suffix == ".dxf":
         return _dxf(item, path)
     elif suffix == ".xml":

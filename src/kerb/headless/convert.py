@@ -16,19 +16,18 @@ from kerb.core.cloud.outgoing import from_store, from_stream
 from kerb.core.cloud.sieve import Sieve, Sieved
 from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.errors import InputError, OutputError
-from kerb.core.geometry import polygon
-from kerb.core.placing import CONVERT, TRANSFORM, Placing
+from kerb.core.placing import CONVERT, TRANSFORM, Placing, degrees_of
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, from_text
 from kerb.core.things import CLOUD, LINES, MODEL, POINTS, SURFACE, PictureRef, Placed, relocated
 from kerb.core.units import length_unit
-from kerb.formats.points import Joined, Opening, open_points, placed, stated_system, stated_unit
-from kerb.formats.polygons import one_polygon
+from kerb.formats.points import Joined, Opening, middle_of, open_points, placed, stated_system, stated_unit
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, examine
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.headless.choosing import Search, chosen, without
 from kerb.headless.options import check_output, progress_to_terminal, workspace
+from kerb.headless.placed import areas_of
 from kerb.studies.outcome import Figure, Input, Note, Outcome
 
 
@@ -45,14 +44,22 @@ class Wish:
     thinning: Thinning | None = None
     without: tuple[Search, ...] = ()
     only: tuple[Filter, ...] = ()
+    within: str = ""
 
-    def placing(self, source: ReferenceSystem) -> Placing:
-        """What is done with numbers in ``source``. Raises InputError, when the system is not known."""
+    def sieve_in(self, source: ReferenceSystem) -> tuple[Sieve, list[Note]]:
+        """The sieve for numbers in ``source``, the areas brought there. Raises InputError naming their file."""
+        if not self.within:
+            return self.sieve, []
+        areas, notes = areas_of(self.within, source)
+        return replace(self.sieve, areas=tuple(item.area for item in areas)), notes
+
+    def placing(self, source: ReferenceSystem, place: tuple[float, float] | None = None) -> Placing:
+        """What is done with numbers in ``source`` round a place. Raises InputError, when the system is not known."""
         if self.to_crs:
             target = from_text(self.to_crs)
             if self.unit:
                 target = replace(target, unit=length_unit(self.unit), vertical_unit=length_unit(self.unit))
-            return Placing(TRANSFORM, source, target)
+            return Placing(TRANSFORM, source, target, at=degrees_of(source, place))
         if self.unit:
             unit = length_unit(self.unit)
             return Placing(CONVERT, source, replace(source, unit=unit, vertical_unit=unit))
@@ -82,7 +89,7 @@ def run_convert(args: argparse.Namespace) -> Outcome:
         thinning.check()
     wish = Wish(
         _sieve(args), args.unit_in or "", args.crs or "", args.unit or "", args.to_crs or "", args.partial, thinning,
-        args.without, tuple(args.only),
+        args.without, tuple(args.only), str(args.within or ""),
     )  # fmt: skip
     progress = progress_to_terminal()
     seen = [examine(path) for path in inputs]
@@ -97,13 +104,9 @@ def _sieve(args: argparse.Namespace) -> Sieve:
         raise InputError("--every must be one or more")
     if not 0 <= args.spacing < float("inf"):
         raise InputError("--spacing must be above zero")
-    ring: tuple[tuple[float, float], ...] = ()
-    if args.within:
-        path, _, name = str(args.within).partition("#")
-        ring = tuple(map(tuple, polygon.checked(one_polygon(Path(path), name).xy, path).tolist()))
     # With --thin these say how the points of the whole cloud are thinned, not those of each file as it is read.
     every, spacing = (1, 0.0) if args.thin else (args.every, args.spacing)
-    return Sieve(every, spacing, tuple(args.classes or ()), ring)
+    return Sieve(every, spacing, tuple(args.classes or ()))
 
 
 def _kind(seen: list[Examined], out: Path) -> str:
@@ -120,18 +123,21 @@ def _kind(seen: list[Examined], out: Path) -> str:
 
 
 def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress) -> Outcome:
-    box = wish.sieve.bounds()
     placings, streams, read = [], [], []
+    placing_notes: list[Note] = []
     for path in inputs:
-        stream = open_points(path, how=Opening(wish.partial, box=box, spacing=wish.sieve.spacing))
+        stream = open_points(path, wish.partial)
+        sieve, areas = wish.sieve_in(wish.stated(stream.layout.reference))
+        placing_notes += [note for note in areas if note not in placing_notes]
+        stream = open_points(path, how=Opening(wish.partial, box=sieve.bounds(), spacing=sieve.spacing))
         if wish.crs_in:
             stream = stated_system(stream, wish.stated(stream.layout.reference))
         elif wish.unit_in:
             stream = stated_unit(stream, length_unit(wish.unit_in))
         source = stream.layout.reference
-        sieved = Sieved(stream, wish.sieve)
+        sieved = Sieved(stream, sieve)
         read.append((path, sieved, source))
-        placings.append(wish.placing(source))
+        placings.append(wish.placing(source, middle_of(stream)))
         streams.append(placed(sieved, placings[-1]))
     joined = streams[0] if len(streams) == 1 else Joined(streams)
     if wish.thinning is None and not wish.without and not wish.only:
@@ -146,7 +152,7 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
         "count_out": Figure(written, "", "Points written"),
     }
     said = [note for note in joined.warnings if note[0] != "thinned"]
-    outcome.warnings = [Note(*note) for note in [*said, *notes]]
+    outcome.warnings = [*placing_notes, *(Note(*note) for note in [*said, *notes])]
     if not unit.wkt and placings[0].source.wkt:
         words = f"numbers are now {unit.unit.plural}; the reference system's record was left out"
         outcome.warnings.append(Note("crs-dropped", words))

@@ -293,12 +293,12 @@ def source_missing(holding: Holding) -> bool:
     return bool(holding.source) and not Path(holding.source).exists()
 
 
-def set_system(job: Job, reference: ReferenceSystem) -> Change:
+def set_system(reference: ReferenceSystem) -> Change:
     """Label the whole job with a reference system: no number changes. Every holding takes the label."""
-    for holding in job.state.holdings:
-        job.label(holding, reference)
 
     def apply(state: JobState) -> JobState:
-        return replace(state, title=replace(state.title, unit=reference.unit.code, reference=reference.to_json()))
+        title = replace(state.title, unit=reference.unit.code, reference=reference.to_json())
+        held = tuple(replace(holding, label=reference.to_json()) for holding in state.holdings)
+        return replace(state, title=title, holdings=held)
 
     return Change(f"Set the reference system: {reference.sentence}", apply, reference.to_json())

@@ -243,6 +243,9 @@ class Job:
         if store.sets != holding.sets:
             store.take_sets(holding.sets)
         store.part_names = {part.name: part.number for part in holding.parts}
+        wanted = ReferenceSystem.from_json(holding.label or store.meta.reference)
+        if store.reference != wanted:
+            store.reference = wanted
         store.place(holding.placement)
         return store
 
@@ -250,11 +253,14 @@ class Job:
         """Points, lines, a surface, model or picture of a holding, where it is placed. Raises JobError."""
         if holding.data not in self._things:
             self._things[holding.data] = vault.load_thing(self.folder / holding.data)
+        item = self._things[holding.data]
+        if holding.label:
+            item = replace(item, reference=ReferenceSystem.from_json(holding.label))
         if holding.placement is None or holding.placement.still:
-            return self._things[holding.data]
-        key = f"{holding.data} {holding.edited} {holding.placement}"
+            return item
+        key = f"{holding.data} {holding.edited} {holding.placement} {holding.label}"
         if key not in self._things:
-            self._things[key] = moved(self._things[holding.data], holding.placement)
+            self._things[key] = moved(item, holding.placement)
         return self._things[key]
 
     def keep_thing(self, holding: Holding, item: Placed) -> None:
@@ -291,14 +297,6 @@ class Job:
     def bounds_of(self, holding: Holding) -> tuple[Floats, Floats]:
         """Lowest and highest corner, (3,) each; NaN elevations where it has none. Raises JobError."""
         return self.store(holding).bounds if holding.kind == CLOUD else self.thing(holding).bounds
-
-    def label(self, holding: Holding, reference: ReferenceSystem) -> None:
-        """Label a holding with a reference system; its numbers stay. Raises JobError."""
-        if holding.kind == CLOUD:
-            self.store(holding).set_reference(reference)
-        else:
-            vault.set_reference(self.folder / holding.data, reference)
-            self._things.pop(holding.data, None)
 
     def record_text(self) -> str:
         """The job record, to read."""

@@ -40,6 +40,7 @@ class Holding:
     given since the import, one after the other, and ``filters`` say which of the rest are shown; ``computed`` marks
     each attribute anew whenever it is computed, so that what was found by it before is known to be stale. ``edited``
     marks data that were replaced in place, and ``placement`` moves the holding without a number of it being changed.
+    ``label`` is the reference system the analyst says its numbers are in, where that is not what its file said.
     """
 
     id: str
@@ -61,6 +62,7 @@ class Holding:
     computed: dict[str, str] = field(default_factory=dict)
     edited: str = ""
     placement: Rigid | None = None
+    label: dict[str, Any] = field(default_factory=dict)
 
     @property
     def sets(self) -> PointSets:

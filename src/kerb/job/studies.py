@@ -177,6 +177,8 @@ def mark_of(holding: Holding | None, value: Any) -> Any:
         list(holding.given),
         place,
     ]
+    if holding.label:
+        mark.append(holding.label)
     if isinstance(value, Scope):
         mark.append([part.points for part in holding.parts if part.name == value.part])
         mark.append([holding.computed.get(condition.column, "") for condition in value.only])

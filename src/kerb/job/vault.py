@@ -63,18 +63,6 @@ def load_thing(folder: Path) -> Placed:
         raise JobError(f"{folder}: the imported data cannot be read ({error})") from None
 
 
-def set_reference(folder: Path, reference: ReferenceSystem) -> None:
-    """Label a kept thing with another reference system; its numbers stay. Raises JobError."""
-    try:
-        head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
-        head["reference"] = reference.to_json()
-        partial = folder / f"{HEAD}.partial"
-        partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
-        partial.replace(folder / HEAD)
-    except (OSError, ValueError) as error:
-        raise JobError(f"{folder}: cannot be labelled ({error})") from None
-
-
 def _taken_apart(thing: Any) -> tuple[dict[str, Any], dict[str, Any]]:
     if isinstance(thing, SurveyPoints):
         words = {"names": thing.names, "codes": thing.codes, "extra": thing.extra}

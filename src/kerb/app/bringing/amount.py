@@ -24,6 +24,7 @@ from kerb.app.sheets.fields import section
 from kerb.app.widgets import made, there
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet, bounds_of
 from kerb.core.quantity import count, symbol
 from kerb.core.things import CLOUD, LINES, MODEL
@@ -41,7 +42,7 @@ class AmountPanel(QWidget):
         super().__init__()
         self.session = session
         self.prospect: Prospect | None = None
-        self.areas: dict[str, tuple[tuple[float, float], ...]] = {}
+        self.areas: dict[str, Area] = {}
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(18)
@@ -167,11 +168,10 @@ class AmountPanel(QWidget):
             self.within.addItem("box of the job's data", JOB_BOX)
         for holding in job.state.of_kind(LINES):
             lines = job.thing(holding).thing
-            for number, line in enumerate(lines.lines[:200] if isinstance(lines, LineSet) else (), 1):
-                if line.closed:
-                    name = f"{holding.name}: {line.name or number}"
-                    self.areas[name] = tuple(map(tuple, line.xyz[:, :2].tolist()))
-                    self.within.addItem(name, name)
+            for number, area in enumerate(lines.shapes()[:200] if isinstance(lines, LineSet) else (), 1):
+                name = f"{holding.name}: {area.name or number}"
+                self.areas[name] = area
+                self.within.addItem(name, name)
         self.within.setCurrentIndex(max(self.within.findData(kept), 0))
 
     def _tick_all(self, on: bool) -> None:
@@ -217,7 +217,7 @@ class AmountPanel(QWidget):
             boxes = [self.session.open_job.bounds_of(holding) for holding in self.session.open_job.state.holdings]
             low, high = bounds_of(np.concatenate(boxes))
             return replace(sieve, box=boxed(low, high).box)
-        return replace(sieve, ring=self.areas[where]) if where in self.areas else sieve
+        return replace(sieve, areas=(self.areas[where],)) if where in self.areas else sieve
 
 
 def _number(text: str, what: str) -> float:

@@ -198,7 +198,7 @@ class DataActions(QObject):
 
     def _label_job(self, system: ReferenceSystem) -> None:
         try:
-            self.session.execute(holdings.set_system(self.session.open_job, system))
+            self.session.execute(holdings.set_system(system))
         except KerbError as error:
             self.session.complained.emit("Not labelled", str(error))
 

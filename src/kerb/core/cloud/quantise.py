@@ -18,7 +18,10 @@ from kerb.core.errors import FormatError
 from kerb.core.reference import UNKNOWN, ReferenceSystem, is_geographic
 
 FINE_M = 0.0001
-FINE_DEG = 1e-7
+FINE_DEG = 1e-9
+WIDE_DEG, COARSE_DEG = 0.5, 1e-7
+# Numbers of no known unit may be degrees or kilometres: a small extent gets a grid of a millionth of it.
+SMALL, SHARE = 10.0, 1e-6
 REACH = 2**31 - 2
 FIRST_LOOK = 4096
 
@@ -47,10 +50,16 @@ class Grid:
         """A grid about the middle of (n, 3) points, as fine as the reference system's unit asks for."""
         good = points[np.isfinite(points).all(axis=1)]
         origin = np.floor(np.median(good, axis=0)) if len(good) else np.zeros(3)
-        plan = FINE_DEG if is_geographic(reference) else FINE_M
+        extent = float(np.ptp(good[:, :2], axis=0).max()) if len(good) else 0.0
+        unknown = reference.certainty == "assumed"
+        plan = _fine(extent) if unknown else FINE_M
+        if is_geographic(reference):
+            plan = FINE_DEG if extent < WIDE_DEG else COARSE_DEG
         # A tenth of a millimetre in metres is a tenth of a thousandth in feet too: both have four decimals.
         plan = plan / reference.unit.metres if reference.unit.metres < 0.1 else plan
         height = FINE_M / reference.vertical_unit.metres if reference.vertical_unit.metres < 0.1 else FINE_M
+        if unknown:
+            height = min(height, _fine(float(np.ptp(good[:, 2])) if len(good) else 0.0))
         return Grid(np.array([plan, plan, height]), origin)
 
     def integers(self, points: Floats) -> tuple[Ints32, Mask, Mask]:
@@ -61,6 +70,13 @@ class Grid:
             beyond: Mask = np.asarray(~broken & (np.abs(whole) > REACH).any(axis=1))
         keep = ~(broken | beyond)
         return whole[keep].astype(np.int32), broken, beyond
+
+
+def _fine(extent: float) -> float:
+    """A step for numbers of no known unit."""
+    if not 0 < extent < SMALL:
+        return FINE_M
+    return float(np.clip(10 ** np.floor(np.log10(SHARE * extent)), FINE_DEG, FINE_M))
 
 
 class FloatStream:

@@ -11,14 +11,15 @@ from kerb.core.arrays import AnyArray, Floats, Mask
 from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.sieve_kernels import admit
 from kerb.core.errors import InputError
-from kerb.core.geometry import polygon
+from kerb.core.geometry.area import Area, inside_any
 
 FIRST_TABLE = 1 << 16
 
 
 @dataclass(frozen=True)
 class Sieve:
-    """Which points go through. ``spacing`` keeps the first point of each cube of that size; ``ring`` is (k, 2).
+    """Which points go through. ``spacing`` keeps the first point of each cube of that size; ``areas`` are those
+    that points must lie in, holes left out.
 
     ``box`` is two corners (easting, northing). Lengths are in the unit of the stream. Raises InputError for settings
     that make no sense.
@@ -27,7 +28,7 @@ class Sieve:
     every: int = 1
     spacing: float = 0.0
     classes: tuple[int, ...] = ()
-    ring: tuple[tuple[float, float], ...] = ()
+    areas: tuple[Area, ...] = ()
     box: tuple[tuple[float, float], tuple[float, float]] | None = None
 
     def __post_init__(self) -> None:
@@ -53,8 +54,8 @@ class Sieve:
             words.append(f"one point in each cube of {self.spacing:g}")
         if self.classes:
             words.append(f"classes {', '.join(map(str, self.classes))}")
-        if self.ring:
-            words.append("inside a polygon")
+        if self.areas:
+            words.append("inside a polygon" if len(self.areas) == 1 else f"inside {len(self.areas)} polygons")
         if self.box:
             words.append("inside a box")
         return "; ".join(words)
@@ -65,9 +66,9 @@ class Sieve:
         if self.box is not None:
             lows.append(np.array(self.box[0]))
             highs.append(np.array(self.box[1]))
-        if self.ring:
-            lows.append(np.array(self.ring).min(axis=0))
-            highs.append(np.array(self.ring).max(axis=0))
+        if self.areas:
+            lows.append(np.min([area.outline.min(axis=0) for area in self.areas], axis=0))
+            highs.append(np.max([area.outline.max(axis=0) for area in self.areas], axis=0))
         return (np.max(lows, axis=0), np.min(highs, axis=0)) if lows else None
 
 
@@ -118,20 +119,20 @@ class Sieved:
         """Records that go through, in file order."""
         self.seen = self.passed = 0
         cells = CellSet(self.sieve.spacing) if self.sieve.spacing > 0 else None
-        ring = np.array(self.sieve.ring) if self.sieve.ring else None
         for records in self._stream.chunks(size):
             keep = (np.arange(self.seen, self.seen + len(records)) % self.sieve.every) == 0
             self.seen += len(records)
             if self.sieve.classes:
                 codes = self.layout.split(records).get("classification")
-                if codes is not None:
-                    keep &= np.isin(codes, self.sieve.classes)
+                if codes is None:
+                    raise InputError(f"{self.layout.source}: has no classes to choose points by")
+                keep &= np.isin(codes, self.sieve.classes)
             points = self.layout.origin + records["xyz"] * self.layout.scale
             if self.sieve.box is not None:
                 low, high = self.sieve.box
                 keep &= np.all((points[:, :2] >= low) & (points[:, :2] <= high), axis=1)
-            if ring is not None:
-                keep &= polygon.contains(ring, points)
+            if self.sieve.areas:
+                keep &= inside_any(self.sieve.areas, points)
             if cells is not None:
                 keep[keep] = cells.first_in_cell(points[keep])
             self.passed += int(keep.sum())

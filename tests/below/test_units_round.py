@@ -1,0 +1,288 @@
+"""Every reader after every writer, out and back twice: places to a tenth of a millimetre, units and system said."""
+
+import json
+from dataclasses import replace
+
+import laspy
+import numpy as np
+import pyproj
+
+from kerb.core.cloud.outgoing import from_stream
+from kerb.core.placing import CONVERT, Placing, consistent, same_system, suggested
+from kerb.core.progress import silent
+from kerb.core.reference import ReferenceSystem, from_text, is_geographic, local_grid
+from kerb.core.units import FILE_UNITS, FOOT, METRE, US_SURVEY_FOOT
+from kerb.formats.points import open_points, placed, stated_system, stated_unit
+from kerb.formats.write_things import write_cloud
+from kerb.job import holdings
+from kerb.job.job import Job
+from tests.support import CommandLine, Folder, Points
+
+WRITERS = ("las", "laz", "ply", "e57", "csv", "xyz")
+# Plan and heights of a system: local grids of the three units, projected in each, degrees, and heights in another unit.
+SYSTEMS = {
+    "local m": (local_grid(METRE), [3_000.0, 5_000.0, 40.0]),
+    "local ft": (local_grid(FOOT), [3_000.0, 5_000.0, 140.0]),
+    "local us-ft": (local_grid(US_SURVEY_FOOT), [3_000.0, 5_000.0, 140.0]),
+    "utm": (from_text("EPSG:25832"), [512_000.0, 5_804_000.0, 60.0]),
+    "ft": (from_text("EPSG:2222"), [700_000.0, 900_000.0, 1_000.0]),
+    "us-ft": (from_text("EPSG:2229"), [6_500_000.0, 1_850_000.0, 300.0]),
+    "us-ft over m": (from_text("EPSG:2229+5703"), [6_500_000.0, 1_850_000.0, 90.0]),
+    "m over ft": (from_text("EPSG:26911+6360"), [380_000.0, 3_770_000.0, 300.0]),
+    "degrees": (from_text("EPSG:4326"), [9.01, 52.35, 60.0]),
+}
+TENTH_M = 0.0001
+
+
+def places(reference, middle, seed=3):
+    """Points over 60 m round a place, in the numbers of a system, with five decimals of metres."""
+    rng = np.random.default_rng(seed)
+    across = np.round(rng.uniform(-30, 30, (400, 2)), 4)
+    plan = 1 / 111_000 if is_geographic(reference) else 1 / reference.unit.metres
+    up = np.round(rng.uniform(-4, 4, 400), 4) / reference.vertical_unit.metres
+    return np.column_stack([across * plan, up]) + middle
+
+
+def stream_of(points, reference):
+    stream = Points(points, scale=1e-4)
+    scale = np.array([1e-9, 1e-9, 2e-5]) if is_geographic(reference) else np.full(3, 2e-5)
+    origin = np.floor(points.mean(axis=0))
+    stream.records["xyz"] = np.round((points - origin) / scale)
+    stream.layout = replace(stream.layout, scale=scale, origin=origin, reference=reference)
+    return stream
+
+
+def read(stream):
+    rows = np.concatenate(list(stream.chunks(10_000)))
+    return stream.layout.origin + rows["xyz"] * stream.layout.scale, stream.layout.reference
+
+
+def metres(points, reference):
+    """Places in metres, so that files in another unit compare."""
+    plan = 111_000 if is_geographic(reference) else reference.unit.metres
+    return points * [plan, plan, reference.vertical_unit.metres]
+
+
+class RoundTrips(Folder):
+    def test_out_and_back_twice(self):
+        for name, (reference, middle) in SYSTEMS.items():
+            for kind in WRITERS:
+                with self.subTest(system=name, file=kind):
+                    first = places(reference, middle)
+                    stream = stream_of(first, reference)
+                    for turn in range(2):
+                        path = self.folder / f"{name}-{turn}.{kind}".replace(" ", "_")
+                        write_cloud(from_stream(stream), path, silent())
+                        stream = open_points(path)
+                        found, says = read(stream)
+                        if says.certainty == "assumed":
+                            # The format cannot say it: the analyst does.
+                            stream = stated_system(stream, reference)
+                            found, says = read(stream)
+                        a, b = metres(first, reference), metres(found, says)
+                        a, b = a[np.lexsort(a.T)], b[np.lexsort(b.T)]
+                        self.assertLess(np.abs(a - b).max(), 1.01 * TENTH_M)
+                        if reference.wkt and says.wkt:
+                            self.assertTrue(same_system(says, reference))
+                        elif kind in ("las", "laz") and reference.wkt:
+                            self.fail("the system was lost")
+                        if kind not in ("e57", "xyz") and not is_geographic(reference):
+                            self.assertEqual(says.unit, reference.unit)
+                            self.assertEqual(says.vertical_unit, reference.vertical_unit)
+
+    def test_converted_and_written_again_is_converted_once(self):
+        """Heights in feet over a plan in metres made metres: read again, and once more, they stay what they are."""
+        for name in ("m over ft", "us-ft over m"):
+            reference, middle = SYSTEMS[name]
+            first = places(reference, middle)
+            stream = stream_of(first, reference)
+            want = first[:, 2] * reference.vertical_unit.metres / reference.unit.metres
+            for kind in ("las", "ply", "csv"):
+                current = stream
+                for turn in range(3):
+                    own = current.layout.reference
+                    current = placed(current, suggested(own, None, own.unit))
+                    path = self.folder / f"even-{kind}-{turn}-{name[:2]}.{kind}"
+                    write_cloud(from_stream(current), path, silent())
+                    current = open_points(path)
+                    found, says = read(current)
+                    self.assertEqual(says.vertical_unit, reference.unit)
+                    np.testing.assert_allclose(np.sort(found[:, 2]), np.sort(want), rtol=0, atol=4 * TENTH_M)
+
+
+class Heights(Folder):
+    def test_after_a_transformation_with_heights_they_are_in_the_unit_that_is_said(self):
+        for system, unit in (("EPSG:25832+5783", FOOT), ("EPSG:25832+5783", METRE)):
+            job = ReferenceSystem(**{**vars(from_text("EPSG:25833+5783")), "unit": METRE, "vertical_unit": unit})
+            placing = suggested(from_text(system), job, METRE)
+            placing = Placing(
+                placing.how, placing.source, ReferenceSystem(**{**vars(placing.target), "vertical_unit": unit})
+            )
+            moved = placing.mapper()(np.array([[512_000.0, 5_804_000.0, 60.0]]))
+            self.assertAlmostEqual(moved[0, 2], 60.0 / unit.metres, places=3)
+            says = placing.result
+            self.assertEqual(says.vertical_unit, unit)
+            self.assertAlmostEqual(pyproj.CRS.from_wkt(says.wkt).axis_info[2].unit_conversion_factor, unit.metres)
+        source = ReferenceSystem(**{**vars(from_text("EPSG:25832")), "unit": FOOT, "vertical_unit": FOOT})
+        feet = Placing("transform", source, from_text("EPSG:25833"))
+        moved = feet.mapper()(np.array([[512_000.0, 5_804_000.0, 60.0]]) / 0.3048)
+        plain = Placing("transform", from_text("EPSG:25832"), from_text("EPSG:25833"))
+        np.testing.assert_allclose(moved, plain.mapper()(np.array([[512_000.0, 5_804_000.0, 60.0]])), rtol=0, atol=1e-4)
+
+    def test_a_definition_follows_its_heights(self):
+        for code in ("EPSG:2229", "EPSG:2229+5703", "EPSG:26911+6360", "EPSG:4326", "EPSG:4979"):
+            for unit in (METRE, FOOT, US_SURVEY_FOOT):
+                system = ReferenceSystem(**{**vars(from_text(code)), "vertical_unit": unit})
+                found = consistent(system)
+                again = from_text(found.wkt)
+                self.assertEqual(again.vertical_unit if not is_geographic(again) or "+" in again.name
+                                 or len(pyproj.CRS.from_wkt(found.wkt).axis_info) > 2 else unit, unit, code)  # fmt: skip
+                self.assertTrue(same_system(found, system))
+                self.assertEqual(consistent(found), found)
+        kept = consistent(ReferenceSystem(**{**vars(from_text("EPSG:2229+5703")), "vertical_unit": FOOT}))
+        self.assertIn("North American Vertical Datum 1988", kept.wkt)
+
+    def test_degrees_are_not_multiplied(self):
+        degrees = from_text("EPSG:4326")
+        placing = Placing(CONVERT, degrees, local_grid(FOOT))
+        moved = placing.mapper()(np.array([[9.0, 52.0, 30.48]]))
+        np.testing.assert_allclose(moved, [[9.0, 52.0, 100.0]], atol=1e-9)
+        self.assertTrue(is_geographic(placing.result))
+
+
+class Lesser(CommandLine):
+    def las(self, name, points, system, scale):
+        header = laspy.LasHeader(point_format=6, version="1.4")
+        header.scales, header.offsets = scale, np.floor(points.mean(axis=0))
+        header.add_crs(pyproj.CRS.from_user_input(system))
+        las = laspy.LasData(header)
+        las.X, las.Y, las.Z = np.round((points - header.offsets) / scale).astype(np.int32).T
+        las.write(self.folder / name)
+        return self.folder / name
+
+    def test_a_scale_below_zero_turns_nothing_round(self):
+        points = places(*SYSTEMS["utm"])
+        found = self.json("info", self.las("turned.las", points, "EPSG:25832", [-1e-3, 1e-3, -1e-3]))["figures"]
+        for axis, name in enumerate("enz"):
+            self.assertAlmostEqual(found[f"low_{name}"]["value"], points[:, axis].min(), delta=2e-3)
+            self.assertAlmostEqual(found[f"high_{name}"]["value"], points[:, axis].max(), delta=2e-3)
+        out = self.folder / "part.las"
+        ring = self.folder / "ring.csv"
+        east, north = SYSTEMS["utm"][1][:2]
+        ring.write_text("\n".join(f"{east + x},{north + y}" for x, y in ((-9, -9), (9, -9), (9, 9), (-9, 9))))
+        self.json("convert", self.folder / "turned.las", out, "--within", ring)
+        inside = (np.abs(points[:, :2] - [east, north]) < 9).all(axis=1)
+        self.assertEqual(len(laspy.read(out).points), inside.sum())
+
+    def test_files_of_different_systems_or_units_are_not_joined_without_a_word(self):
+        one = self.las("one.las", places(*SYSTEMS["utm"]), "EPSG:25832", [1e-3] * 3)
+        for system, words in (("EPSG:25833", "transform it"), ("EPSG:25832+5778", ""), ("EPSG:26911+6360", "")):
+            two = self.las("two.las", places(*SYSTEMS["utm"]), system, [1e-3] * 3)
+            status, _ = self.kerb("convert", one, two, self.folder / "both.las", "--force")
+            if words or "6360" in system:
+                self.assertEqual(status, 2, system)
+                self.assertIn("two.las", self.error)
+            else:
+                self.assertEqual(status, 0, self.error)
+
+    def test_an_area_of_another_system_and_with_a_hole_cuts_where_it_lies(self):
+        points = places(*SYSTEMS["utm"])
+        cloud = self.las("cloud.las", points, "EPSG:25832", [1e-4] * 3)
+        change = pyproj.Transformer.from_crs("EPSG:25832", "EPSG:4326", always_xy=True)
+        east, north = SYSTEMS["utm"][1][:2]
+        rings = [
+            [list(change.transform(east + x * half, north + y * half))
+             for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1))] for half in (20, 8)
+        ]  # fmt: skip
+        area = self.folder / "area.geojson"
+        area.write_text(json.dumps({"type": "Polygon", "coordinates": rings}))
+        self.json("convert", cloud, self.folder / "cut.las", "--within", area)
+        away = np.abs(points[:, :2] - [east, north]).max(axis=1)
+        wanted = ((away < 20) & (away > 8)).sum()
+        self.assertAlmostEqual(len(laspy.read(self.folder / "cut.las").points), wanted, delta=3)
+
+    def test_kilometres_keep_their_tenth_of_a_millimetre(self):
+        points = places(*SYSTEMS["utm"])
+        path = self.folder / "km.xyz"
+        np.savetxt(path, points / 1000, fmt="%.8f")
+        stream = stated_unit(open_points(path), FILE_UNITS["km"])
+        found, says = read(stream)
+        self.assertLess(np.abs(np.sort(found * 1000, axis=0) - np.sort(points, axis=0)).max(), 1.1 * TENTH_M)
+        self.assertEqual(says.unit.code, "km")
+
+    def test_the_label_of_a_job_goes_with_undo(self):
+        path = self.folder / "plain.xyz"
+        np.savetxt(path, places(*SYSTEMS["utm"]), fmt="%.4f")
+        job = Job.create(self.folder / "label.kerb")
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(path), silent())
+        job.execute(holdings.added(job, holding))
+        before = job.reference_of(job.state.holdings[0])
+        job.execute(holdings.set_system(from_text("EPSG:25832")))
+        self.assertEqual(job.reference_of(job.state.holdings[0]).code, "EPSG:25832")
+        job.undo()
+        self.assertEqual(job.reference_of(job.state.holdings[0]), before)
+        job.redo()
+        job.save()
+        again = Job.open(job.folder)
+        self.assertEqual(again.reference_of(again.state.holdings[0]).code, "EPSG:25832")
+
+
+class MapConversion(Folder):
+    """IfcMapConversion (ISO 16739-1): turned by abscissa and ordinate, scaled, in the map's unit."""
+
+    def model(self, project="MILLI", scale=0.001, turn=(0.0, 1.0), map_unit=None, system="EPSG:25832"):
+        import ifcopenshell
+        import ifcopenshell.api
+
+        run = ifcopenshell.api.run
+        model = ifcopenshell.file(schema="IFC4")
+        root = run("root.create_entity", model, ifc_class="IfcProject", name="P")
+        length = run("unit.add_si_unit", model, unit_type="LENGTHUNIT", prefix=project or None)
+        run("unit.assign_unit", model, units=[length])
+        context = run("context.add_context", model, context_type="Model")
+        body = run("context.add_context", model, context_type="Model", context_identifier="Body",
+                   target_view="MODEL_VIEW", parent=context)  # fmt: skip
+        wall = run("root.create_entity", model, ifc_class="IfcWall", name="W")
+        metre = 1000.0 if project == "MILLI" else 1.0
+        points = [(0, 0, 0), (10, 0, 0), (10, 1, 0), (0, 1, 0), (0, 0, 3), (10, 0, 3), (10, 1, 3), (0, 1, 3)]
+        faces = [(0, 3, 2, 1), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), (3, 0, 4, 7)]
+        corners = [[float(v) * metre for v in p] for p in points]
+        shape = run("geometry.add_mesh_representation", model, context=body, vertices=[corners], faces=[faces],
+                    force_faceted_brep=False, unit_scale=1.0)  # fmt: skip
+        run("geometry.assign_representation", model, product=wall, representation=shape)
+        unit = None
+        if map_unit == "foot":
+            base = model.createIfcSIUnit(None, "LENGTHUNIT", None, "METRE")
+            ratio = model.createIfcMeasureWithUnit(model.createIfcLengthMeasure(1200 / 3937), base)
+            unit = model.createIfcConversionBasedUnit(
+                model.createIfcDimensionalExponents(1, 0, 0, 0, 0, 0, 0), "LENGTHUNIT", "US SURVEY FOOT", ratio
+            )
+        elif map_unit == "metre":
+            unit = model.createIfcSIUnit(None, "LENGTHUNIT", None, "METRE")
+        target = model.createIfcProjectedCRS(system, None, None, None, None, None, unit)
+        model.createIfcMapConversion(context, target, 500_000.0, 5_800_000.0, 100.0, *turn, scale)
+        path = self.folder / "model.ifc"
+        model.write(str(path))
+        self.assertTrue(root)
+        return path
+
+    def ends(self, path):
+        from kerb.formats.read_things import Reading, read_offer
+        from kerb.formats.recognise import examine
+
+        seen = examine(path)
+        item, _ = read_offer(seen, seen.offers[0], Reading(tuple(seen.offers[0].usual)), silent())
+        return item.bounds, item.reference
+
+    def test_a_quarter_turn_scale_and_units_of_the_map(self):
+        for project, scale in (("MILLI", 0.001), (None, 1.0), ("MILLI", None)):
+            (low, high), reference = self.ends(self.model(project, scale, map_unit="metre"))
+            # Ten metres east become ten metres north, one metre north one metre west.
+            np.testing.assert_allclose(low, [499_999, 5_800_000, 100], atol=1e-6)
+            np.testing.assert_allclose(high, [500_000, 5_800_010, 103], atol=1e-6)
+            self.assertEqual(reference.unit, METRE)
+        foot = US_SURVEY_FOOT.metres
+        (low, high), reference = self.ends(self.model(None, 1 / foot, (1.0, 0.0), map_unit="foot", system="EPSG:2229"))
+        np.testing.assert_allclose(low, np.array([500_000, 5_800_000, 100]) * foot, atol=1e-5)
+        np.testing.assert_allclose(high - low, [10, 1, 3], atol=1e-6)
+        self.assertEqual(reference.unit, METRE)
