@@ -35,7 +35,8 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
             elements.append(straight(_end(child, "Start"), _end(child, "End")))
         elif kind == "Curve":
             right = child.get("rot") != "ccw"
-            elements.append(arc(_end(child, "Start"), _end(child, "Center"), _end(child, "End"), right))
+            length = _number(child, "length") if child.get("length") else None
+            elements.append(arc(_end(child, "Start"), _end(child, "Center"), _end(child, "End"), right, length))
         elif kind == "Spiral":
             elements.append(_spiral(child, elements, name, notes))
         elif kind == "IrregularLine":
@@ -49,7 +50,14 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
         )
     if not elements:
         return None, notes
-    return Alignment(name, start, tuple(elements), _profile(node)), notes
+    profiles = [align for profile in _children(node, "Profile") for align in _children(profile, "ProfAlign")]
+    if len(profiles) > 1:
+        names = ", ".join(f"'{align.get('name') or number}'" for number, align in enumerate(profiles[1:], 2))
+        first = profiles[0].get("name") or "the first"
+        words = f"alignment '{name}' has {len(profiles)} profiles; '{first}' is taken, not {names}"
+        notes.append(("profiles", words))
+    grades = _profile(profiles[0], name, notes) if profiles else ()
+    return Alignment(name, start, tuple(elements), grades), notes
 
 
 def _spiral(node: Any, before: list[Element], name: str, notes: Notes) -> Element:
@@ -90,19 +98,37 @@ def _jumps(elements: list[Element], name: str) -> Notes:
     return [("gap", f"elements of alignment '{name}' are up to {worst:.3f} apart")] if worst > JUMP else []
 
 
-def _profile(node: Any) -> tuple[Grade, ...]:
-    profile = next(_children(node, "Profile"), None)
-    align = next(_children(profile, "ProfAlign"), None) if profile is not None else None
+def levels(geometry: Any) -> list[tuple[float, float]]:
+    """Elevations at the start and end of each element of a <CoordGeom> that has a length; NaN where none is said."""
+    found = []
+    for child in geometry:
+        if _tag(child) in ("Line", "Curve", "Spiral"):
+            ends = [next(_children(child, name), None) for name in ("Start", "End")]
+            words = [(end.text or "").split() if end is not None else [] for end in ends]
+            if words[0][:2] != words[1][:2] or _tag(child) != "Line":
+                first, last = (float(w[2]) if len(w) > 2 else float("nan") for w in words)
+                found.append((first, last))
+    return found
+
+
+def _profile(align: Any, name: str, notes: Notes) -> tuple[Grade, ...]:
     grades = []
-    for child in align if align is not None else ():
+    for child in align:
         kind = _tag(child)
         if kind not in ("PVI", "ParaCurve", "CircCurve", "UnsymParaCurve"):
             continue
         station, elevation = [float(word) for word in (child.text or "").split()][:2]
         length = _number(child, "length") if kind in ("ParaCurve", "CircCurve") else 0.0
+        first = None
         if kind == "UnsymParaCurve":
-            length = 2 * min(_number(child, "lengthIn"), _number(child, "lengthOut"))
-        grades.append(Grade(station, elevation, length))
+            first = _number(child, "lengthIn")
+            length = first + _number(child, "lengthOut")
+        elif kind == "CircCurve":
+            words = (
+                f"a circular vertical curve of alignment '{name}' at {station:g} is read as a parabola of its length"
+            )
+            notes.append(("circular-curve", words))
+        grades.append(Grade(station, elevation, length, first))
     grades.sort(key=lambda grade: grade.station)
     if any(b.station <= a.station for a, b in pairwise(grades)):
         raise ValueError("two points of the profile have the same station")

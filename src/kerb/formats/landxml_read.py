@@ -6,6 +6,7 @@ is invisible. Text that declares a DTD or entities is refused before it is parse
 
 from __future__ import annotations
 
+import mmap
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,7 +21,7 @@ from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.geometry.mesh import Element, TriangleMesh, checked
 from kerb.core.reference import UNKNOWN, ReferenceSystem, from_text, local_grid
 from kerb.core.units import FILE_UNITS, LengthUnit
-from kerb.formats.landxml_alignment import read_alignment
+from kerb.formats.landxml_alignment import levels, read_alignment
 from kerb.formats.opened import first_bytes
 
 UNITS = {"meter": "m", "foot": "ft", "USSurveyFoot": "us-ft", "millimeter": "mm", "centimeter": "cm", "kilometer": "km",
@@ -60,6 +61,8 @@ def read_landxml(path: Path) -> LandXml:
     """
     check_xml(path)
     reader = _Reader(path)
+    if b"pntRef" in _all_bytes(path):
+        reader.named = _named_points(path)
     from lxml import etree
 
     options = {"resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True}
@@ -104,16 +107,28 @@ class _Reader:
         self.corners: Floats = np.empty((0, 3))
         self.faces: Any = np.empty((0, 3), np.int64)
         self.counter = 0
+        self.named: dict[str, str] = {}
 
     def take(self, node: Any) -> None:
         """Take an element that has ended. Raises FormatError naming its line."""
         tag = node.tag.rpartition("}")[2]
         try:
+            if self.named:
+                self._resolve(node)
             self._end(tag, node)
         except (ValueError, IndexError, KeyError) as error:
             raise FormatError(f"{self.path}: line {node.sourceline}: <{tag}> makes no sense ({error})") from None
         if tag in DONE:
             node.clear()
+
+    def _resolve(self, node: Any) -> None:
+        """Places that are given by the name of a point get the point's numbers."""
+        for child in node.iter():
+            key = child.get("pntRef")
+            if key is not None and not (child.text or "").strip():
+                if key not in self.named:
+                    raise ValueError(f"names point '{key}', which the file does not have")
+                child.text = self.named[key]
 
     def _end(self, tag: str, node: Any) -> None:
         if tag in ("Metric", "Imperial"):
@@ -177,7 +192,8 @@ class _Reader:
         if any(len(corner) not in (3, 4) for corner in corners):
             raise ValueError("a face has neither three nor four corners")
         fans = [(c[0], c[k], c[k + 1]) for c in corners for k in range(1, len(c) - 1)]
-        self.faces = np.array(fans, np.int64).reshape(-1, 3)
+        # A surface may have several lists of faces; each adds to it.
+        self.faces = np.concatenate([self.faces, np.array(fans, np.int64).reshape(-1, 3)])
 
     def _surface(self, node: Any) -> None:
         wanted = node.get("name") or "surface"
@@ -209,7 +225,13 @@ class _Reader:
             alignment, notes = read_alignment(geometry, name=node.get("name") or "feature")
             self.out.notes += notes
             if alignment is not None and alignment.elements:
-                self._keep_line(alignment.flattened(0.01)[0], node.get("name") or "", "features")
+                xyz, along = alignment.flattened(0.01)
+                ends = levels(geometry)
+                if len(ends) == len(alignment.elements):
+                    # Elevations of the ends, straight along each element.
+                    marks = np.repeat(alignment.marks, 2)[1:-1]
+                    xyz[:, 2] = np.interp(along, marks, np.ravel(ends))
+                self._keep_line(xyz, node.get("name") or "", "features")
             for line in _children(geometry, "IrregularLine"):
                 for points in [*_children(line, "PntList3D"), *_children(line, "PntList2D")]:
                     size = 3 if points.tag.endswith("3D") else 2
@@ -235,6 +257,26 @@ class _Reader:
         if not (out.points.count or out.lines or out.alignments or out.surfaces):
             raise FormatError(f"{self.path}: holds no points, lines, alignments or surfaces that Kerb reads")
         return out
+
+
+def _all_bytes(path: Path) -> Any:
+    """The file as one run of bytes that is not copied into memory."""
+    with open(path, "rb") as stream:
+        return mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
+
+
+def _named_points(path: Path) -> dict[str, str]:
+    """The numbers of every named point, as text; points may stand behind what names them."""
+    from lxml import etree
+
+    found = {}
+    options = {"resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True, "recover": True}
+    with open(path, "rb") as stream:
+        for _, node in etree.iterparse(stream, events=("end",), tag=["{*}CgPoint"], **options):
+            if node.get("name") and (node.text or "").strip():
+                found[node.get("name")] = node.text.strip()
+            node.clear()
+    return found
 
 
 def _children(node: Any, name: str) -> Iterator[Any]:

@@ -133,6 +133,9 @@ def _alignment(out: Any, alignment: Alignment) -> None:
                 for grade in alignment.profile:
                     kind = "ParaCurve" if grade.curve > 0 else "PVI"
                     extra = {"length": _number(grade.curve)} if grade.curve > 0 else {}
+                    if grade.curve > 0 and grade.before is not None:
+                        kind, (first, last) = "UnsymParaCurve", grade.lengths
+                        extra = {"lengthIn": _number(first), "lengthOut": _number(last)}
                     out.write(_element(kind, extra, f"{_number(grade.station)} {_number(grade.elevation)}"))
 
 

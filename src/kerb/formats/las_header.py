@@ -23,6 +23,8 @@ VLR_HEAD = 54
 EVLR_HEAD = 60
 EVLR_KEPT = 4_000_000
 EXTRA_BYTES = ("LASF_Spec", 4)
+# The detail of a stream that says which of the two kinds of GPS time its times are.
+STANDARD_TIME = "gps_standard"
 LASZIP = ("laszip encoded", 22204)
 
 
@@ -95,6 +97,11 @@ class LasHead:
         return bool(self.block[6] & 0x10)
 
     @property
+    def standard_time(self) -> bool:
+        """Whether times are adjusted standard GPS time and not seconds of the week."""
+        return bool(self.block[6] & 0x01)
+
+    @property
     def scale(self) -> np.ndarray:
         """Scale factors, (3,)."""
         return np.array(struct.unpack_from("<3d", self.block, 131))
@@ -116,6 +123,10 @@ class LasHead:
         block = bytearray(self.block)
         struct.pack_into("<I", block, 96, len(block) + len(body))
         struct.pack_into("<I", block, 100, len(self.records))
+        # Waveforms are not carried over: nothing may point at them, nor say where they are.
+        block[6] &= ~0x06 & 0xFF
+        if len(block) >= 235:
+            struct.pack_into("<Q", block, 227, 0)
         if len(block) >= 247:
             struct.pack_into("<QI", block, 235, 0, 0)
         return bytes(block) + body
@@ -123,6 +134,17 @@ class LasHead:
     def to_laspy(self) -> laspy.LasHeader:
         """The same head as laspy reads it. Raises FormatError when laspy will not have it."""
         return laspy_header(self.to_bytes(), str(self.path))
+
+
+def no_data(header: laspy.LasHeader) -> dict[str, float]:
+    """The value that stands for none, of each extra dimension that has one (ASPRS LAS 1.4 R15, table 24)."""
+    found = {}
+    for record in header.vlrs.get("ExtraBytesVlr"):
+        for item in record.extra_bytes_structs:
+            value = item.no_data
+            if value is not None and np.size(value) == 1:
+                found[item.format_name()] = float(np.ravel(value)[0])
+    return found
 
 
 def laspy_header(blob: bytes, name: str) -> laspy.LasHeader:

@@ -20,7 +20,7 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.layout import Columns, Layout, free_name
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
-from kerb.formats.las_header import LASZIP, LasHead, read_head
+from kerb.formats.las_header import LASZIP, STANDARD_TIME, LasHead, no_data, read_head
 from kerb.formats.las_layers import check_layers
 from kerb.formats.las_reference import reference_of
 
@@ -302,15 +302,30 @@ def _splitter(header: laspy.LasHeader) -> Any:
             own = name == ELEVATION and str(header.generating_software).startswith("Kerb")
             names[name] = name if own else free_name(name, names.values())
 
+    nothing = no_data(header)
+
     def split(records: AnyArray) -> Columns:
         raw = point_format.dtype()
         packed = np.empty(len(records), raw)
         for name in raw.names[3:]:
             packed[name] = records[name]
         points = laspy.PackedPointRecord(packed, point_format)
-        return {own: np.asarray(points[name]) for name, own in names.items()}
+        found = {own: np.asarray(points[name]) for name, own in names.items()}
+        for name, value in nothing.items():
+            if name in names:
+                found[names[name]] = _known(found[names[name]], value)
+        return found
 
     return split
+
+
+def _known(values: AnyArray, nothing: float) -> AnyArray:
+    """Values with what stands for none as NaN; whole numbers become decimals that hold them."""
+    kind = (
+        values.dtype if values.dtype.kind == "f" else np.dtype(np.float64 if values.dtype.itemsize > 2 else np.float32)
+    )
+    wide = values.astype(kind)
+    return np.where(wide == np.asarray(nothing, kind), np.asarray(np.nan, kind), wide)
 
 
 def _details(head: LasHead) -> dict[str, Any]:
@@ -328,6 +343,7 @@ def _details(head: LasHead) -> dict[str, Any]:
         "stated_low": low.tolist(),
         "stated_high": high.tolist(),
         "units": head.extra_units,
+        STANDARD_TIME: bool(head.standard_time),
     }
 
 

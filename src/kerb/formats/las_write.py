@@ -21,13 +21,15 @@ from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, channel
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
-from kerb.formats.las_header import laspy_header
+from kerb.formats.las_header import STANDARD_TIME, laspy_header, no_data
 from kerb.formats.las_units import unit_records
 from kerb.formats.written import placed_when_complete
 
 DROPPED = {"laszip encoded", "copc"}
 PROJECTION = "LASF_Projection"
 EXTRA_KINDS = "uif"
+# Formats 0 to 5 keep whole degrees under another name than the later ones, which count in steps of 0.006 degrees.
+RANK, ANGLE_STEP = "scan_angle_rank", 0.006
 COLOURS = ("red", "green", "blue")
 
 
@@ -43,6 +45,7 @@ def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
     OutputError, when the folder cannot be written or nothing is left to write; Cancelled. Neither leaves a file.
     """
     header = _header(outgoing)
+    nothing = no_data(header)
     colours = _colour_depth(outgoing)
     intensity = _intensity_range(outgoing)
     written = 0
@@ -54,7 +57,7 @@ def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
         for xyz, columns in outgoing.blocks():
             progress.step(written / max(outgoing.count, 1), f"Writing {path.name}")
             if len(xyz):
-                out.write_points(_records(header, xyz, columns, (colours, intensity)))
+                out.write_points(_records(header, xyz, columns, (colours, intensity), nothing))
                 written += len(xyz)
         extended = _extended(outgoing)
         if extended and written:
@@ -66,7 +69,7 @@ def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
 
 def _header(outgoing: Outgoing) -> laspy.LasHeader:
     blob = outgoing.details.get("las_header")
-    if blob is None:
+    if blob is None or _high_classes(outgoing, blob):
         header = _fresh_header(outgoing)
     else:
         header = laspy_header(base64.b64decode(blob), outgoing.source)
@@ -80,10 +83,22 @@ def _header(outgoing: Outgoing) -> laspy.LasHeader:
     return header
 
 
+def _high_classes(outgoing: Outgoing, blob: str) -> bool:
+    """Whether classes do not fit in the five bits that the file's old point format has for them."""
+    if laspy_header(base64.b64decode(blob), outgoing.source).point_format.id >= 6:
+        return False
+    found = (
+        int(columns["classification"].max(initial=0)) for _, columns in outgoing.blocks() if "classification" in columns
+    )
+    return any(most > 31 for most in found)
+
+
 def _fresh_header(outgoing: Outgoing) -> laspy.LasHeader:
     coloured = all(name in outgoing.kinds for name in COLOURS)
     header = laspy.LasHeader(point_format=7 if coloured else 6, version="1.4")
     header.system_identifier, header.generating_software = "OTHER", "Kerb"
+    if outgoing.details.get(STANDARD_TIME):
+        header.global_encoding.gps_time_type = laspy.header.GpsTimeType.STANDARD
     _add_reference(header, outgoing)
     _add_made(header, outgoing)
     return header
@@ -107,13 +122,15 @@ def _add_made(header: laspy.LasHeader, outgoing: Outgoing) -> None:
     """Columns the point format has no place for, as extra dimensions."""
     known = set(header.point_format.dimension_names)
     for name, kind in outgoing.kinds.items():
-        if name in known or kind.kind not in EXTRA_KINDS or kind.itemsize > 8 or kind == np.float16:
+        if name in known or name == RANK or kind.kind not in EXTRA_KINDS or kind.itemsize > 8 or kind == np.float16:
             continue
         unit = outgoing.units.get(name, "")
         header.add_extra_dim(laspy.ExtraBytesParams(name[:32], kind, description=unit[:32]))
 
 
-def _records(header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[bool, Any]) -> Any:
+def _records(
+    header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[bool, Any], nothing: dict[str, float]
+) -> Any:
     points = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
     for axis, name in enumerate("XYZ"):
         points.array[name] = xyz[:, axis]
@@ -121,8 +138,12 @@ def _records(header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[
     wide, intensity = spread
     for name, values in columns.items():
         name = name[:32]
+        if name == RANK and name not in names and "scan_angle" not in columns:
+            name, values = "scan_angle", np.round(np.asarray(values, float) / ANGLE_STEP)
         if name not in names:
             continue
+        if name in nothing and values.dtype.kind == "f":
+            values = np.where(np.isnan(values), nothing[name], values)
         if name in COLOURS:
             values = channel(values, wide)
         elif name == "intensity" and intensity is not None:

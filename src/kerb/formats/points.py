@@ -17,6 +17,7 @@ from kerb.core.errors import InputError
 from kerb.core.placing import CONVERT, TRANSFORM, Placing, same_system
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.units import LengthUnit
+from kerb.formats.las_header import STANDARD_TIME
 from kerb.formats.las_read import LasStream
 from kerb.formats.text_table import TextPlan
 
@@ -87,6 +88,7 @@ def _text(path: Path, how: Opening) -> PointStream:
 
 
 LIMIT = 2**31 - 1
+TIME, RANK, ANGLE, ANGLE_STEP = "gps_time", "scan_angle_rank", "scan_angle", 0.006
 
 
 class Stated:
@@ -215,8 +217,23 @@ class Joined(FloatStream):
                 raise InputError(f"{stream.layout.source}: is in {words}; transform it before joining")
         self._streams = streams
         self._kinds = _shared_kinds(streams)
+        self._mixed: list[tuple[str, str]] = []
+        times = {stream.layout.details.get(STANDARD_TIME) for stream in streams} - {None}
+        if len(times) > 1 and self._kinds.pop(TIME, None) is not None:
+            words = "some files count GPS time by the week and some do not: times are left out of the joined cloud"
+            self._mixed.append(("gps-time", words))
+        if RANK in self._kinds and ANGLE in self._kinds:
+            del self._kinds[RANK]  # whole degrees become steps of 0.006 degrees
+        lists = sorted({name for stream in streams for name in _listed(stream)})
+        if lists:
+            self._mixed.append(("not-held", f"not joined, since they hold several numbers a point: {', '.join(lists)}"))
         names = [Path(stream.layout.source).name for stream in streams]
-        details: dict[str, Any] = {"files": [stream.layout.source for stream in streams], "file_names": names}
+        standard = {STANDARD_TIME: True} if times == {True} else {}
+        details: dict[str, Any] = {
+            **standard,
+            "files": [stream.layout.source for stream in streams],
+            "file_names": names,
+        }
         setups, self._numbers = renumbered([stream.layout.details for stream in streams])
         if setups:
             details[DETAIL] = setups
@@ -228,6 +245,8 @@ class Joined(FloatStream):
             layout = stream.layout
             for records in stream.chunks(size):
                 have = layout.split(records)
+                if ANGLE in self._kinds and ANGLE not in have and RANK in have:
+                    have[ANGLE] = np.round(have[RANK] / ANGLE_STEP)
                 columns: Columns = {
                     name: have[name].astype(kind) if name in have else np.zeros(len(records), kind)
                     for name, kind in self._kinds.items()
@@ -242,7 +261,13 @@ class Joined(FloatStream):
         yield from super().chunks(size)
         own = [note for note in self.warnings if note[0] in ("not-finite", "out-of-reach")]
         several = [(code, f"{Path(s.layout.source).name}: {text}") for s in self._streams for code, text in s.warnings]
-        self.warnings = [*several, *own]
+        self.warnings = [*several, *self._mixed, *own]
+
+
+def _listed(stream: PointStream) -> list[str]:
+    """Columns of a stream that hold several numbers a point."""
+    first = next(iter(stream.chunks(16)), None)
+    return [] if first is None else [name for name, values in stream.layout.split(first).items() if values.ndim > 1]
 
 
 def _exchanged(values: AnyArray, change: dict[int, int]) -> AnyArray:

@@ -25,6 +25,13 @@ ENDINGS = {
 }
 # Clouds of these formats keep classes and added dimensions.
 CLASSED = (".laz", ".las")
+COLOURS = ("red", "green", "blue")
+# Columns that a format has a place for, where it has not for all.
+HOLDS = {
+    ".xyz": ("intensity", *COLOURS), ".pts": ("intensity", *COLOURS),
+    ".e57": ("intensity", *COLOURS, "row", "column", "point_source_id"),
+}  # fmt: skip
+MOST_NAMED = 8
 NAMES = {
     ".laz": "LAZ", ".las": "LAS", ".e57": "E57", ".ply": "PLY", ".xyz": "XYZ text", ".pts": "PTS text",
     ".csv": "CSV text", ".txt": "Text", ".dxf": "DXF", ".xml": "LandXML", ".gpkg": "GeoPackage",
@@ -42,7 +49,34 @@ def endings_for(kind: str, grid: bool = False) -> tuple[str, ...]:
 
 
 def write_cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Notes]:
-    """Write points by the ending. Returns their number and notes. Raises OutputError; Cancelled."""
+    """Write points by the ending. Returns their number and notes, what the format cannot hold among them.
+
+    Raises OutputError; Cancelled.
+    """
+    count, notes = _cloud(outgoing, path, progress)
+    return count, [*notes, *_not_held(outgoing, path.suffix.lower())]
+
+
+def _not_held(outgoing: Outgoing, suffix: str) -> Notes:
+    """What of a cloud a format has no place for, by name."""
+    names = list(outgoing.kinds)
+    if suffix in HOLDS:
+        left = [name for name in names if name not in HOLDS[suffix]]
+    elif suffix in (".las", ".laz"):
+        # Complex kinds, half precision and more than 32 letters have no place in extra dimensions.
+        left = [name for name, kind in outgoing.kinds.items() if kind.kind not in "uif" or kind == np.float16]
+    else:
+        left = [name for name, kind in outgoing.kinds.items() if kind.kind not in "uif"]
+    notes: Notes = []
+    if left:
+        shown = ", ".join(left[:MOST_NAMED]) + (f" and {len(left) - MOST_NAMED} more" if len(left) > MOST_NAMED else "")
+        notes.append(("not-held", f"{NAMES[suffix]} has no place for {len(left)} of {len(names)} columns: {shown}"))
+    if outgoing.reference.wkt and suffix in (".csv", ".txt", ".xyz", ".pts"):
+        notes.append(("crs-unsaid", f"{NAMES[suffix]} cannot say the reference system ({outgoing.reference.name})"))
+    return notes
+
+
+def _cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Notes]:
     suffix = path.suffix.lower()
     if suffix in (".las", ".laz"):
         from kerb.formats.las_write import write_las

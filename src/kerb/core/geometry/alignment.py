@@ -112,13 +112,28 @@ class Element:
         return np.linspace(0.0, self.length, max(2, int(np.ceil(self.length / chord)) + 1))
 
 
+# Ends of an arc that are closer than this many radians may be meant to be one place.
+MEETING = 1e-4
+
+
 @dataclass(frozen=True)
 class Grade:
-    """A point of vertical intersection: station, elevation, and the length of the parabola over it (0: a kink)."""
+    """A point of vertical intersection: station, elevation, and the length of the parabola over it (0: a kink).
+
+    ``before`` is how much of that length lies before the station where it is not half: an unsymmetrical curve, two
+    parabolas that meet at the station (any handbook of road design).
+    """
 
     station: float
     elevation: float
     curve: float = 0.0
+    before: float | None = None
+
+    @property
+    def lengths(self) -> tuple[float, float]:
+        """Length of the curve before and behind the station."""
+        first = self.curve / 2 if self.before is None else self.before
+        return first, self.curve - first
 
 
 @dataclass(frozen=True)
@@ -185,12 +200,20 @@ class Alignment:
         slope = np.diff(z) / np.diff(x)
         for number in range(1, len(x) - 1):
             length = self.profile[number].curve
-            start = x[number] - length / 2
-            on = inside & (stations > start) & (stations < x[number] + length / 2)
+            first, last = self.profile[number].lengths
+            start = x[number] - first
+            on = inside & (stations > start) & (stations < x[number] + last)
             if length > 0 and on.any():
                 g0, g1 = slope[number - 1], slope[number]
                 s = stations[on] - start
-                out[on] = z[number] - g0 * length / 2 + g0 * s + (g1 - g0) * s * s / (2 * length)
+                if first == last:
+                    out[on] = z[number] - g0 * length / 2 + g0 * s + (g1 - g0) * s * s / (2 * length)
+                    continue
+                # How far the curve stands off the station's point, shared by both of its parabolas.
+                off, rest = (g1 - g0) * first * last / (2 * length), length - s
+                ahead = z[number] - g0 * (first - s) + off * (s / max(first, 1e-12)) ** 2
+                behind = z[number] + g1 * (last - rest) + off * (rest / max(last, 1e-12)) ** 2
+                out[on] = np.where(s < first, ahead, behind)
         return out
 
     def _along(self, stations: Floats) -> Floats:
@@ -298,7 +321,8 @@ class Alignment:
                 g1 = (after.elevation - grade.elevation) / (after.station - grade.station)
                 bend = max(abs(g1 - g0) / grade.curve, 1e-12)
                 parts = max(2, int(np.ceil(grade.curve / np.sqrt(8 * tolerance / bend))) + 1)
-                stations.append(grade.station + np.linspace(-0.5, 0.5, parts) * grade.curve)
+                first, _ = grade.lengths
+                stations.append(grade.station - first + np.linspace(0.0, 1.0, 2 * parts - 1) * grade.curve)
         every: Floats = np.unique(np.round(np.concatenate(stations), 9)).astype(np.float64)
         every = every[(every >= self.start_station) & (every <= self.end_station + 1e-9)]
         return self.at(every), every
@@ -310,7 +334,15 @@ class Alignment:
             start_station=self.start_station * plan,
             elements=tuple(element.scaled(plan) for element in self.elements),
             stations=tuple(station * plan for station in self.stations),
-            profile=tuple(Grade(g.station * plan, g.elevation * height, g.curve * plan) for g in self.profile),
+            profile=tuple(
+                Grade(
+                    g.station * plan,
+                    g.elevation * height,
+                    g.curve * plan,
+                    None if g.before is None else g.before * plan,
+                )
+                for g in self.profile
+            ),
         )
 
 
@@ -320,14 +352,23 @@ def straight(start: Floats, end: Floats) -> Element:
     return Element((float(start[0]), float(start[1])), float(np.arctan2(step[0], step[1])), float(np.hypot(*step)))
 
 
-def arc(start: Floats, centre: Floats, end: Floats, right: bool) -> Element:
-    """An arc about ``centre`` from ``start`` to ``end``, turning right or left. Raises InputError without a radius."""
+def arc(start: Floats, centre: Floats, end: Floats, right: bool, length: float | None = None) -> Element:
+    """An arc about ``centre`` from ``start`` to ``end``, turning right or left. Raises InputError without a radius.
+
+    Where both ends nearly meet, ``length`` tells whether nearly nothing or nearly a circle lies between; without it the
+    former is meant.
+    """
     first, last = (np.asarray(place, float)[:2] - np.asarray(centre, float)[:2] for place in (start, end))
     radius = float(np.hypot(*first))
     if not radius > 0:
         raise InputError("an arc starts at its own centre")
     bearings = [float(np.arctan2(step[0], step[1])) for step in (first, last)]
     sweep = (bearings[1] - bearings[0]) % (2 * np.pi) if right else (bearings[0] - bearings[1]) % (2 * np.pi)
+    if 2 * np.pi - sweep < MEETING and not (length is not None and length > np.pi * radius):
+        sweep -= 2 * np.pi
+    if sweep < MEETING and length is not None and length > np.pi * radius:
+        sweep += 2 * np.pi
+    sweep = max(sweep, 0.0)
     curvature = (1 if right else -1) / radius
     azimuth = bearings[0] + (np.pi / 2 if right else -np.pi / 2)
     return Element((float(start[0]), float(start[1])), azimuth, radius * sweep, curvature, curvature)
