@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Ints32
+from kerb.core.cloud.filters import is_wide
 from kerb.core.cloud.store import ELEVATION, PART
 from kerb.core.parallel import each
 from kerb.draw.camera import Camera
@@ -191,9 +192,7 @@ def _true_colours(layer: CloudLayer, rows: Ints) -> Bytes:
     """Red, green and blue of the file; 16-bit values are scaled down where the file uses them."""
     store = layer.store
     channels = np.stack([store.column(name)[rows] for name in ("red", "green", "blue")], axis=1)
-    sample = store.column("red")[: min(store.count, 20_000)]
-    wide = channels.dtype.itemsize > 1 and (int(sample.max(initial=0)) > 255 or int(channels.max(initial=0)) > 255)
-    return (channels >> 8 if wide else channels).astype(np.uint8)
+    return (channels >> 8 if is_wide(store) else channels).astype(np.uint8)
 
 
 def _draw_contours(scene: Scene, elevation: Floats, camera: Camera, image: Bytes) -> None:

@@ -29,6 +29,10 @@ DEEPEST = 8
 NAME_TAGS = ("NAME", "PTNAME", "POINT", "NUMBER", "PT", "NO", "ID")
 CODE_TAGS = ("CODE", "DESC", "DESCRIPTION")
 ELEVATION_TAGS = ("ELEV", "ELEVATION", "Z", "HEIGHT")
+TEXTS = {"TEXT", "MTEXT"}
+LONGEST_TEXT = 40
+# Points of the frame that a polyline was smoothed by; they do not lie on it (DXF reference, vertex flag 16).
+FRAME = 16
 CURVES = {"LINE", "LWPOLYLINE", "POLYLINE", "SPLINE", "ARC", "CIRCLE", "ELLIPSE", "HELIX"}
 FACES = {"3DFACE", "MESH", "SOLID", "TRACE"}
 
@@ -94,9 +98,19 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     if drawing.unit is None:
         drawing.notes.append(("unit-missing", "the drawing does not say its unit"))
     skipped: Counter = Counter()
+    unseen: Counter = Counter()
+    texts: list[str] = []
+    hidden = {layer.dxf.name.lower() for layer in document.layers if layer.is_off() or layer.is_frozen()}
     for number, entity in enumerate(_entities(document.layout("Model"), 0)):
         if number >= MOST_ENTITIES:
             raise FormatError(f"{path}: has more than {MOST_ENTITIES} entities")
+        layer = str(entity.dxf.get("layer", "0"))
+        if layer.lower() in hidden:
+            unseen[layer] += 1
+            continue
+        if entity.dxftype() in TEXTS:
+            texts.append(_words_of(entity))
+            continue
         try:
             if not _take(drawing, entity, tolerance):
                 skipped[entity.dxftype()] += 1
@@ -106,6 +120,12 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     if skipped:
         words = ", ".join(f"{count} {kind}" for kind, count in skipped.most_common(6))
         drawing.notes.append(("not-read", f"not read: {words}"))
+    if unseen:
+        words = ", ".join(f"{count} on '{layer}'" for layer, count in unseen.most_common(6))
+        drawing.notes.append(("hidden-layers", f"left out, since their layer is off or frozen: {words}"))
+    if texts:
+        words = ", ".join(f"'{text}'" for text in texts[:6] if text) + (", ..." if len(texts) > 6 else "")
+        drawing.notes.append(("texts", f"{len(texts)} texts are not drawn: {words}"))
     if not (drawing.points or drawing.lines or drawing.meshes):
         raise FormatError(f"{path}: holds no points, lines or faces")
     return drawing
@@ -138,9 +158,14 @@ def _entities(space: Any, depth: int) -> Iterator[Any]:
     for entity in space:
         if entity.dxftype() == "INSERT" and depth < DEEPEST and not _is_point_block(entity):
             try:
-                inside = list(entity.virtual_entities())
+                inserts = entity.multi_insert() if entity.mcount > 1 else [entity]
+                inside = [part for insert in inserts for part in insert.virtual_entities()]
             except Exception:  # a block that cannot be exploded is passed over like any damaged entity
                 continue
+            for part in inside:
+                # What lies on layer 0 of a block belongs to the layer the block is put on.
+                if str(part.dxf.get("layer", "0")) == "0":
+                    part.dxf.layer = entity.dxf.get("layer", "0")
             yield from _entities(inside, depth + 1)
         else:
             yield entity
@@ -163,7 +188,7 @@ def _take(drawing: Drawing, entity: Any, tolerance: float) -> bool:
     elif kind in CURVES:
         _take_curve(drawing, entity, layer, tolerance)
     else:
-        return kind in ("TEXT", "MTEXT", "ATTDEF", "ATTRIB", "VIEWPORT", "SEQEND")
+        return kind in ("ATTDEF", "ATTRIB", "VIEWPORT", "SEQEND")
     return True
 
 
@@ -171,7 +196,7 @@ def _take_block(drawing: Drawing, entity: Any, layer: str) -> None:
     tags = {attrib.dxf.tag.upper(): str(attrib.dxf.text).strip() for attrib in entity.attribs}
     name = next((tags[tag] for tag in NAME_TAGS if tags.get(tag)), "")
     code = next((tags[tag] for tag in CODE_TAGS if tags.get(tag)), "")
-    place = tuple(entity.dxf.insert)
+    place = tuple(entity.ocs().to_wcs(entity.dxf.insert))
     elevation = next((tags[tag] for tag in ELEVATION_TAGS if tags.get(tag)), "")
     if place[2] == 0.0 and elevation:
         with contextlib.suppress(ValueError):
@@ -200,10 +225,26 @@ def _vertices(entity: Any, tolerance: float) -> list[tuple[float, ...]]:
         return [tuple(entity.dxf.start), tuple(entity.dxf.end)]
     if kind in ("LWPOLYLINE", "POLYLINE"):
         if kind == "POLYLINE" and entity.is_3d_polyline and not entity.has_arc:
-            places = [tuple(vertex.dxf.location) for vertex in entity.vertices]
+            places = [tuple(vertex.dxf.location) for vertex in entity.vertices if not vertex.dxf.flags & FRAME]
             return [*places, places[0]] if entity.is_closed and places else places
+        if kind == "POLYLINE" and any(vertex.dxf.flags & FRAME for vertex in entity.vertices):
+            return _smoothed(entity)
         return _chained([_vertices(part, tolerance) for part in entity.virtual_entities()])
     return [tuple(vertex) for vertex in entity.flattening(tolerance)]
+
+
+def _smoothed(entity: Any) -> list[tuple[float, ...]]:
+    """The vertices of a smoothed polyline without those of its frame."""
+    own = entity.ocs()
+    level = entity.dxf.elevation.z if entity.dxf.hasattr("elevation") else 0.0
+    places = [vertex.dxf.location for vertex in entity.vertices if not vertex.dxf.flags & FRAME]
+    moved = [tuple(own.to_wcs((place.x, place.y, level))) for place in places]
+    return [*moved, moved[0]] if entity.is_closed and moved else moved
+
+
+def _words_of(entity: Any) -> str:
+    text = entity.plain_text() if hasattr(entity, "plain_text") else str(entity.dxf.get("text", ""))
+    return " ".join(text.split())[:LONGEST_TEXT]
 
 
 def _chained(pieces: list[list[tuple[float, ...]]]) -> list[tuple[float, ...]]:

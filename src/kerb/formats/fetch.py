@@ -19,7 +19,8 @@ from kerb.core.progress import Progress
 SECONDS = 20.0
 MOST_TEXT = 32_000_000
 BLOCK = 1 << 17
-SHA256 = "1220"
+# Multihash heads, code and length (multiformats table): sha1, sha2-256, sha2-512, sha3-512, sha3-256.
+HASHES = {"1114": "sha1", "1220": "sha256", "1340": "sha512", "1440": "sha3_512", "1620": "sha3_256"}
 
 
 def is_remote(address: str) -> bool:
@@ -58,14 +59,17 @@ def fetch(address: str, target: Path, size: int, checksum: str, progress: Progre
 
     Parameters
     ----------
-    size: bytes it should have, 0 where not known; checksum: a multihash in hexadecimal (sha2-256), or empty.
+    size: bytes it should have, 0 where not known; checksum: a multihash in hexadecimal, or empty.
 
     Raises
     ------
     InputError naming the address, when it cannot be reached or breaks off (what came stays, to be resumed);
     FormatError, when size or checksum is wrong (nothing stays); Cancelled.
     """
-    if target.exists() and (not checksum or _sum(target) == checksum):
+    checksum = checksum.strip().lower()
+    if checksum and checksum[:4] not in HASHES:
+        raise FormatError(f"{address}: its checksum is of a kind that Kerb does not know ({checksum[:4]}); not fetched")
+    if target.exists() and (not checksum or _sum(target, checksum) == checksum):
         return target
     part = target.with_name(target.name + ".part")
     target.parent.mkdir(parents=True, exist_ok=True)
@@ -79,7 +83,7 @@ def fetch(address: str, target: Path, size: int, checksum: str, progress: Progre
     got = part.stat().st_size
     if size and got < size:
         raise InputError(f"{address}: broke off after {got} of {size} bytes; what came is kept, fetch again to go on")
-    if (size and got != size) or (checksum and _sum(part) != checksum):
+    if (size and got != size) or (checksum and _sum(part, checksum) != checksum):
         part.unlink()
         raise FormatError(f"{address}: what came is not what the catalogue describes (size or checksum); thrown away")
     part.replace(target)
@@ -111,12 +115,13 @@ def _request(address: str) -> urllib.request.Request:
     return urllib.request.Request(address, headers={"User-Agent": "Kerb"})
 
 
-def _sum(path: Path) -> str:
-    digest = hashlib.sha256()
+def _sum(path: Path, like: str) -> str:
+    """The multihash of a file in hexadecimal, of the kind of another one."""
+    digest = hashlib.new(HASHES[like[:4]])
     with open(path, "rb") as stream:
         while block := stream.read(1 << 20):
             digest.update(block)
-    return SHA256 + digest.hexdigest()
+    return like[:4] + digest.hexdigest()
 
 
 def _words(error: BaseException) -> str:

@@ -61,7 +61,7 @@ def read_landxml(path: Path) -> LandXml:
     """
     check_xml(path)
     reader = _Reader(path)
-    if b"pntRef" in _all_bytes(path):
+    if _all_bytes(path).find(b"pntRef") >= 0:
         reader.named = _named_points(path)
     from lxml import etree
 
@@ -107,13 +107,13 @@ class _Reader:
         self.corners: Floats = np.empty((0, 3))
         self.faces: Any = np.empty((0, 3), np.int64)
         self.counter = 0
-        self.named: dict[str, str] = {}
+        self.named: dict[str, str] | None = None
 
     def take(self, node: Any) -> None:
         """Take an element that has ended. Raises FormatError naming its line."""
         tag = node.tag.rpartition("}")[2]
         try:
-            if self.named:
+            if self.named is not None:
                 self._resolve(node)
             self._end(tag, node)
         except (ValueError, IndexError, KeyError) as error:
@@ -123,6 +123,7 @@ class _Reader:
 
     def _resolve(self, node: Any) -> None:
         """Places that are given by the name of a point get the point's numbers."""
+        assert self.named is not None
         for child in node.iter():
             key = child.get("pntRef")
             if key is not None and not (child.text or "").strip():

@@ -139,20 +139,33 @@ class LasHead:
 def no_data(header: laspy.LasHeader) -> dict[str, float]:
     """The value that stands for none, of each extra dimension that has one (ASPRS LAS 1.4 R15, table 24)."""
     found = {}
-    for record in header.vlrs.get("ExtraBytesVlr"):
-        for item in record.extra_bytes_structs:
-            value = item.no_data
-            if value is not None and np.size(value) == 1:
-                found[item.format_name()] = float(np.ravel(value)[0])
+    for item in header.point_format.extra_dimensions:
+        value = item.no_data
+        if value is not None and np.size(value) == 1:
+            found[item.name] = float(np.ravel(value)[0])
     return found
 
 
 def laspy_header(blob: bytes, name: str) -> laspy.LasHeader:
     """A laspy header from bytes kept by :meth:`LasHead.to_bytes`. Raises FormatError."""
     try:
-        return laspy.LasHeader.read_from(io.BytesIO(blob))
+        header = laspy.LasHeader.read_from(io.BytesIO(blob))
+        return _keeping_no_data(header)
     except Exception as error:  # laspy lets struct, value and numpy errors through; all mean the same here
         raise FormatError(f"{name}: the LAS header cannot be read ({error})") from None
+
+
+def _keeping_no_data(header: laspy.LasHeader) -> laspy.LasHeader:
+    """The header with the values that stand for none at its dimensions, where laspy drops them on reading."""
+    said = {}
+    for record in header.vlrs.get("ExtraBytesVlr"):
+        for item in record.extra_bytes_structs:
+            if item.no_data is not None:
+                said[item.format_name()] = np.atleast_1d(item.no_data)
+    if said:
+        dimensions = header.point_format.dimensions
+        dimensions[:] = [d._replace(no_data=said[d.name]) if d.name in said else d for d in dimensions]
+    return header
 
 
 def read_head(path: Path) -> LasHead:

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats
-from kerb.core.cloud.layout import Columns
+from kerb.core.cloud.layout import Columns, free_name
 from kerb.core.cloud.outgoing import Outgoing, bounds
 from kerb.core.cloud.quantise import About, FloatStream
 from kerb.core.errors import FormatError, InputError, OutputError, TruncatedError
@@ -31,7 +31,7 @@ MOST_HEAD = 100_000
 KINDS = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
     "uint16": "u2", "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4",
-    "double": "f8", "float64": "f8",
+    "double": "f8", "float64": "f8", "int64": "i8", "uint64": "u8", "longlong": "i8", "ulonglong": "u8",
 }  # fmt: skip
 WRITTEN = {
     "u1": "uchar", "i1": "char", "u2": "ushort", "i2": "short", "u4": "uint", "i4": "int", "f4": "float",
@@ -58,8 +58,8 @@ class PlyElement:
         return all(not listed for _, _, listed in self.properties)
 
     def record(self, order: str) -> np.dtype:
-        """A row in memory."""
-        return np.dtype([(name, order + kind) for name, kind, _ in self.properties])
+        """A row in memory, without lists."""
+        return np.dtype([(name, order + kind) for name, kind, listed in self.properties if not listed])
 
 
 @dataclass(frozen=True)
@@ -161,6 +161,9 @@ class PlyStream(FloatStream):
         super().__init__(self._read, About(str(path), "PLY", reference), self.good)
         if self.good < vertex.count:
             self.warnings.append(("truncated", f"the head says {vertex.count} points, the file holds {self.good}"))
+        lists = [name for name, _, listed in vertex.properties if listed]
+        if lists:
+            self.warnings.append(("not-held", f"lists are no values of a point, not read: {', '.join(lists)}"))
         if reference == UNKNOWN:
             self.warnings.append(("crs-missing", "a PLY file names no reference system; its unit is unknown"))
 
@@ -209,7 +212,8 @@ class PlyStream(FloatStream):
                 lines = _lines(stream, min(size, ROWS_AT_ONCE, self.vertex.count - done))
                 if not lines:
                     break
-                yield _split(_parsed(path, lines, record, done))
+                rows = lines if self.vertex.plain else _unlisted(path, self.vertex, lines, done)
+                yield _split(_parsed(path, rows, record, done))
                 done += len(lines)
         if done < self.vertex.count and not self.partial:
             text = f"{path}: ends too early: the head says {self.vertex.count} points, the file holds {done}"
@@ -228,15 +232,39 @@ def _lines(stream: Any, count: int) -> list[str]:
 
 
 def _parsed(path: Path, lines: list[str], record: np.dtype, done: int) -> AnyArray:
+    names = record.names or ()
+    out = np.empty(len(lines), record)
     try:
-        table = np.loadtxt(lines, np.float64, ndmin=2, usecols=range(len(record.names or ())))
+        # Whole numbers of 64 bits do not pass through decimals unharmed.
+        wide = [name for name in names if record[name].kind in "iu" and record[name].itemsize == 8]
+        table = np.loadtxt(lines, np.float64, ndmin=2, usecols=range(len(names)))
+        for column, name in enumerate(names):
+            with np.errstate(invalid="ignore"):
+                out[name] = table[:, column]
+        for name in wide:
+            column = names.index(name)
+            out[name] = [int(line.split()[column]) for line in lines]
     except ValueError as error:
         raise FormatError(f"{path}: a vertex after number {done} is not what the head says ({error})") from None
-    out = np.empty(len(table), record)
-    for column, name in enumerate(record.names or ()):
-        with np.errstate(invalid="ignore"):
-            out[name] = table[:, column]
     return out
+
+
+def _unlisted(path: Path, element: PlyElement, lines: list[str], done: int) -> list[str]:
+    """Rows of words without those of lists, which a point has no place for."""
+    rows = []
+    for number, line in enumerate(lines, done + 1):
+        words, kept, at = line.split(), [], 0
+        try:
+            for _, _, listed in element.properties:
+                if listed:
+                    at += 1 + int(words[at])
+                else:
+                    kept.append(words[at])
+                    at += 1
+        except (IndexError, ValueError):
+            raise FormatError(f"{path}: vertex {number} is not what the head says") from None
+        rows.append(" ".join(kept))
+    return rows
 
 
 def _split(rows: AnyArray) -> tuple[Floats, Columns]:
@@ -253,9 +281,7 @@ def _split(rows: AnyArray) -> tuple[Floats, Columns]:
             values = np.clip(np.nan_to_num(values), 0, 255)
         if kept == "classification":
             values = values.astype(np.uint8)
-        if kept in ("xyz", "aside", "part") or kept in columns:
-            kept = f"{kept} (file)"
-        columns[kept] = np.ascontiguousarray(values, values.dtype.newbyteorder("="))
+        columns[free_name(kept, columns)] = np.ascontiguousarray(values, values.dtype.newbyteorder("="))
     return xyz, columns
 
 

@@ -111,10 +111,8 @@ def read_elevation(path: Path, progress: Progress, step: int = 1) -> tuple[Eleva
             progress.step(at / file.height, f"Reading {path.name}")
             rows = min(ROWS * step, file.height - at)
             try:
-                band = file.read(
-                    1, window=((at, at + rows), (0, file.width)), masked=True,
-                    out_shape=(math.ceil(rows / step), shape[1]),
-                )  # fmt: skip
+                # Every row is read and some are kept: which pixel a coarser reading takes is up to the library.
+                band = file.read(1, window=((at, at + rows), (0, file.width)), masked=True)[::step, ::step]
             except Exception as error:  # rasterio passes on whatever GDAL says of a damaged file
                 raise FormatError(f"{path}: cannot be read ({_words(error)})") from None
             values = np.ma.filled(band.astype(z.dtype), np.nan) * scale + offset
@@ -123,6 +121,9 @@ def read_elevation(path: Path, progress: Progress, step: int = 1) -> tuple[Eleva
     if not np.isfinite(z).any():
         raise FormatError(f"{path}: no cell has an elevation")
     a, b, c, d, e, f = head.affine
+    # Each value is that of one pixel: it holds at that pixel's centre, not at the middle of the pixels left out.
+    aside = (1 - step) / 2
+    c, f = c + aside * (a + b), f + aside * (d + e)
     return ElevationGrid(z, (a * step, b * step, c, d * step, e * step, f)), head
 
 
@@ -154,7 +155,7 @@ def _write_ascii_grid(path: Path, grid: ElevationGrid, z: Any) -> None:
             f"cellsize {a!r}\nNODATA_value -9999\n")  # fmt: skip
     with placed_when_complete(path) as partial, open(partial, "w", encoding="ascii") as out:
         out.write(head)
-        np.savetxt(out, z, fmt="%.6g" if z.dtype == np.float32 else "%.10g")
+        np.savetxt(out, z, fmt="%.9g" if z.dtype == np.float32 else "%.17g")
 
 
 def store_picture(

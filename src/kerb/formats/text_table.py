@@ -139,6 +139,10 @@ def sniffed(path: Path) -> Sniffed:
     ]
     if not numbered:
         raise FormatError(f"{path}: holds no data")
+    if _gridded([line for _, line in numbered[:10]]):
+        raise FormatError(
+            f"{path}: begins with counts and matrices, as gridded scans do; that is no open format: export E57 instead"
+        )
     delimiter, style, width = _shape(path, [line for _, line in numbered])
     fitting = [
         (number, cells)
@@ -222,6 +226,12 @@ def _start(path: Path) -> tuple[str, bool]:
     if b"\0" in raw:
         raise FormatError(f"{path}: is not a text file")
     return raw.decode("utf-8-sig", "replace"), whole
+
+
+def _gridded(lines: list[str]) -> bool:
+    """Two counts, four rows of three numbers and four rows of four."""
+    shape = [len(line.split()) for line in lines]
+    return shape == [1, 1, 3, 3, 3, 3, 4, 4, 4, 4] and all(line.strip().isdigit() for line in lines[:2])
 
 
 def _matcher(style: NumberStyle) -> Callable[[str], bool]:

@@ -289,9 +289,10 @@ def _shapes(lines: LineSet) -> tuple[Any, dict[str, Any]]:
     kept = [area[0] for area in lines.areas()] if areas else range(len(lines.lines))
     if areas:
         for outline, *holes in lines.areas():
-            flat = [lines.lines[number].xyz[:, :2] for number in holes]
-            same = _flat(lines.lines[outline].xyz) if not holes else lines.lines[outline].xyz[:, :2]
-            shapes.append(shapely.Polygon(same, flat))
+            rings = [lines.lines[number].xyz for number in (outline, *holes)]
+            upright = all(np.isfinite(ring[:, 2]).all() for ring in rings)
+            rings = [ring if upright else ring[:, :2] for ring in rings]
+            shapes.append(shapely.Polygon(rings[0], rings[1:]))
     else:
         for line in lines.lines:
             xyz = _flat(line.xyz)

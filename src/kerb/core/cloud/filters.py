@@ -57,6 +57,9 @@ class Filter:
                 raise InputError(f"the filter on {self.column} has a limit that is no number")
 
 
+WIDE = "wide colours"
+
+
 def to_json(conditions: tuple[Filter, ...]) -> list[dict[str, Any]]:
     """Filters as plain dictionaries, equal to what is read back from a file."""
     plain = [asdict(condition) for condition in conditions]
@@ -219,8 +222,15 @@ def colour_of(store: CloudStore, row: int) -> tuple[int, ...]:
 
 def is_wide(store: CloudStore) -> bool:
     """Whether colours take 16 bits; many files keep 8-bit ones in 16-bit fields."""
-    column = store.column("red")
-    return column.dtype.itemsize > 1 and int(np.max(column[:20_000], initial=0)) > 255
+    columns = [store.column(name) for name in CHANNELS]
+    if all(column.dtype.itemsize == 1 for column in columns):
+        return False
+    # Of the whole cloud, once: a dark corner of it says nothing.
+    wide = store.remembered.get(WIDE)
+    if wide is None:
+        wide = (float(any(int(np.max(column, initial=0)) > 255 for column in columns)),)
+        store.remembered[WIDE] = wide
+    return bool(wide[0])
 
 
 def counts(store: CloudStore, column: str) -> dict[int, int]:

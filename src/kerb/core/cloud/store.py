@@ -159,9 +159,12 @@ class CloudStore:
     def present(self, name: str) -> tuple[int, ...]:
         """Every value of a column of whole numbers, set-aside points included, in order. Raises KeyError."""
         key = f"present {name}"
-        if key not in self.remembered:
-            self.remembered[key] = different_values(self.column(name))
-        return tuple(int(value) for value in self.remembered[key])
+        values = self.remembered.get(key)
+        if values is None:
+            # Another thread may forget it again at any time: it is asked for once.
+            values = different_values(self.column(name))
+            self.remembered[key] = values
+        return tuple(int(value) for value in values)
 
     @property
     def flat(self) -> bool:
