@@ -19,6 +19,7 @@ from laspy.vlrs.vlrlist import VLRList
 
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, channel
+from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
 from kerb.formats.las_header import STANDARD_TIME, laspy_header, no_data
@@ -78,6 +79,9 @@ def _header(outgoing: Outgoing) -> laspy.LasHeader:
         header.vlrs = VLRList([vlr for vlr in header.vlrs if vlr.user_id not in dropped])
         if moved:
             _add_reference(header, outgoing)
+        if ELEVATION in outgoing.kinds:
+            # By this the reader knows that elevations are meant, and no dimension that happens to have the name.
+            header.generating_software = "Kerb"
         _add_made(header, outgoing)
     header.scales, header.offsets = outgoing.scale, outgoing.origin
     return header

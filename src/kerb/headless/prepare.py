@@ -13,6 +13,7 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.classes import GROUND, KEY_POINTS, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground, terrain_of
 from kerb.core.cloud.heights import HEIGHT, VEGETATION, banded, heights
+from kerb.core.cloud.large import LargeThing
 from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing, from_store, with_elevations
 from kerb.core.cloud.store import CloudStore
@@ -23,6 +24,8 @@ from kerb.formats.write_things import CLASSED, write_cloud
 from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
 from kerb.headless.study import class_list
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+
+MOST_TOLD = 12
 
 
 def ground_options(parser: argparse.ArgumentParser) -> None:
@@ -35,7 +38,16 @@ def ground_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--step", type=float, help="height over the ground's surface that is still ground, in job unit")
     parser.add_argument("--object-size", type=float, help="width of the largest thing to remove, in job unit")
     parser.add_argument("--cell", type=float, help="width of the cells whose lowest points count, in job unit")
+    parser.add_argument(
+        "--turn", type=_place, action="append", default=[], metavar="E,N",
+        help="a place on a large thing that is to be taken for the opposite of what its edge says; any number",
+    )  # fmt: skip
     add_common(parser)
+
+
+def _place(text: str) -> tuple[float, float]:
+    east, north = (float(part) for part in text.split(","))
+    return east, north
 
 
 def heights_options(parser: argparse.ArgumentParser) -> None:
@@ -73,7 +85,9 @@ def run_ground(args: argparse.Namespace) -> Outcome:
         settings = GroundSettings.usual(terrain, store)
         given = {name: getattr(args, name) for name in ("slope", "step", "object_size", "cell")}
         settings = replace(settings, **{name: value for name, value in given.items() if value is not None})
-        classes = _named(args.cloud, lambda: ground(store, settings, progress.within(0.4, 0.8)))
+        settings = replace(settings, turned=tuple(args.turn))
+        told: list[LargeThing] = []
+        classes = _named(args.cloud, lambda: ground(store, settings, progress.within(0.4, 0.8), told=told))
         outcome = _outcome("ground", store, {"terrain": terrain, **vars(settings), "out": str(args.out)})
         _write(from_store(store, made={"classification": classes}), args.out, outcome, progress.within(0.8, 1.0))
         counted = classes[store.in_use()]
@@ -87,6 +101,18 @@ def run_ground(args: argparse.Namespace) -> Outcome:
         outcome.warnings.append(
             Note("terrain", f"taken for {TERRAINS[terrain].title.lower()}; --terrain says otherwise")
         )
+    unit = store.reference.unit
+    told.sort(key=lambda thing: -thing.length * thing.width)
+    for thing in told[:MOST_TOLD]:
+        east, north = thing.middle
+        words = f"{thing.words(unit.symbol)}; --turn {east:.1f},{north:.1f} takes it for the opposite"
+        outcome.warnings.append(Note("large", words))
+    if len(told) > MOST_TOLD:
+        outcome.warnings.append(Note("large", f"and {len(told) - MOST_TOLD} smaller ones"))
+    columns = (Column("e", unit.code), Column("n", unit.code), Column("length", unit.code), Column("width", unit.code),
+               Column("height", store.reference.vertical_unit.code), Column("stepped", ""), Column("ground", ""))  # fmt: skip
+    rows = tuple((*t.middle, t.length, t.width, t.height, t.stepped, int(t.ground)) for t in told)
+    outcome.tables["large"] = Table("Large things, judged by their edges", columns, rows)
     outcome.warnings += cloud.notes
     return outcome
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -21,13 +22,15 @@ from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.finders import CLASSES, FINDERS, PART, Finder, strip
-from kerb.core.cloud.ground import TERRAINS, GroundSettings, terrain_of
+from kerb.core.cloud.ground import TERRAINS, GroundSettings, ground, terrain_of
+from kerb.core.cloud.large import LargeThing
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
 from kerb.core.setting import settings_of
 
 REST_MS = 250
+MOST_LARGE = 8
 STRIP_POINTS = 400_000
 THEN = {CLASSES: "Give classes 2 and 1", PART: "Make a part of it"}
 KIND = {"shown": "What is shown is looked at.", "used": "All points that are not set aside are looked at."}
@@ -89,6 +92,8 @@ class FindPage(Page):
             row.addWidget(button)
         row.addStretch(1)
         self.body.addLayout(row)
+        self.large = column()
+        self.body.addLayout(self.large)
         self.body.addStretch(1)
 
     def _build_actions(self) -> None:
@@ -197,12 +202,15 @@ class FindPage(Page):
         cut = not whole and self.on_strip.isChecked() and store.count > STRIP_POINTS
         use_all = finder.id == "ground"
         start = time.perf_counter()
+        told: list[LargeThing] = []
 
         def work(progress: Progress) -> tuple[Mask, Mask, tuple | None]:
             among, box = store.in_use() if use_all else layer.shown(), None
             if cut:
                 inside, box = strip(store, middle, STRIP_POINTS)
                 among = among & inside
+            if finder.id == "ground":
+                return among & (ground(store, settings, progress, among, told) == GROUND), among, box
             return finder.find(store, settings, among, progress), among, box
 
         def keep(result: tuple[Mask, Mask, tuple | None]) -> None:
@@ -217,6 +225,7 @@ class FindPage(Page):
                 f" · {number(share, 2)} % · {number(seconds, 1)} s"
             )
             self.desk.selection.combine(holding.id, mask)
+            self._show_large(told if box is None else [])
             self._mirror()
 
         def fail(text: str, _error: object) -> None:
@@ -228,6 +237,28 @@ class FindPage(Page):
         task.ended.connect(lambda: self._ended(task))
         self.figure.setText("Looking at a strip…" if cut else "Looking…")
         self._mirror()
+
+    def _show_large(self, told: list[LargeThing]) -> None:
+        """The large things that were judged by their edges; a click takes one for the opposite."""
+        emptied(self.large)
+        if not told:
+            return
+        self.large.addWidget(section("Large things"))
+        for thing in sorted(told, key=lambda t: -t.length * t.width)[:MOST_LARGE]:
+            box = made(
+                QCheckBox(thing.words(symbol(self.session.unit))),
+                toolTip="Ticked: it is ground. A click takes it for the opposite and looks again",
+            )
+            box.setChecked(thing.ground)
+            box.clicked.connect(partial(self._turn_over, thing))
+            self.large.addWidget(box)
+
+    def _turn_over(self, thing: LargeThing) -> None:
+        holding, before = self.session.open_cloud, self.settings_for("ground")
+        rest = tuple(place for place in before.turned if place != thing.middle)
+        turned = rest if len(rest) < len(before.turned) else (*rest, thing.middle)
+        self.kept[(holding.id, "ground")] = replace(before, turned=turned)
+        self._run(whole=True)
 
     def _ended(self, task: Task) -> None:
         if self._task is task:
@@ -244,6 +275,7 @@ class FindPage(Page):
         self._rest.stop()
         self._stop()
         self.found, self.strip_box = None, None
+        self._show_large([])
         self.figure.setText("—")
         self.note.setText("")
         self.desk.view.update()

@@ -8,7 +8,7 @@ said in ``docs/methods/ground.md``.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -16,6 +16,7 @@ import scipy
 from kerb.core.arrays import Bytes, Floats, Floats32, Ints, Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.ground_kernels import lowest_points, under_disk
+from kerb.core.cloud.large import STEEPEST, LargeThing, judged
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import InputError, NotDeterminable
@@ -38,6 +39,8 @@ SPACINGS_PER_CELL = 4.0
 LEAST_CELL_M = 0.5
 TERRAIN_CELL_M = 3.0
 FEWEST_TERRAIN_CELLS = 50
+# Noise lies this far below the ground round it, in cells of three metres even on steep slopes.
+PIT_M = 2.5
 STEPPED = 0.35
 MOST_CELL_M = 2.0
 
@@ -53,8 +56,8 @@ class Terrain:
 
 
 TERRAINS = {
-    "flat": Terrain("Flat yard, works floor", 0.10, 0.12, 40.0),
-    "rolling": Terrain("Rolling ground", 0.30, 0.20, 30.0),
+    "flat": Terrain("Flat yard, works floor", 0.10, 0.12, 120.0),
+    "rolling": Terrain("Rolling ground", 0.30, 0.20, 120.0),
     "steep": Terrain("Steep slopes", 0.70, 0.30, 20.0),
     "benches": Terrain("Quarry benches and heaps", 1.00, 0.25, 12.0),
 }
@@ -66,7 +69,8 @@ class GroundSettings:
 
     ``slope`` is the steepest ground that need not be a step (rise over run), ``step`` the height over the ground's
     surface up to which a point belongs to it, ``object_size`` the width of the largest thing that is to go, ``cell``
-    the width of the cells whose lowest points are looked at.
+    the width of the cells whose lowest points are looked at. ``turned`` are places (easting, northing) on large things
+    that are to be taken for the opposite of what their edges say.
     """
 
     slope: float = setting(
@@ -81,6 +85,7 @@ class GroundSettings:
     cell: float = setting(
         1.0, Setting("Cell", "Width of the cells whose lowest points are looked at", "length", low=0.0)
     )
+    turned: tuple[tuple[float, float], ...] = ()
 
     @staticmethod
     def of(terrain: str, unit: LengthUnit, spacing: float) -> GroundSettings:
@@ -110,11 +115,15 @@ class GroundSettings:
 
 
 @in_own_numbers
-def ground(store: CloudStore, settings: GroundSettings, progress: Progress, among: Mask | None = None) -> Bytes:
+def ground(
+    store: CloudStore, settings: GroundSettings, progress: Progress, among: Mask | None = None,
+    told: list[LargeThing] | None = None,
+) -> Bytes:  # fmt: skip
     """Class of every point, (n,) uint8: 2 ground, 1 what is not; noise classes (7, 18) stay, set-aside points too.
 
     Classes that the cloud has are not looked at otherwise. ``among``, (n,), are the points that are looked at, all that
-    are not set aside when None; others keep their class (0 where there is none).
+    are not set aside when None; others keep their class (0 where there is none). ``told`` is filled with the large things
+    that were judged by their edges.
 
     Raises
     ------
@@ -126,12 +135,14 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress, amon
     used = store.in_use() if among is None else among
     corner, _ = _extent(store, used)
     low, row = _lowest(store, settings.cell, used, progress.within(0.0, 0.15))
-    bare = _bare(low, settings, progress.within(0.15, 0.45)) & (row >= 0)
+    plain, bare, things = _cells(low, row >= 0, settings, corner, progress.within(0.15, 0.45))
+    if told is not None:
+        told += [replace(t, middle=_place_of(t.middle, corner, settings.cell)) for t in things]
     if bare.sum() < 3:
         raise NotDeterminable("fewer than three cells of ground were found; is the object size too large?")
     surface = triangulate(store.coordinates(np.sort(row[bare])))
     progress.step(0.6, "Finding ground: comparing with its surface")
-    near = _Near(surface, settings, *_steepness(low, bare, settings))
+    near = _Near(surface, settings, *_steepness(low, bare, bare & ~plain, settings))
     given = store.column("classification") if store.has("classification") else None
     result = np.zeros(store.count, np.uint8)
 
@@ -146,6 +157,26 @@ def ground(store: CloudStore, settings: GroundSettings, progress: Progress, amon
 
     each(decide, range(len(store.tiles)), progress.within(0.6, 1.0), "Finding ground")
     return result
+
+
+def _cells(
+    low: Floats, known: Mask, settings: GroundSettings, corner: Floats, progress: Progress
+) -> tuple[Mask, Mask, list[LargeThing]]:
+    """Cells whose lowest point is ground by openings alone, and when large things are judged by their edges; those."""
+    plain = _bare(low, settings, progress) & known
+    bare, things = judged(low, plain, known, settings.cell, settings.step, _cells_of(settings, corner, low.shape))
+    return plain, bare, things
+
+
+def _cells_of(settings: GroundSettings, corner: Floats, shape: tuple[int, ...]) -> Ints:
+    """Row and column (n, 2) of the places whose things are turned over."""
+    places = np.array(settings.turned, float).reshape(-1, 2)
+    cells = np.floor((places - corner[:2]) / settings.cell).astype(np.int64)[:, ::-1]
+    return np.clip(cells, 0, np.array(shape[:2]) - 1)
+
+
+def _place_of(cell: tuple[float, float], corner: Floats, size: float) -> tuple[float, float]:
+    return float(corner[0] + (cell[0] + 0.5) * size), float(corner[1] + (cell[1] + 0.5) * size)
 
 
 def terrain_of(store: CloudStore) -> str:
@@ -163,13 +194,23 @@ def terrain_of(store: CloudStore) -> str:
     known = row >= 0
     if known.sum() < FEWEST_TERRAIN_CELLS:
         return "rolling"
-    bare = _opened(_filled(low, known).astype(np.float32), 2)
+    bare = _opened(_without_pits(low, known, PIT_M / metres), 2)
     rise_y, rise_x = np.gradient(bare.astype(float), cell)
     rise = np.hypot(rise_x, rise_y)[known]
     usual, steep = np.percentile(rise, [75, 92])
     if steep > TERRAINS["rolling"].slope and usual < STEPPED * steep:
-        return "benches"
+        return "flat" if _only_objects(store) else "benches"
     return next((name for name in ("flat", "rolling") if steep <= TERRAINS[name].slope), "steep")
+
+
+def _only_objects(store: CloudStore) -> bool:
+    """Whether all that is large on a flat yard has steps all round, as bridges and halls have and heaps have not."""
+    settings = GroundSettings.usual("flat", store)
+    used = store.in_use()
+    corner, _ = _extent(store, used)
+    low, row = _lowest(store, settings.cell, used, silent())
+    _, _, things = _cells(low, row >= 0, settings, corner, silent())
+    return bool(things) and not any(thing.ground for thing in things)
 
 
 def _spacing(store: CloudStore, cell: float) -> float:
@@ -229,6 +270,13 @@ def _bare(low: Floats, settings: GroundSettings, progress: Progress) -> Mask:
     return bare
 
 
+def _without_pits(low: Floats, known: Mask, deep: float) -> Floats32:
+    """The lowest points without single ones far below all round them, which are noise."""
+    filled = _filled(low, known).astype(np.float32)
+    pits = -_opened(-filled, 2) - filled > deep
+    return _filled(np.where(known & ~pits, low, np.nan), known & ~pits).astype(np.float32)
+
+
 def _radii(most: float) -> list[int]:
     radii = [1]
     while radii[-1] < most:
@@ -268,7 +316,7 @@ def _filled(low: Floats, known: Mask) -> Floats:
     return np.asarray(low[tuple(nearest)])
 
 
-def _steepness(low: Floats, bare: Mask, settings: GroundSettings) -> tuple[Floats, Mask]:
+def _steepness(low: Floats, bare: Mask, given_back: Mask, settings: GroundSettings) -> tuple[Floats, Mask]:
     """How far the ground itself may rise within half a cell, and where it steps: (rows, columns) each."""
     known = bare & np.isfinite(low)
     land = _filled(np.where(known, low, np.nan), known)
@@ -276,7 +324,10 @@ def _steepness(low: Floats, bare: Mask, settings: GroundSettings) -> tuple[Float
     across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
     rise = np.hypot(across, along) / (2 * settings.cell)
     steps = scipy.ndimage.maximum_filter(land, 3) - scipy.ndimage.minimum_filter(land, 3) > 2 * settings.step
-    return np.asarray(np.minimum(rise, settings.slope) * settings.cell / 2), steps
+    # Slopes of large things that are ground after all are as steep as they are.
+    around = scipy.ndimage.binary_dilation(given_back, np.ones((3, 3), bool))
+    most = np.where(around, max(STEEPEST, settings.slope), settings.slope)
+    return np.asarray(np.minimum(rise, most) * settings.cell / 2), steps
 
 
 class _Near:
