@@ -221,7 +221,7 @@ class FindPage(Page):
             share = 100 * int(np.count_nonzero(mask)) / max(int(np.count_nonzero(among)), 1)
             where = "in the strip" if box is not None else "looked at"
             self.figure.setText(
-                f"<b>{count(int(np.count_nonzero(mask)))}</b> of {count(int(np.count_nonzero(among)))} points {where}"
+                f"{count(int(np.count_nonzero(mask)))} of {count(int(np.count_nonzero(among)))} points {where}"
                 f" · {number(share, 2)} % · {number(seconds, 1)} s"
             )
             self.desk.selection.combine(holding.id, mask)
@@ -243,11 +243,11 @@ class FindPage(Page):
         emptied(self.large)
         if not told:
             return
-        self.large.addWidget(section("Large things"))
+        self.large.addWidget(section("Large things, ticked where they are ground"))
         for thing in sorted(told, key=lambda t: -t.length * t.width)[:MOST_LARGE]:
             box = made(
-                QCheckBox(thing.words(symbol(self.session.unit))),
-                toolTip="Ticked: it is ground. A click takes it for the opposite and looks again",
+                QCheckBox(thing.size(symbol(self.session.unit))),
+                toolTip=f"{thing.words(symbol(self.session.unit))}. A click takes it for the opposite and looks again",
             )
             box.setChecked(thing.ground)
             box.clicked.connect(partial(self._turn_over, thing))

@@ -32,12 +32,15 @@ class LargeThing:
     stepped: float
     ground: bool
 
+    def size(self, unit: str) -> str:
+        """How large it is: ``100 × 60 m, 10.0 m high``."""
+        high = f"{abs(self.height):.1f} {unit} {'high' if self.height >= 0 else 'deep'}"
+        return f"{self.length:.0f} × {self.width:.0f} {unit}, {high}"
+
     def words(self, unit: str) -> str:
         """What it is and what it was taken for: ``100 × 60 m, 10 m high: no ground (a step along 98 % of its edge)``."""
         taken = "ground" if self.ground else "no ground"
-        high = f"{abs(self.height):.1f} {unit} {'high' if self.height >= 0 else 'deep'}"
-        size = f"{self.length:.0f} × {self.width:.0f} {unit}, {high}"
-        return f"{size}: {taken} (a step along {100 * self.stepped:.0f} % of its edge)"
+        return f"{self.size(unit)}: {taken} (a step along {100 * self.stepped:.0f} % of its edge)"
 
 
 def judged(
