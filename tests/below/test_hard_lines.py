@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -11,10 +12,11 @@ from kerb.core.progress import silent
 from kerb.core.units import METRE, US_SURVEY_FOOT
 from kerb.studies.drawn import Drawn
 from kerb.studies.stockpile.heap import Ground, local_spacing, shape_heap
-from kerb.studies.stockpile.run import measure
+from kerb.studies.stockpile.pull import bound_of, pull, wider
+from kerb.studies.stockpile.run import measure, run
 from kerb.studies.stockpile.setup import StockpileSetup
 from kerb.studies.stockpile.uncertainty import combined
-from tests.support import FAR, circle
+from tests.support import FAR, circle, heap_setup, sources_of, store_of
 
 STEEP = np.tan(np.radians(35.0))
 
@@ -175,3 +177,40 @@ class Holes(unittest.TestCase):
     def test_a_hole_outside_is_refused(self):
         with self.assertRaisesRegex(InputError, "hole"):
             answer(lambda xy: cone(xy, (0, 0), 4.0), circle(6, 20), holes=[circle(1, 8) + [9, 0]])
+
+
+class Pulling(unittest.TestCase):
+    def sources(self, points):
+        return sources_of(store_of(points))
+
+    def points(self, noise=0.01):
+        rng = np.random.default_rng(5)
+        xy = rng.uniform(-11, 11, (int((22 / 0.15) ** 2), 2))
+        return np.column_stack([xy, cone(xy, (0, 0), 4.0) + rng.normal(0, noise, len(xy))]) + FAR
+
+    def test_a_rough_line_comes_to_the_foot_and_never_onto_the_flank(self):
+        sources, radius = self.sources(self.points()), 4 / STEEP
+        for out in (0.5, -0.4):
+            rough = heap_setup(circle(radius + out, 40) + FAR[:2])
+            moved = pull(rough, sources, silent())
+            away = np.hypot(*(moved.toe.places - FAR[:2]).T)
+            self.assertGreater(away.min(), radius - 0.1)
+            self.assertLess(away.max(), radius + 0.35)
+        good = heap_setup(circle(radius + 0.1, 60) + FAR[:2])
+        before, after = (run(one, sources, silent()).figures["net"] for one in (good, pull(good, sources, silent())))
+        self.assertLess(abs(after.value / before.value - 1), 0.003)
+        self.assertLess(after.u95, 1.1 * before.u95)
+
+    def test_a_line_that_is_less_sure_is_told(self):
+        sources = self.sources(self.points())
+        setup = heap_setup(circle(4 / STEEP + 0.3, 40) + FAR[:2])
+        with mock.patch("kerb.studies.stockpile.pull.bound_of", side_effect=[2.0, 3.0]):
+            self.assertRegex(wider(setup, setup, sources), "± 2.*± 3.*surer")
+        with mock.patch("kerb.studies.stockpile.pull.bound_of", side_effect=[2.0, 2.05]):
+            self.assertEqual(wider(setup, setup, sources), "")
+        self.assertEqual(wider(setup, setup, sources), "")
+        ground = Ground(self.points(), 0.15, METRE)
+        rows = {row[0]: row[1] for row in run(setup, sources, silent()).tables["uncertainty"].rows}
+        self.assertAlmostEqual(bound_of(ground, setup, sources) / rows["Combined"], 1.0, delta=0.2)
+        far = replace(setup, toe=Drawn.of(circle(1, 9) + FAR[:2] + 500))
+        self.assertIsNone(bound_of(ground, far, sources))

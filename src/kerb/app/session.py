@@ -397,7 +397,8 @@ class Session(QObject):
             return
         print_ = self._print(study, setup)
 
-        def keep(after: Setup) -> None:
+        def keep(taken: tuple[Setup, str]) -> None:
+            after, remark = taken
             current, now = self.study, self.setup
             if job is not self.job or current is None or now is None or current.id != study.id:
                 return
@@ -406,12 +407,13 @@ class Session(QObject):
                 return
             self.before_step = now
             self.commit(step.label.lower(), **{name: getattr(after, name) for name in after.declared()})
-            self.said.emit(step.said or f"{step.label}: done. Ctrl+Z takes it back.")
+            words = step.said or f"{step.label}: done. Ctrl+Z takes it back."
+            self.said.emit(f"{remark} {words}" if remark else words)
 
         def fail(text: str, _error: object) -> None:
             self.said.emit(text)
 
-        self.start(lambda progress: step.apply(setup, sources, progress), step.label, keep, fail)
+        self.start(lambda progress: step.taken(setup, sources, progress), step.label, keep, fail)
 
     def _compute_ended(self, task: Task) -> None:
         if self.compute_task is task:

@@ -153,7 +153,8 @@ def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
         setup, sources = opened.setup(progress.within(0.0, 0.45))
         for step in kind.steps:
             if getattr(args, step.id):
-                setup = step.apply(setup, sources, progress.within(0.45, 0.5))
+                setup, remark = step.taken(setup, sources, progress.within(0.45, 0.5))
+                opened.notes += [Note(step.id, remark)] if remark else []
         setup.check()
         outcome = kind.run(setup, sources, progress.within(0.5, 1.0))
         outcome.warnings += [note for note in opened.notes if note not in outcome.warnings]

@@ -33,7 +33,10 @@ class FigureAbout:
 
 @dataclass(frozen=True)
 class Step:
-    """A named step from setup to setup, such as pulling a line to the toe; ``field`` is what it changes."""
+    """A named step from setup to setup, such as pulling a line to the toe; ``field`` is what it changes.
+
+    ``remark`` says, of the setups before and after, what the analyst should know of the change; nothing where all is well.
+    """
 
     id: str
     label: str
@@ -43,6 +46,12 @@ class Step:
     said: str = ""
     key: str = ""
     fresh: bool = False
+    remark: Callable[[Any, Any, Sources], str] | None = None
+
+    def taken(self, setup: Any, sources: Sources, progress: Progress) -> tuple[Setup, str]:
+        """The setup after the step, and the remark on it. Raises what the step raises; Cancelled."""
+        after = self.apply(setup, sources, progress)
+        return after, self.remark(setup, after, sources) if self.remark is not None else ""
 
     def lacks(self, setup: Setup) -> str:
         """What must be there before it can be taken, in words; nothing when it can be."""

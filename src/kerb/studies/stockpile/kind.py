@@ -12,7 +12,8 @@ from kerb.studies.drawn import Drawn
 from kerb.studies.kind import Step, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.figures import ABOUT
-from kerb.studies.stockpile.live import LiveHeap, pull
+from kerb.studies.stockpile.live import LiveHeap
+from kerb.studies.stockpile.pull import pull, wider
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.setup import StockpileSetup, upgraded
 
@@ -45,6 +46,7 @@ STOCKPILE = StudyKind(
         Step(
             "pull", "Pull to toe", "Move the line to the break of slope near it; undo takes it back", "toe", pull,
             "Pulled to the toe. The dotted line is where it was; Ctrl+Z takes it back.", "Ctrl+T",
+            remark=wider,
         ),
     ),
     help_page="stockpile.md",

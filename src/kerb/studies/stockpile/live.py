@@ -31,7 +31,6 @@ from kerb.studies.stockpile.setup import StockpileSetup
 
 LIVE_CELLS = 160_000
 ROOM = 0.35
-PULL_SHARE = 0.08
 
 
 class LiveHeap:
@@ -87,16 +86,6 @@ class LiveHeap:
         fine = gridded(self.ground.points, *_box(self.region), cell)
         known = filled(fine, np.ones(fine.shape, bool))
         return pulled(known, ring, reach)
-
-
-def pull(setup: StockpileSetup, sources: Sources, progress: Progress) -> StockpileSetup:
-    """The toe line moved to the break of slope near it. Raises InputError or NotDeterminable; Cancelled."""
-    ring = setup.ring()
-    progress.step(0.1, "Reading the ground")
-    heap = LiveHeap(setup, sources)
-    progress.step(0.6, "Looking for the break of slope")
-    moved = heap.pulled_toe(setup, PULL_SHARE * float(np.ptp(ring, axis=0).max()))
-    return replace(setup, toe=Drawn.of(moved))
 
 
 def _figures(volume: Volume, setup: StockpileSetup, unit: LengthUnit) -> dict[str, Figure]:
