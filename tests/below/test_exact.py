@@ -16,6 +16,7 @@ from kerb.core.geometry.mesh import Element as Run
 from kerb.core.geometry.mesh import TriangleMesh, checked, joined
 from kerb.core.surface.elevation import ElevationGrid, placed, unplaced
 from kerb.core.units import FOOT, METRE
+from kerb.draw.ramps import SIGNED, table
 from kerb.draw.scene import Scene
 from kerb.studies.attributes import elevations, values_of
 from kerb.studies.inventory.figures import tables, worded
@@ -279,6 +280,17 @@ class Lines(unittest.TestCase):
             off = shapely.distance(line, shapely.points(every)).max()
             self.assertLess(off, tolerance * 1.02)
             self.assertGreater(off, 0.2 * tolerance)
+        # A long spiral turns often: each radian of it has pieces of its own.
+        tight = Element((0.0, 0.0), 0.0, 100.0, 0.3, 0.02)
+        fine = np.linspace(0, 100, 800_001)
+        turn = 0.3 * fine - 0.28 * fine**2 / 200
+        north = np.concatenate([[0], np.cumsum((np.cos(turn)[1:] + np.cos(turn)[:-1]) / 2 * np.diff(fine))])
+        near(tight.end[1], north[-1], 1e-6)
+        bow = Element((0.0, 0.0), 0.0, 60.0, 0.02, -0.02)
+        turn = 0.02 * fine * 0.6 - 0.04 * (fine * 0.6) ** 2 / 120
+        east = np.concatenate([[0], np.cumsum((np.sin(turn)[1:] + np.sin(turn)[:-1]) / 2 * np.diff(fine * 0.6))])
+        near(bow.end[0], east[-1], 1e-6)
+        self.assertEqual(bow.steps(0.01)[-1], 60.0)
         big = one.scaled(2.0)
         near(big.end, one.end * 2, 1e-7)
 
@@ -292,6 +304,11 @@ class Lines(unittest.TestCase):
             off = np.abs(np.interp(fine, along, xyz[:, 2]) - line.elevation(fine)).max()
             self.assertLess(off, tolerance)
             self.assertTrue({180.0, 300.0} <= set(along.tolist()))
+            on_curve = along[(along >= 150) & (along <= 210)]
+            bend = (0.05 + 0.075) / 60
+            chord = np.diff(on_curve).max()
+            self.assertLessEqual(bend * chord**2 / 8, tolerance)
+            self.assertLess(len(on_curve), 2 * 60 / np.sqrt(8 * tolerance / bend) + 8)
         self.assertLess(len(line.flattened(0.2)[0]), len(line.flattened(0.01)[0]))
         self.assertTrue(np.isnan(line.elevation(np.array([99.0, 401.0]))).all())
         self.assertAlmostEqual(line.elevation(np.array([130.0]))[0], 11.5)
@@ -322,6 +339,11 @@ class Layers(unittest.TestCase):
         self.assertEqual([(line.colour, line.closed, line.dash) for line in plain.lines],
                          [((1, 2, 3), True, ()), ((4, 5, 6), False, (2.0, 3.0))])  # fmt: skip
         self.assertEqual([(mesh.colour, mesh.hatch) for mesh in plain.meshes], [((10, 11, 12), True)])
+        self.assertEqual([(mesh.opacity, mesh.hidden) for mesh in plain.meshes], [(0.75, 0.75)])
+        base = next(mesh for mesh in self.scene(found, wanted=["base"]).meshes if mesh.colour == (4, 5, 6))
+        self.assertEqual((base.opacity, base.hidden), (0.85, 0.35))
+        top = self.scene(outcome(top=FoundMesh(square, self.TRIANGLE))).meshes[0]
+        self.assertEqual((top.opacity, top.hidden, top.colour), (1.0, 0.0, (7, 8, 9)))
         self.assertEqual(len(self.scene(found, wanted=["base"]).meshes), 2)
         self.assertEqual(len(self.scene(found, wanted=["base"], skip=["base", "toe"]).meshes), 1)
         self.assertEqual(len(self.scene(found, skip=["toe"]).lines), 1)
@@ -344,6 +366,8 @@ class Layers(unittest.TestCase):
         plain, valued, words, sizes = made.marks
         self.assertEqual(plain.colours.tolist(), [[7, 8, 9]] * 3)
         self.assertEqual((plain.texts, plain.marked, words.marked, sizes.marked), (("a", "b", "c"), True, False, False))
+        inks = table(SIGNED)
+        np.testing.assert_array_equal(valued.colours[[0, 2]], inks[[0, -1]])
         self.assertEqual(len({tuple(colour) for colour in valued.colours.tolist()}), 3)
         near(sizes.xyz, [[0, 0, 2], [2, 1, 0]])
         self.assertEqual([line.width for line in made.lines], [1.1, 1.1])
@@ -370,8 +394,9 @@ class Layers(unittest.TestCase):
 
     def test_heights_inside_lines_for_every_point(self):
         rng = np.random.default_rng(6)
-        spots = np.column_stack([rng.uniform(0, 40, (30_000, 2)), rng.uniform(3, 4, 30_000)]) + FAR
+        spots = np.column_stack([rng.uniform(0, 40, (250_000, 2)), rng.uniform(3, 4, 250_000)]) + FAR
         store = store_of(spots)
+        self.assertGreater(len(store.tiles), 8)
         rings = [circle(4, 60) + [9, 12] + FAR[:2], circle(6, 60) + [28, 25] + FAR[:2]]
         # The surface ends at the middle of the first ring's east side, so that some points lie just outside of it.
         corners = np.array([[-5.0, -5, 0], [45, -5, 0], [45, 45, 10], [-5, 45, 10]]) + FAR

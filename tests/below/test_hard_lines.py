@@ -194,7 +194,7 @@ class Pulling(unittest.TestCase):
             rough = heap_setup(circle(radius + out, 40) + FAR[:2])
             moved = pull(rough, sources, silent())
             away = np.hypot(*(moved.toe.places - FAR[:2]).T)
-            self.assertGreater(away.min(), radius - 0.1)
+            self.assertGreater(away.min(), radius - 0.25)
             self.assertLess(away.max(), radius + 0.35)
         good = heap_setup(circle(radius + 0.1, 60) + FAR[:2])
         before, after = (run(one, sources, silent()).figures["net"] for one in (good, pull(good, sources, silent())))

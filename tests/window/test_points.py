@@ -7,7 +7,7 @@ import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog, QInputDialog
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog
 
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.heights import HEIGHT
@@ -608,6 +608,20 @@ class Points(Windowed):
         self.window.actions_by_id["find_ground"].trigger()
         self.settle()
         page = self.window.right.find_page
+        page._take_terrain("flat")
+        QTest.mouseClick(page.everywhere, LEFT)
+        self.settle()
+        boxes = [box for box in page.findChildren(QCheckBox) if "×" in box.text()]
+        self.assertGreaterEqual(len(boxes), 1, "the large things of the yard are named")
+        words = boxes[0].text()
+        ticked, before_turn = boxes[0].isChecked(), int(self.window.selection.mask.sum())
+        self.assertIn("edge", boxes[0].toolTip())
+        for wanted in (not ticked, ticked):
+            next(box for box in page.findChildren(QCheckBox) if box.text() == words).click()
+            self.settle()
+            boxes = [box for box in page.findChildren(QCheckBox) if box.text() == words]
+            self.assertEqual(boxes[0].isChecked(), wanted)
+        self.assertEqual(int(self.window.selection.mask.sum()), before_turn)
         page._take_terrain("benches")
         QTest.mouseClick(page.everywhere, LEFT)
         self.settle()

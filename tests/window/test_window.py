@@ -247,6 +247,44 @@ class WholePath(Windowed):
         self.settle()
         np.testing.assert_allclose(np.array(self.session.setup.toe.xy), toe, rtol=0, atol=1e-9)
 
+    def test_a_stretch_is_stated_by_its_menu_and_looks_it(self):
+        self.draw_toe(10)
+        toe = np.array(self.session.setup.toe.xy)
+        tool = self.window.edit_tool
+        grabbed = self.view.grab().toImage()
+        middle = self.at(*toe[3:5].mean(axis=0))
+        QTest.mouseClick(self.view, Qt.MouseButton.RightButton, pos=middle)
+        actions = {action.text().split(":")[0]: action for action in tool.menu_shown.actions()}
+        self.assertTrue(actions["As the data say"].isChecked())
+        actions["Not ground"].trigger()
+        tool.menu_shown.close()
+        self.settle()
+        self.assertEqual(self.session.setup.toe.stretch(3), "other")
+        self.assertIn("not ground", self.session.job.can_undo)
+        outcome = self.session.shown().outcome
+        self.assertTrue([name for name in outcome.layers if name.startswith("unseen")])
+        line = [grabbed.pixel(middle.x() + dx, middle.y() + dy) for dx in range(-3, 4) for dy in range(-3, 4)]
+        after = self.view.grab().toImage()
+        dashed = [after.pixel(middle.x() + dx, middle.y() + dy) for dx in range(-3, 4) for dy in range(-3, 4)]
+        self.assertNotEqual(line, dashed)
+        self.assertIn("toe-not-ground", {note.code for note in self.computed().warnings})
+        inserted = self.session.setup.toe.with_vertex(4, tuple(toe[3:5].mean(axis=0)))
+        self.assertEqual([inserted.stretch(k) for k in (2, 3, 4, 5)], ["", "other", "other", ""])
+        self.window.actions_by_id["undo"].trigger()
+        self.settle()
+        self.assertEqual(self.session.setup.toe.stretches, ())
+        tool.state_stretch(tool.shapes()[0], 9, "ground")
+        self.settle()
+        self.session.job.save()
+        again = Job.open(self.place).state.studies[0]
+        self.assertEqual(again.setup["toe"]["stretches"][9], "ground")
+
+    def computed(self):
+        """The full outcome of the open study."""
+        self.session.compute()
+        self.settle()
+        return self.session.shown().outcome
+
     def test_a_vertex_cannot_make_the_line_cross_itself(self):
         self.draw_toe(8)
         toe = self.session.setup.toe.xy

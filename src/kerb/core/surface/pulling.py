@@ -38,8 +38,7 @@ def pulled(grid: HeightGrid, ring: Floats, reach: float) -> Floats:
         raise NotDeterminable("no clear break of slope was found near the line; draw it closer to the toe")
     moves = straight(xy, moves, seen)
     neighbours = np.stack([np.roll(moves, shift) for shift in range(-2, 3)])
-    # Half a cell outwards: a line on the ground beside the foot costs nothing, one on the flank cuts some of it off.
-    moved = xy + normal * (np.median(neighbours, axis=0) + grid.cell / 2)[:, None]
+    moved = xy + normal * np.median(neighbours, axis=0)[:, None]
     try:
         thin = np.array(shapely.LinearRing(moved).simplify(grid.cell / 2).coords)
         return polygon.checked(thin, "pulled toe")
