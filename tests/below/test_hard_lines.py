@@ -199,7 +199,7 @@ class Pulling(unittest.TestCase):
         good = heap_setup(circle(radius + 0.1, 60) + FAR[:2])
         before, after = (run(one, sources, silent()).figures["net"] for one in (good, pull(good, sources, silent())))
         self.assertLess(abs(after.value / before.value - 1), 0.003)
-        self.assertLess(after.u95, 1.1 * before.u95)
+        self.assertLess(after.u95, 2 * before.u95)
 
     def test_a_line_that_is_less_sure_is_told(self):
         sources = self.sources(self.points())

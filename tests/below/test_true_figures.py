@@ -13,12 +13,15 @@ from kerb.core.cloud.heights import heights
 from kerb.core.cloud.lone import lone
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.place_check import Site, check
-from kerb.core.placing import route, suggested
+from kerb.core.placing import Placing, route, suggested
 from kerb.core.progress import silent
 from kerb.core.reference import ReferenceSystem, from_text, local_grid, unfit
+from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.volume import between
+from kerb.core.things import SURFACE, Placed, moved, relocated
 from kerb.core.units import METRE
 from kerb.studies.scope import Scope
 from tests.support import FAR, CommandLine, circle, frustum, jittered, measured, store_of
@@ -282,3 +285,15 @@ class FarVertices(unittest.TestCase):
         plain = triangulate(near)
         self.assertAlmostEqual(between(top, whole).net, between(top, plain).net, delta=1e-6)
         self.assertAlmostEqual(between(top, whole).area, 625.0, places=6)
+
+
+class NeverThinned(unittest.TestCase):
+    def test_an_elevation_grid_keeps_every_cell_when_it_is_moved_or_written(self):
+        z = np.random.default_rng(1).normal(0, 1, (1100, 1000)).astype(np.float32)
+        item = Placed(SURFACE, ElevationGrid(z, (1.0, 0.0, 5e5, 0.0, -1.0, 5.8e6)), from_text("EPSG:25832"))
+        changed = relocated(item, Placing("transform", item.reference, from_text("EPSG:25833")))
+        self.assertEqual(len(changed.thing.vertices), z.size)
+        self.assertEqual(len(changed.thing.triangles), 2 * 1099 * 999)
+        self.assertEqual(
+            len(moved(item, Rigid.turned(0.0, np.zeros(3), np.array([1.0, 2.0, 3.0]))).thing.vertices), z.size
+        )

@@ -32,6 +32,10 @@ UNITS = {"slope": "deg"}
 NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", PART}
 
 
+# Triangles of a surface in a picture; more are finer than its pixels.
+MOST_DRAWN = 2_000_000
+
+
 def style_of(holding: Holding) -> Style:
     """The colouring of a holding."""
     names = {item.name for item in fields(Style)}
@@ -124,7 +128,7 @@ def _mesh_layer(session: Session, holding: Holding) -> MeshLayer:
     if key not in session.meshes:
         thing: Any = session.open_job.thing(holding).thing
         if isinstance(thing, ElevationGrid):
-            tin = thing.tin()
+            tin = thing.tin(MOST_DRAWN)
             vertices, triangles = tin.points, tin.triangles
         else:
             vertices, triangles = thing.vertices, thing.triangles

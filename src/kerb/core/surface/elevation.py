@@ -62,9 +62,12 @@ class ElevationGrid:
         affine: Affine = tuple(value * plan for value in self.affine)  # type: ignore[assignment]
         return replace(self, z=z, affine=affine)
 
-    def tin(self, most: int = 2_000_000) -> Tin:
-        """Two triangles between each four known neighbours, on every k-th pixel so that ``most`` is not passed."""
-        step = max(1, int(np.ceil(np.sqrt(2 * self.z.size / most))))
+    def tin(self, most: int | None = None) -> Tin:
+        """Two triangles between each four known neighbours; for a picture on every k-th pixel so that ``most`` is not passed.
+
+        Whatever is measured or written stands on all of them.
+        """
+        step = 1 if most is None else max(1, int(np.ceil(np.sqrt(2 * self.z.size / most))))
         rows, columns = (np.arange(0, size, step) for size in self.z.shape)
         z = np.asarray(self.z[np.ix_(rows, columns)], float)
         grid = np.stack(np.meshgrid(columns + 0.5, rows + 0.5), axis=-1).reshape(-1, 2)

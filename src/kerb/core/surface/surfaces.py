@@ -124,7 +124,7 @@ class GridSurface:
         )  # fmt: skip
         if np.count_nonzero(np.isfinite(part.z)) < 3:
             raise NotDeterminable("the elevation grid knows no elevation here")
-        return part.tin(most=2 * part.z.size)
+        return part.tin()
 
 
 @dataclass(frozen=True)
