@@ -71,8 +71,11 @@ class PlanFigure(Flowable):
         if self.plan.contour > 0:
             said.append(f"Contours every {number(self.plan.contour, 2)} {symbol(self.unit)}, every fifth stronger")
         if self.plan.scene.lines:
-            titles = dict.fromkeys(line.title for line in self.plan.scene.lines if line.title)
+            titles = dict.fromkeys(line.title for line in self.plan.scene.lines if line.title and not line.dash)
             said.append(f"line: {next(iter(titles))}" if len(titles) == 1 else "lines: outlines of what is measured")
+            broken = dict.fromkeys(line.title for line in self.plan.scene.lines if line.title and line.dash)
+            if broken:
+                said.append(f"broken: {', '.join(broken).lower()}")
         if self.plan.gaps:
             said.append("hatched: no points")
         return ". ".join(said[:1]) + ("; " if len(said) > 1 else "") + "; ".join(said[1:]) + ("." if said else "")

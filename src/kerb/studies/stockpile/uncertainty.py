@@ -65,20 +65,24 @@ def toe_error(setup: StockpileSetup, heap: Heap) -> float:
 
 
 def _noise(heap: Heap, noise: float, together: float) -> Part:
-    area = heap.top.plan_area
+    area, unit = heap.top.plan_area, heap.ground.unit.symbol
     # Errors of neighbouring points that move together (footprint, matching window) leave fewer of them.
     independent = max(len(heap.inside) / (1 + together * (CORRELATED_SPACINGS**2 - 1)), 1.0)
     return Part(
         "Vertical noise",
         K95 * noise * area / np.sqrt(independent),
-        f"noise of single points {noise:.4g} (1σ), {together:.0%} of it shared by neighbours",
+        f"noise of single points {noise:.4g} {unit} (1σ), {together:.0%} of it shared by neighbours",
     )
 
 
 def _bias(heap: Heap, setup: StockpileSetup) -> Part:
     if setup.base in ("toe", "plane", "lowest"):
         return Part("Vertical bias", 0.0, "cancels: top and base come from the same cloud")
-    return Part("Vertical bias", setup.bias * heap.top.plan_area, f"stated bound {setup.bias:.4g} over the plan area")
+    return Part(
+        "Vertical bias",
+        setup.bias * heap.top.plan_area,
+        f"stated bound {setup.bias:.4g} {heap.ground.unit.symbol} over the plan area",
+    )
 
 
 def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
@@ -97,7 +101,8 @@ def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
         # What lies beyond a wall or in the next heap is not this one: there a line can only be too far in.
         by = np.where(seen, by, -np.abs(by))
         changes.append(_column_sum(height, grid, heap.ring + normal * by[:, None], heap.area) - here)
-    how = f"{LINES} lines whose vertices lie elsewhere by {reach:.4g} (95 %), each by itself"
+    unit = heap.ground.unit.symbol
+    how = f"{LINES} lines whose vertices lie elsewhere by {reach:.4g} {unit} (95 %), each by itself"
     return Part("Toe position", K95 * float(np.sqrt(np.mean(np.square(changes)))), how)
 
 
@@ -112,7 +117,7 @@ def _base_model(heap: Heap, setup: StockpileSetup) -> Part:
     """What the base may be under the heap, from how the ground varies where it is seen."""
     if setup.base in ("level", "lowest", "surface"):
         return Part("Base under the heap", 0.0, "the base is given, not modelled")
-    toe, area = heap.toe, heap.area.size
+    toe, area, unit = heap.toe, heap.area.size, heap.ground.unit.symbol
     if setup.base == "toe":
         assert isinstance(heap.base, Tin)
         weights = _weights(heap.base, toe.xy)
@@ -124,12 +129,15 @@ def _base_model(heap: Heap, setup: StockpileSetup) -> Part:
     if not surrounds(samples[:, :2]):
         away = float(np.hypot(*(known @ samples[:, :2] - heap.area.middle)))
         uneven = float(np.std(samples[:, 2]))
-        how = f"ground is seen on one side only: a cross fall of {FALL:.1%} over {away:.3g} and {uneven:.3g} (1σ) along it"
+        how = (
+            f"ground is seen on one side only: a cross fall of {FALL:.1%} over {away:.3g} {unit} and {uneven:.3g} {unit} "
+            "(1σ) along it"
+        )
         return Part("Base under the heap", float(np.hypot(FALL * away, K95 * uneven)) * area, how)
     found = mean_error(samples, known, spread_over(heap.area))
     how = (
-        f"the ground round the heap varies by {found.spread:.3g} (1σ) over some {found.range:.3g}: block estimation "
-        "variance of its mean under the heap"
+        f"the ground round the heap varies by {found.spread:.3g} {unit} (1σ) over some {found.range:.3g} {unit}: block "
+        "estimation variance of its mean under the heap"
     )
     return Part("Base under the heap", found.u95 * area, how)
 
