@@ -12,6 +12,7 @@ import numpy as np
 from bench import importing as importing_
 from bench import preparing
 from bench import studies as studies_
+from bench.bound import bound
 from bench.shared import FAR, FOLDER, terrain, timed
 from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
@@ -206,6 +207,9 @@ MEASURES = {
         "toe drag over a design, triangles", studies_.dragging_over_design, (M // 10, M), (M // 10,), "0.1 s"
     ),
     "study": Measure("stockpile in full, points inside", studies_.computing, (2 * M,), (M // 4,), "–"),
+    "bound": Measure(
+        "truth inside the 95 % bound, heaps on each of four grounds", bound, (60,), (4,), "inside 0.92–0.98"
+    ),
     "inventory": Measure("inventory of 40 heaps, points", studies_.inventory, (20 * M,), (2 * M,), "≤ 1"),
     "step": Measure("a step in a large job (99 of 100), steps", studies_.stepping, (10_000,), (1000,), "0.02 s"),
     "tin": Measure("Delaunay surface", triangulating, (M,), (M // 4,), "≤ 0.3"),

@@ -11,6 +11,9 @@ from kerb.core.geometry import polygon
 from kerb.core.surface.tin import Tin
 from kerb.studies.outcome import Attribute, Outcome
 
+# Lines of holes are named so, behind the line they are cut out of.
+HOLE = "hole "
+
 
 def values_of(attribute: Attribute, outcome: Outcome, store: CloudStore) -> Floats32 | None:
     """A value for every point, (n,), NaN outside of the lines; None where the outcome lacks what it takes.
@@ -26,10 +29,15 @@ def values_of(attribute: Attribute, outcome: Outcome, store: CloudStore) -> Floa
     values = np.full(store.count, np.nan, np.float32)
     for ring in rings:
         _fill(values, store, ring, surface)
+    for name in outcome.layers:
+        hole = outcome.line(name) if name.startswith(HOLE) else None
+        if hole is not None:
+            _fill(values, store, hole.xyz, None)
     return values
 
 
-def _fill(values: Floats32, store: CloudStore, ring: Floats, surface: Tin) -> None:
+def _fill(values: Floats32, store: CloudStore, ring: Floats, surface: Tin | None) -> None:
+    """Heights over a surface for the points in a ring; none where there is no surface."""
     low, high = ring[:, :2].min(axis=0), ring[:, :2].max(axis=0)
     tiles = store.tiles
     touching = np.all(tiles["high"][:, :2] >= low, axis=1) & np.all(tiles["low"][:, :2] <= high, axis=1)
@@ -37,7 +45,9 @@ def _fill(values: Floats32, store: CloudStore, ring: Floats, surface: Tin) -> No
         rows = store.rows_of(int(tile))
         points = store.coordinates(rows)
         inside = polygon.contains(ring[:, :2], points)
-        if inside.any():
+        if surface is None:
+            values[np.arange(rows.start, rows.stop)[inside]] = np.nan
+        elif inside.any():
             base = elevations(surface, ring, points[inside, :2])
             values[np.arange(rows.start, rows.stop)[inside]] = points[inside, 2] - base
 

@@ -22,7 +22,7 @@ from kerb.studies.stockpile import notes
 from kerb.studies.stockpile.run import run as run_stockpile
 
 STUDY = "inventory"
-KEPT = ("toe", "base", "gaps", "unseen")
+KEPT = ("toe", "base", "gaps", "unseen", "hole")
 
 
 def run(setup: InventorySetup, sources: Sources, progress: Progress) -> Outcome:
@@ -110,7 +110,7 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
             continue
         outcome.layers[f"toe {item.key}"] = replace(line, title=item.name)
         for name, layer in one.layers.items():
-            if isinstance(layer, FoundLine) and layer.gapped:
+            if isinstance(layer, FoundLine) and (layer.gapped or name.startswith("hole ")):
                 outcome.layers[f"{name} {item.key}"] = layer
         for name, list_ in meshes.items():
             mesh = one.mesh(name)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-import numpy as np
+from collections.abc import Sequence
 
-from kerb.core.arrays import Mask
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.plane import Plane
 from kerb.core.surface.tin import Tin, triangulate
@@ -13,9 +16,12 @@ from kerb.core.surface.volume import Base
 from kerb.studies.layers import FoundLine, FoundMesh, Layer
 
 
-def toe_lines(toe: Toe) -> dict[str, Layer]:
-    """The toe line at base elevation, and over it the stretches whose base is carried over from the rest."""
+def toe_lines(toe: Toe, holes: Sequence[Floats] = ()) -> dict[str, Layer]:
+    """The toe line at base elevation with its holes, and over it the stretches whose base is carried over from the rest."""
     layers: dict[str, Layer] = {"toe": FoundLine(toe.base_points, "edge", "Toe line", closed=True)}
+    for number, hole in enumerate(holes, 1):
+        nearest = cKDTree(toe.xy).query(hole)[1]
+        layers[f"hole {number}"] = FoundLine(np.column_stack([hole, toe.base[nearest]]), "edge", "Hole", closed=True)
     unseen = [line for ground, line in toe.stretches() if not ground]
     for number, line in enumerate(unseen, 1):
         layers[f"unseen {number}"] = FoundLine(line, "unseen", "Toe line, not over ground", gapped=True)

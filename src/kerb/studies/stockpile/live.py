@@ -69,7 +69,7 @@ class LiveHeap:
         unit = self.sources.unit
         figures = _figures(volume_by_grid(self.grid, setup.area(), base), setup, unit)
         outcome = Outcome("stockpile", unit.code, "", figures, setup.settings(), live=True)
-        outcome.layers = drawing.toe_lines(toe)
+        outcome.layers = drawing.toe_lines(toe, setup.area().holes)
         if setup.base != "surface":
             # A base of a million triangles is not handed round with every move of the mouse.
             outcome.layers["base"] = drawing.base_mesh(base, setup.area())

@@ -134,7 +134,7 @@ def _gap_table(top: Tin, gap: Mask) -> Floats:
 
 def _add_layers(outcome: Outcome, found: Measured, setup: StockpileSetup) -> None:
     heap = found.heap
-    outcome.layers |= drawing.toe_lines(heap.toe)
+    outcome.layers |= drawing.toe_lines(heap.toe, heap.area.holes)
     outcome.layers["base"] = drawing.base_mesh(heap.base, heap.area)
     outcome.layers |= drawing.top_meshes(heap.top, found.gap)
     outcome.charts += profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy), setup)
