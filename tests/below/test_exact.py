@@ -19,13 +19,16 @@ from kerb.core.units import FOOT, METRE
 from kerb.draw.ramps import SIGNED, table
 from kerb.draw.scene import Scene
 from kerb.studies.attributes import elevations, values_of
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.inventory import run as inventory_run
 from kerb.studies.inventory.figures import tables, worded
-from kerb.studies.inventory.matching import matched
+from kerb.studies.inventory.matching import matched, shape_of
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.totals import GONE, Row
 from kerb.studies.kind import FigureAbout, Option, Step
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints
 from kerb.studies.outcome import Attribute, Outcome
+from kerb.studies.scope import Scope
 from kerb.studies.showing import bounds_of as drawn_bounds
 from kerb.studies.showing import put, toggles
 from tests.support import FAR, circle, near, store_of
@@ -486,6 +489,24 @@ class Inventories(unittest.TestCase):
         self.assertEqual(matched([box(0)], [box(1.5)]), {0: 0})
         self.assertEqual(matched([box(0, 20.0)], [box(3)]), {0: 0}, "of the smaller one")
         self.assertEqual(matched([], [box(0)]), {})
+
+    def test_an_area_with_a_hole_is_matched_by_what_is_left(self):
+        ring, hole = ((0.0, 0.0), (9.0, 0.0), (9.0, 9.0), (0.0, 9.0)), ((1.0, 1.0), (8.0, 1.0), (8.0, 8.0), (1.0, 8.0))
+        item = Item("a", "A", Drawn(ring, (), (hole,)))
+        self.assertAlmostEqual(shape_of(item).area, 81.0 - 49.0)
+        self.assertEqual(matched([shape_of(item)], [shapely.box(2, 2, 7, 7)]), {})
+        crossing = Item("b", "B", Drawn(((0.0, 0.0), (2.0, 2.0), (2.0, 0.0), (0.0, 2.0))))
+        self.assertTrue(shape_of(crossing).is_valid)
+
+    def test_keys_and_names_of_what_is_proposed(self):
+        some = lambda *keys: tuple(Item(key, key, Drawn(((0, 0), (1, 0), (0, 1)))) for key in keys)  # noqa: E731
+        self.assertEqual(inventory_run._key(InventorySetup(), []), "h1")
+        self.assertEqual(inventory_run._key(InventorySetup(heaps=some("h1", "h3")), []), "h2")
+        self.assertEqual(inventory_run._key(InventorySetup(heaps=some("h1", "h2")), list(some("h3", "h4"))), "h5")
+        self.assertEqual(inventory_run._key(InventorySetup(heaps=some("x", "h2")), []), "h1")
+        later = inventory_run.follow(InventorySetup(cloud=Scope("c1", part="p"), heaps=some("h1")), "c2")
+        self.assertEqual((later.cloud, later.earlier, later.heaps), (Scope("c2"), Scope("c1", part="p"), ()))
+        self.assertEqual([item.key for item in later.earlier_heaps], ["h1"])
 
 
 class Declarations(unittest.TestCase):

@@ -12,8 +12,8 @@ LEAST_SHARE = 0.2
 
 
 def shape_of(item: Item) -> Any:
-    """The toe line of a heap as a valid shapely area."""
-    return shapely.make_valid(shapely.Polygon(item.ring.xy))
+    """What the toe line of a heap encloses, less its holes, as a valid shapely area."""
+    return shapely.make_valid(shapely.Polygon(item.ring.xy, item.ring.holes))
 
 
 def matched(now: list[Any], before: list[Any]) -> dict[int, int]:
