@@ -1,5 +1,7 @@
 """The verbs info, convert, add and stockpile on files of every kind, as a script calls them."""
 
+import json
+
 import ezdxf
 import laspy
 import numpy as np
@@ -148,3 +150,41 @@ class Stockpile(Verbs):
         self.assertIn("placed", [note["code"] for note in found["warnings"]])
         bay = self.json("stockpile", YARD, "--toe", f"{self.files['yard-lines.dxf']}#BAY 1", "--classes", "2")
         self.assertAlmostEqual(bay["figures"]["plan_area"]["value"], 784.0, delta=2.0)
+
+
+class Held(CommandLine):
+    """What a job holds is an input like any file."""
+
+    def setUp(self):
+        super().setUp()
+        self.job = self.folder / "one.kerb"
+        self.assertEqual(self.kerb("add", self.job, YARD)[0], 0, self.error)
+        self.name = f"{self.job}#{YARD.stem}"
+
+    def test_a_cloud_is_described_and_converted(self):
+        want, got = self.json("info", YARD)["figures"], self.json("info", self.name)["figures"]
+        for key in ("count", "low_e", "high_n", "high_z"):
+            self.assertAlmostEqual(got[key]["value"], want[key]["value"], places=6, msg=key)
+        out = self.folder / "out.las"
+        found = self.json("convert", self.name, out)
+        self.assertEqual(found["figures"]["count_out"]["value"], want["count"]["value"])
+        one, two = laspy.read(YARD), laspy.read(out)
+        rows = [np.lexsort(np.array(las.xyz).T) for las in (one, two)]
+        for name in ("classification", "intensity", "return_number"):
+            np.testing.assert_array_equal(np.asarray(two[name])[rows[1]], np.asarray(one[name])[rows[0]], name)
+        both = self.json("convert", self.name, YARD, self.folder / "both.laz")
+        self.assertEqual(both["figures"]["count_out"]["value"], 2 * want["count"]["value"])
+
+    def test_what_is_not_there_is_said(self):
+        for verb in (("info", f"{self.job}#no"), ("convert", f"{self.job}#no", self.folder / "x.las")):
+            status, _ = self.kerb(*verb)
+            self.assertEqual(status, 2)
+            self.assertIn(f"there are: {YARD.stem}", self.error)
+
+    def test_lines_of_a_job(self):
+        area = self.folder / "area.geojson"
+        area.write_text(json.dumps({"type": "Polygon", "coordinates": [[[0, 0], [9, 0], [9, 9], [0, 0]]]}))
+        self.assertEqual(self.kerb("add", self.job, area, "--seen")[0], 0, self.error)
+        self.assertEqual(self.json("info", f"{self.job}#area")["figures"]["count"]["value"], 1)
+        self.json("convert", f"{self.job}#area", self.folder / "area.dxf")
+        self.assertTrue((self.folder / "area.dxf").exists())

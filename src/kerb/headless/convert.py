@@ -21,13 +21,15 @@ from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, from_text
 from kerb.core.things import CLOUD, LINES, MODEL, POINTS, SURFACE, PictureRef, Placed, relocated
 from kerb.core.units import length_unit
-from kerb.formats.points import Joined, Opening, middle_of, open_points, placed, stated_system, stated_unit
+from kerb.formats.points import Joined, Opening, middle_of, placed, stated_system, stated_unit
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, examine
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.headless.choosing import Search, chosen, without
-from kerb.headless.options import check_output, progress_to_terminal, workspace
+from kerb.headless.options import check_output, held_by, points_of, progress_to_terminal, workspace
 from kerb.headless.placed import areas_of
+from kerb.job.job import Job
+from kerb.job.state import Holding
 from kerb.studies.outcome import Figure, Input, Note, Outcome
 
 
@@ -92,6 +94,12 @@ def run_convert(args: argparse.Namespace) -> Outcome:
         args.without, tuple(args.only), str(args.within or ""),
     )  # fmt: skip
     progress = progress_to_terminal()
+    held = [held_by(str(path)) for path in inputs]
+    if any(one is not None for one in held):
+        first = held[0]
+        if first is not None and len(held) == 1 and first[1].kind != CLOUD:
+            return _write_holding(first, inputs[0], out, wish, progress)
+        return _convert_cloud(inputs, out, wish, progress)
     seen = [examine(path) for path in inputs]
     kind = _kind(seen, out)
     if kind == CLOUD:
@@ -126,10 +134,10 @@ def _convert_cloud(inputs: list[Path], out: Path, wish: Wish, progress: Progress
     placings, streams, read = [], [], []
     placing_notes: list[Note] = []
     for path in inputs:
-        stream = open_points(path, wish.partial)
+        stream = points_of(str(path), Opening(wish.partial))
         sieve, areas = wish.sieve_in(wish.stated(stream.layout.reference))
         placing_notes += [note for note in areas if note not in placing_notes]
-        stream = open_points(path, how=Opening(wish.partial, box=sieve.bounds(), spacing=sieve.spacing))
+        stream = points_of(str(path), Opening(wish.partial, box=sieve.bounds(), spacing=sieve.spacing))
         if wish.crs_in:
             stream = stated_system(stream, wish.stated(stream.layout.reference))
         elif wish.unit_in:
@@ -183,16 +191,32 @@ def _convert_thing(seen: list[Examined], kind: str, out: Path, wish: Wish, progr
         )
     offer = seen[0].offer(kind)
     item, notes = read_offer(replace(seen[0], reference=wish.stated(seen[0].reference)), offer, Reading(), progress)
+    return _write_thing(item, seen[0].path, notes, (out, wish), progress)
+
+
+def _write_holding(held: tuple[Job, Holding], path: Path, out: Path, wish: Wish, progress: Progress) -> Outcome:
+    """Points, lines, a surface or a model that a job holds."""
+    job, holding = held
+    item = job.thing(holding)
+    if isinstance(item.thing, PictureRef):
+        raise InputError(f"{path}: is a picture; convert the file it came from")
+    return _write_thing(item, path, [], (out, wish), progress)
+
+
+def _write_thing(
+    item: Placed, path: Path, notes: list[tuple[str, str]], to: tuple[Path, Wish], progress: Progress
+) -> Outcome:
+    out, wish = to
     item = replace(item, reference=wish.stated(item.reference))
     placing = wish.placing(item.reference)
     if isinstance(item.thing, PictureRef):
-        more = _convert_picture(seen[0].path, (item, placing), out, progress)
+        more = _convert_picture(path, (item, placing), out, progress)
         moved = replace(item, reference=placing.result)
     else:
         moved = relocated(item, placing)
         more = write_thing(moved, out, progress)
     outcome = _outcome(out, moved.reference, [placing.sentence])
-    outcome.inputs = [Input(kind, str(seen[0].path), item.count, moved.count, item.reference.sentence)]
+    outcome.inputs = [Input(item.kind, str(path), item.count, moved.count, item.reference.sentence)]
     outcome.figures = {
         "count_in": Figure(item.count, "", "Read"), "count_out": Figure(moved.count, "", "Written"),
     }  # fmt: skip

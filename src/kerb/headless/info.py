@@ -16,11 +16,11 @@ from kerb.core.quantity import count, number, symbol
 from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use, unfit
 from kerb.core.things import CLOUD
 from kerb.core.units import FOOT, METRE, length_unit
-from kerb.formats.points import open_points, stated_unit
+from kerb.formats.points import Opening, open_points, stated_unit
 from kerb.formats.recognise import examine
 from kerb.headless import info_things
 from kerb.headless.info_things import bounds_figures, describe, reference_table
-from kerb.headless.options import progress_to_terminal
+from kerb.headless.options import held_by, points_of, progress_to_terminal
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
 CHUNK = 1_000_000
@@ -42,6 +42,12 @@ class Seen:
 def info(path: Path, unit: str | None = None, partial: bool = False, progress: Progress | None = None) -> Outcome:
     """Describe any readable file. Raises InputError or FormatError naming the file; Cancelled."""
     progress = progress or Progress()
+    held = held_by(str(path))
+    if held is not None:
+        job, holding = held
+        if holding.kind != CLOUD:
+            return info_things.describe_item(job.thing(holding), str(path))
+        return _of_stream(points_of(str(path), Opening(partial)), path, progress)
     seen_file = examine(path)
     if seen_file.offers[0].kind != CLOUD:
         if unit and seen_file.reference.certainty == "assumed":
@@ -50,6 +56,10 @@ def info(path: Path, unit: str | None = None, partial: bool = False, progress: P
     stream = open_points(path, partial)
     if unit and stream.layout.reference.certainty == "assumed":
         stream = stated_unit(stream, length_unit(unit))
+    return _of_stream(stream, path, progress)
+
+
+def _of_stream(stream: PointStream, path: Path, progress: Progress) -> Outcome:
     seen = _pass_over(stream, progress)
     xyz = np.concatenate(seen.xyz)
     low = stream.layout.origin + stream.layout.scale * xyz.min(axis=0)

@@ -52,6 +52,20 @@ def describe(seen: Examined, progress: Progress) -> Outcome:
     return outcome
 
 
+def describe_item(item: Placed, path: str) -> Outcome:
+    """Figures and tables of something that a job holds."""
+    reference = item.reference
+    outcome = Outcome("info", reference.unit.code, reference.code or reference.name, {}, {"format": "held by a job"})
+    _describe(item, outcome)
+    bounds = _bounds([np.array(item.bounds)], reference)
+    outcome.figures = {"count": Figure(item.count, "", "Items"), **bounds, **outcome.figures}
+    outcome.inputs = [Input("file", path, item.count, item.count, reference.sentence)]
+    columns = (Column("kind"), Column("what"), Column("count"))
+    outcome.tables["contents"] = Table("Contents", columns, ((item.kind, "", item.count),))
+    outcome.tables["reference"] = reference_table(reference)
+    return outcome
+
+
 def _describe(item: Placed, outcome: Outcome) -> None:
     thing, unit = item.thing, item.reference.unit
     if isinstance(thing, TriangleMesh):

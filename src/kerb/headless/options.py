@@ -13,15 +13,19 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from kerb.core.cloud.builder import build
+from kerb.core.cloud.layout import PointStream
+from kerb.core.cloud.outgoing import OutgoingStream, from_store
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, OutputError
 from kerb.core.placing import same_system, suggested
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem
+from kerb.core.things import CLOUD
 from kerb.core.units import LENGTH_UNITS, length_unit
-from kerb.formats.points import in_unit, middle_of, open_points, placed, stated_unit
+from kerb.formats.points import Opening, in_unit, middle_of, open_points, placed, stated_unit
 from kerb.job.holdings import HEIGHTS_FOR_ELEVATIONS
 from kerb.job.job import SUFFIX, Job
+from kerb.job.state import Holding
 from kerb.studies.outcome import Note, Outcome
 
 
@@ -66,6 +70,30 @@ def workspace() -> Iterator[Path]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+def held_by(text: str) -> tuple[Job, Holding] | None:
+    """The job and holding that ``JOB.kerb#name`` names; None for a file. Raises InputError, when there is none of it."""
+    folder, _, name = text.partition("#")
+    if SUFFIX not in text or not (Path(folder) / "job.json").exists():
+        return None
+    job = Job.open(Path(folder), Job.has_recovery(Path(folder)))
+    holding = job.state.holding(name) if name else (job.state.holdings[0] if len(job.state.holdings) == 1 else None)
+    if holding is None:
+        names = ", ".join(one.name for one in job.state.holdings)
+        raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
+    return job, holding
+
+
+def points_of(text: str, how: Opening) -> PointStream:
+    """The points of a file, or of a cloud that a job holds. Raises InputError, FormatError or TruncatedError."""
+    held = held_by(text)
+    if held is None:
+        return open_points(Path(text), how=how)
+    job, holding = held
+    if holding.kind != CLOUD:
+        raise InputError(f"{text}: is no cloud")
+    return OutgoingStream(from_store(job.store(holding)))
+
+
 class OpenedCloud:
     """A cloud named on the command line, opened: its store, path and what its file was said to be odd about."""
 
@@ -102,12 +130,9 @@ def open_cloud(
 
 
 def _from_job(text: str, beside: ReferenceSystem | None) -> OpenedCloud:
-    folder, _, name = text.partition("#")
-    job = Job.open(Path(folder), recover=False) if not Job.has_recovery(Path(folder)) else Job.open(Path(folder), True)
-    chosen = job.state.holding(name) if name else (job.state.holdings[0] if len(job.state.holdings) == 1 else None)
-    if chosen is None:
-        names = ", ".join(holding.name for holding in job.state.holdings)
-        raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
+    held = held_by(text)
+    assert held is not None
+    job, chosen = held
     store = job.store(chosen)
     if beside is not None and store.reference.unit != beside.unit:
         raise InputError(f"{text}: is in {store.reference.unit.plural}, the other cloud in {beside.unit.plural}")

@@ -16,9 +16,8 @@ from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
 from kerb.headless.choosing import chosen, filter_of
-from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
+from kerb.headless.options import add_common, check_output, held_by, open_cloud, progress_to_terminal, workspace
 from kerb.headless.placed import KINDS, NamedArea, areas_of, one_area, thing_of
-from kerb.job.job import SUFFIX, Job
 from kerb.job.state import Title
 from kerb.job.studies import source_of
 from kerb.report.pdf import Chapter, ReportWish, write_report
@@ -281,14 +280,10 @@ def item_of(about: Field, found: NamedArea, key: str) -> Item:
 
 
 def _from_job(text: str) -> Source | None:
-    folder, _, name = text.partition("#")
-    if SUFFIX not in text or not (Path(folder) / "job.json").exists():
+    held = held_by(text)
+    if held is None:
         return None
-    job = Job.open(Path(folder), Job.has_recovery(Path(folder)))
-    holding = job.state.holding(name) if name else None
-    if holding is None:
-        names = ", ".join(held.name for held in job.state.holdings)
-        raise InputError(f"{text}: name one holding as {Path(folder).name}#NAME; there are: {names}")
+    job, holding = held
     return source_of(job, holding) if holding.kind != CLOUD else None
 
 

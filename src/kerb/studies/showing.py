@@ -54,8 +54,9 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
         if layer.values is not None:
             low, high = _even(layer.values)
             inks = table(SIGNED)
-            share = np.nan_to_num((layer.values - low) / max(high - low, 1e-12), nan=0.5)
-            colours = inks[np.clip(share * (len(inks) - 1), 0, len(inks) - 1).astype(int)]
+            # What has no value is drawn as zero is.
+            place = np.interp(np.nan_to_num(layer.values), (low, high), (0, len(inks) - 1))
+            colours = inks[place.astype(int)]
         scene.marks.append(MarkLayer(layer.xyz, colours, layer.names))
     elif isinstance(layer, FoundLabels):
         colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
@@ -69,8 +70,9 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
 def _even(values: np.ndarray | None) -> tuple[float, float]:
     """Limits that are alike on both sides of zero."""
     known = np.abs(values[np.isfinite(values)]) if values is not None else np.empty(0)
-    most = float(np.percentile(known, 98)) if len(known) else 1.0
-    return -max(most, 1e-9), max(most, 1e-9)
+    most = float(np.percentile(known, 98)) if len(known) else 0.0
+    most = most if most > 0 else 1.0
+    return -most, most
 
 
 def bounds_of(outcome: Outcome) -> tuple[np.ndarray, np.ndarray] | None:

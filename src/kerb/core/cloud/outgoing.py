@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
-from kerb.core.cloud.layout import Columns, PointStream
+from kerb.core.cloud.layout import Columns, Layout, PointStream
 from kerb.core.cloud.setups import with_setups
 from kerb.core.cloud.store import ASIDE, ELEVATION, CloudStore
 from kerb.core.errors import FormatError
@@ -164,3 +164,30 @@ def bounds(outgoing: Outgoing) -> tuple[Floats, Floats, int]:
 def channel(values: AnyArray, wide: bool) -> AnyArray:
     """Colour values as 16 bit; those of an 8 bit file are spread out."""
     return values.astype(np.uint16) if wide else values.astype(np.uint16) * 257
+
+
+class OutgoingStream:
+    """Points on their way out as a stream to be read, as a file would be: what a job holds is an input like any other."""
+
+    def __init__(self, outgoing: Outgoing) -> None:
+        self._outgoing = outgoing
+        first = next((columns for _, columns in outgoing.blocks()), {})
+        names = [name for name in outgoing.kinds if name in first and first[name].ndim == 1]
+        fields: list[Any] = [("xyz", "<i4", (3,)), *((name, outgoing.kinds[name]) for name in names)]
+        self._names = names
+        self.count = outgoing.count
+        self.warnings: list[tuple[str, str]] = []
+        self.layout = Layout(
+            outgoing.scale, outgoing.origin, np.dtype(fields), lambda rows: {name: rows[name] for name in names},
+            outgoing.reference, outgoing.source, "Kerb", outgoing.details,
+        )  # fmt: skip
+
+    def chunks(self, size: int) -> Iterator[AnyArray]:
+        """Records of the layout, ``size`` or fewer at a time."""
+        for xyz, columns in self._outgoing.blocks():
+            records = np.empty(len(xyz), self.layout.record)
+            records["xyz"] = xyz
+            for name in self._names:
+                records[name] = columns[name]
+            for at in range(0, len(records), max(size, 1)):
+                yield records[at : at + size]
