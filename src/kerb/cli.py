@@ -78,6 +78,8 @@ def _add_options(parser: argparse.ArgumentParser) -> None:
         "--spacing", type=float, default=0.0, help="keep one point in each cube of this size, in the job unit"
     )
     parser.add_argument("--epoch", default="", metavar="DATE", help="date of the survey")
+    parser.add_argument("--seen", action="store_true", help="take files although the place check has an alarm")
+    parser.add_argument("--exchange", action="store_true", help="exchange easting and northing")
     options.add_common(parser)
 
 

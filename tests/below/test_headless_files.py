@@ -104,7 +104,7 @@ class Add(Verbs):
     def test_a_job_from_everything_with_the_place_check(self):
         job = self.folder / "all.kerb"
         names = ("control.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "control-swapped.csv")
-        found = self.json("add", job, YARD, *(self.files[name] for name in names), "--epoch", "2026-03-12")
+        found = self.json("add", job, YARD, *(self.files[name] for name in names), "--epoch", "2026-03-12", "--seen")
         kinds = [row[1] for row in found["tables"]["holdings"]["rows"]]
         self.assertEqual(kinds, ["cloud", "points", "points", "surface", "lines", "model", "points"])
         codes = [note["code"] for note in found["warnings"]]
@@ -188,3 +188,39 @@ class Held(CommandLine):
         self.assertEqual(self.json("info", f"{self.job}#area")["figures"]["count"]["value"], 1)
         self.json("convert", f"{self.job}#area", self.folder / "area.dxf")
         self.assertTrue((self.folder / "area.dxf").exists())
+
+
+class Added(CommandLine):
+    def table(self, name, shift=(0.0, 0.0), swap=False):
+        rng = np.random.default_rng(len(name))
+        xyz = rng.uniform(0, 60, (300, 3)) + [500_000 + shift[0], 5_800_000 + shift[1], 10]
+        path = self.folder / name
+        np.savetxt(path, xyz[:, [1, 0, 2]] if swap else xyz, fmt="%.3f")
+        return path
+
+    def test_an_alarm_stops_it_and_nothing_of_the_file_stays(self):
+        job = self.folder / "one.kerb"
+        self.assertEqual(self.kerb("add", job, self.table("a.xyz"), self.table("b.xyz"))[0], 0, self.error)
+        before = sorted(path.name for path in (job / "data").iterdir())
+        turned = self.table("turned.xyz", swap=True)
+        status, _ = self.kerb("add", job, turned)
+        self.assertEqual(status, 2)
+        for word in ("turned.xyz", "swapped", "--seen", "--exchange", "--crs"):
+            self.assertIn(word, self.error)
+        self.assertEqual(self.error.strip().count("\n"), 0)
+        self.assertEqual(sorted(path.name for path in (job / "data").iterdir()), before)
+        self.assertEqual(len(Job.open(job).state.holdings), 2)
+        found = self.json("add", job, turned, "--exchange")
+        row = found["tables"]["holdings"]["rows"][0]
+        self.assertAlmostEqual(row[3], 500_000, delta=2)
+        self.assertAlmostEqual(row[4], 5_800_000, delta=2)
+
+    def test_what_was_taken_in_spite_of_an_alarm_is_no_yardstick(self):
+        job = self.folder / "one.kerb"
+        self.assertEqual(self.kerb("add", job, self.table("a.xyz"), self.table("b.xyz"))[0], 0, self.error)
+        wrong = self.table("wrong.xyz", shift=(90_000, 40_000))
+        self.assertEqual(self.kerb("add", job, wrong)[0], 2)
+        seen = self.json("add", job, wrong, "--seen")
+        self.assertIn("far-away", [note["code"] for note in seen["warnings"]])
+        self.assertEqual(self.kerb("add", job, self.table("next.xyz"))[0], 0, self.error)
+        self.assertEqual(self.kerb("add", job, self.table("again.xyz", shift=(90_000, 40_100)))[0], 2)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,11 +15,13 @@ from kerb.core.units import length_unit
 from kerb.formats.recognise import examine
 from kerb.headless.options import progress_to_terminal
 from kerb.job import site
-from kerb.job.holdings import ImportWish, added, check_place, import_file
+from kerb.job.holdings import ImportWish, added, check_place, default_placing, import_file, stated
 from kerb.job.job import SUFFIX, Job
 from kerb.job.lock import FolderLock
 from kerb.job.state import Holding
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+
+ANSWERS = "--crs or --unit-in say what its numbers are, --exchange exchanges easting and northing"
 
 
 def run_add(args: argparse.Namespace) -> Outcome:
@@ -49,7 +52,7 @@ def _add(args: argparse.Namespace, wish: ImportWish, job: Job) -> Outcome:
     rows: list[tuple] = []
     for number, file in enumerate(args.files):
         share = progress.within(number / len(args.files), (number + 1) / len(args.files))
-        for holding in _bring(job, replace(wish, path=Path(file)), share, args.unit):
+        for holding in _bring(job, replace(wish, path=Path(file)), share, args):
             low, high = job.bounds_of(holding)
             numbers = [None if value != value else value for value in (*low.tolist(), *high.tolist())]
             rows.append((holding.name, holding.kind, holding.points, *numbers))
@@ -78,18 +81,29 @@ def _wish(args: argparse.Namespace) -> ImportWish:
     return ImportWish(Path(), unit, args.epoch, args.partial, source=source, sieve=Sieve(args.every, args.spacing))
 
 
-def _bring(job: Job, wish: ImportWish, progress: Progress, unit: str | None) -> list[Holding]:
-    """Bring everything a file offers into the job; of a file that may be a cloud or points, the likelier one."""
-    seen = examine(wish.path)
+def _bring(job: Job, wish: ImportWish, progress: Progress, args: argparse.Namespace) -> list[Holding]:
+    """Bring everything a file offers into the job; of a file that may be a cloud or points, the likelier one.
+
+    Raises InputError, when the place check has an alarm that was neither seen nor answered; nothing of the file stays.
+    """
+    seen, unit = examine(wish.path), args.unit
     if not job.state.holdings and unit and seen.reference.certainty == "assumed" and wish.unit_in is None:
         wish = replace(wish, unit_in=length_unit(unit))
     offers = seen.offers[:1] if seen.format in ("text",) or seen.format.startswith(("PLY", "GeoTIFF")) else seen.offers
-    made = []
+    if args.exchange:
+        placing = default_placing(job.state, stated(wish, seen.reference), None)
+        wish = replace(wish, placing=replace(placing, swap=True))
+    made: list[Holding] = []
     for number, offer in enumerate(offers):
         one = replace(wish, kind=offer.kind, key=offer.key)
         share = progress.within(number / len(offers), (number + 1) / len(offers))
         holding = import_file(job.folder, job.state, one, share)
-        holding = replace(holding, notes=(*holding.notes, *_place_notes(job, holding)))
+        alarms = _place_notes(job, holding)
+        if alarms and not args.seen:
+            shutil.rmtree(job.folder / holding.data, ignore_errors=True)
+            words = "; ".join(text for _, text in alarms)
+            raise InputError(f"{wish.path}: {words}. Not added: --seen takes it as it is, {ANSWERS}")
+        holding = replace(holding, notes=(*holding.notes, *alarms))
         job.execute(added(job, holding))
         job.save()
         made.append(holding)

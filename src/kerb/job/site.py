@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+import shapely
+from scipy.sparse.csgraph import connected_components
 
 from kerb.core.arrays import Floats
 from kerb.core.cloud.layout import PointStream
@@ -15,13 +17,18 @@ from kerb.job.job import Job
 from kerb.job.state import Holding
 
 SAMPLE = 60_000
+# Holdings are beside one another when less than their own extent lies between them.
+BESIDE = 0.5
 
 
 def of_job(job: Job, without: str = "") -> Site | None:
-    """A sample of everything the job has but pictures; None for an empty job. ``without`` leaves a holding out."""
+    """A sample of what most holdings but pictures agree on; None for an empty job. ``without`` leaves a holding out.
+
+    One that lies apart from the others, brought in wrong, does not say where the next ones should lie.
+    """
     pieces: list[Floats] = []
     names: list[str] = []
-    holdings = [h for h in job.state.holdings if h.id != without and h.kind != PICTURE]
+    holdings = _agreeing(job, [h for h in job.state.holdings if h.id != without and h.kind != PICTURE])
     for holding in holdings:
         if holding.kind == CLOUD:
             pieces.append(CloudView(job.store(holding)).sample(SAMPLE))
@@ -35,6 +42,21 @@ def of_job(job: Job, without: str = "") -> Site | None:
     xyz = np.concatenate(pieces)
     names += [""] * (len(xyz) - len(names))
     return Site(xyz, job.state.title.reference_system(), tuple(names))
+
+
+def _agreeing(job: Job, holdings: list[Holding]) -> list[Holding]:
+    """The largest group of holdings that lie beside one another, of equal ones that of the first."""
+    if len(holdings) < 3:
+        return holdings
+    boxes = []
+    for holding in holdings:
+        low, high = (corner[:2] for corner in job.bounds_of(holding))
+        room = BESIDE * float(np.max(high - low))
+        boxes.append(shapely.box(*(low - room), *(high + room)))
+    touching = np.array([[one.intersects(other) for other in boxes] for one in boxes])
+    _, group = connected_components(touching, directed=False)
+    largest = int(np.argmax(np.bincount(group)))
+    return [holding for holding, own in zip(holdings, group.tolist(), strict=True) if own == largest]
 
 
 def of_holding(job: Job, holding: Holding) -> Site | None:
