@@ -174,12 +174,12 @@ def _run(args: argparse.Namespace) -> int:
         outcome = verb.run(args)
         options.write_json(outcome, args)
         if args.json != "-":
-            print(verb.text(outcome))
+            options.say(verb.text(outcome) + "\n")
     except SomeFailed as failed:
         # What could be computed is told; the exit status says that not all could.
         options.write_json(failed.outcome, args)
         if args.json != "-":
-            print(verb.text(failed.outcome))
+            options.say(verb.text(failed.outcome) + "\n")
         sys.stderr.write(f"kerb: {' '.join(str(failed).split())}\n")
         return UNUSABLE
     except (KeyboardInterrupt, Cancelled):

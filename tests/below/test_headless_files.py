@@ -1,6 +1,9 @@
 """The verbs info, convert, add and stockpile on files of every kind, as a script calls them."""
 
 import json
+import os
+import subprocess
+import sys
 
 import ezdxf
 import laspy
@@ -224,3 +227,33 @@ class Added(CommandLine):
         self.assertIn("far-away", [note["code"] for note in seen["warnings"]])
         self.assertEqual(self.kerb("add", job, self.table("next.xyz"))[0], 0, self.error)
         self.assertEqual(self.kerb("add", job, self.table("again.xyz", shift=(90_000, 40_100)))[0], 2)
+
+
+class Streams(CommandLine):
+    def run_it(self, *words, to=subprocess.PIPE, **more):
+        env = {**os.environ, "LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0", **more}
+        command = [sys.executable, "-m", "kerb", *map(str, words)]
+        return subprocess.run(command, stdout=to, stderr=subprocess.PIPE, env=env, check=False)
+
+    def test_an_ascii_terminal_a_full_disk_and_names_that_are_not_text(self):
+        plain = self.run_it("info", YARD)
+        self.assertEqual((plain.returncode, plain.stderr), (0, b""))
+        self.assertIn(b"points", plain.stdout)
+        self.assertTrue(plain.stdout.isascii())
+        for words in (("info", YARD), ("info", YARD, "--json", "-")):
+            with open("/dev/full", "wb") as full:
+                ended = self.run_it(*words, to=full)
+            self.assertEqual(ended.returncode, 2)
+            self.assertEqual(ended.stderr, b"kerb: standard output: No space left on device\n")
+        odd = os.fsencode(self.folder) + b"/odd\xff.laz"
+        with open(odd, "wb") as copy:
+            copy.write(YARD.read_bytes())
+        ended = self.run_it("info", os.fsdecode(odd))
+        self.assertEqual((ended.returncode, ended.stderr), (0, b""))
+
+    def test_degrees_are_no_metres(self):
+        area = self.folder / "area.geojson"
+        area.write_text(json.dumps({"type": "LineString", "coordinates": [[8, 50], [9, 51]]}))
+        found = self.json("info", area)["figures"]
+        self.assertEqual((found["low_e"]["value"], found["low_e"]["unit"]), (8.0, "deg"))
+        self.assertIsNone(found["total_length"]["value"])

@@ -11,7 +11,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import Site, check
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
-from kerb.core.reference import ReferenceSystem
+from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import PictureRef, Placed, sample_of
 from kerb.formats.read_things import Reading, read_offer
@@ -91,7 +91,9 @@ def _describe(item: Placed, outcome: Outcome) -> None:
     elif isinstance(thing, LineSet):
         outcome.figures["lines"] = Figure(thing.count, "", "Lines and areas")
         outcome.figures["areas"] = Figure(sum(line.closed for line in thing.lines), "", "Closed ones")
-        outcome.figures["total_length"] = Figure(_length(thing), unit.code, "Total length in plan")
+        # Degrees have no length.
+        total = None if is_geographic(item.reference) else _length(thing)
+        outcome.figures["total_length"] = Figure(total, unit.code, "Total length in plan")
         if thing.alignments:
             outcome.tables["alignments"] = _alignments(thing, unit.code)
     elif isinstance(thing, PictureRef):
@@ -144,7 +146,8 @@ def _bounds(places: list[np.ndarray], reference: ReferenceSystem) -> dict[str, F
 
 def bounds_figures(low: np.ndarray, high: np.ndarray, reference: ReferenceSystem) -> dict[str, Figure]:
     """Lowest and highest easting, northing and elevation, None where there is none."""
-    units = (reference.unit.code, reference.unit.code, reference.vertical_unit.code)
+    plan = "deg" if is_geographic(reference) else reference.unit.code
+    units = (plan, plan, reference.vertical_unit.code)
     figures = {}
     for end, corner, words in (("low", low, "Lowest"), ("high", high, "Highest")):
         for axis, label, code, value in zip("enz", ("easting", "northing", "elevation"), units, corner, strict=True):

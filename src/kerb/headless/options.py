@@ -9,7 +9,7 @@ import shutil
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from kerb.core.cloud.builder import build
@@ -182,13 +182,29 @@ def check_paths(args: argparse.Namespace) -> None:
     check_output(Path(given), argparse.Namespace(force=getattr(args, "force", False)), named)
 
 
+def say(text: str) -> None:
+    """Write to standard output; letters that the locale does not have become question marks. Raises OutputError."""
+    try:
+        with suppress(AttributeError, ValueError):
+            sys.stdout.reconfigure(errors="replace")  # type: ignore[union-attr]
+        sys.stdout.write(text)
+        sys.stdout.flush()
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        # What is left in the buffer cannot be written either, and must not be tried again at the end.
+        with suppress(OSError, ValueError, AttributeError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise OutputError(f"standard output: {error.strerror or error}") from None
+
+
 def write_json(outcome: Outcome, args: argparse.Namespace) -> None:
     """Write the outcome where ``--json`` says. Raises OutputError."""
     if args.json is None:
         return
     text = json.dumps(outcome.to_json(), indent=1, allow_nan=False, default=_plain) + "\n"
     if args.json == "-":
-        sys.stdout.write(text)
+        say(text)
         return
     path = Path(args.json)
     partial = path.with_name(path.name + ".partial")

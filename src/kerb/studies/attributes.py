@@ -44,20 +44,20 @@ def _fill(values: Floats32, store: CloudStore, ring: Floats, surface: Tin | None
     for tile in np.flatnonzero(touching):
         rows = store.rows_of(int(tile))
         points = store.coordinates(rows)
-        inside = polygon.contains(ring[:, :2], points)
+        inside = polygon.contains(ring, points)
         if surface is None:
             values[np.arange(rows.start, rows.stop)[inside]] = np.nan
         elif inside.any():
-            base = elevations(surface, ring, points[inside, :2])
+            base = elevations(surface, ring, points[inside])
             values[np.arange(rows.start, rows.stop)[inside]] = points[inside, 2] - base
 
 
 def elevations(surface: Tin, ring: Floats, xy: Floats) -> Floats:
-    """Elevations of a surface at (n, 2) places; those just outside take it from the nearest place on the ring."""
+    """Elevations of a surface at (n, 2 or more) places; those just outside take it from the nearest place on the ring."""
     z = surface.at(xy)
     lost = ~np.isfinite(z)
     if lost.any():
-        line = shapely.LinearRing(ring[:, :2])
+        line = shapely.LinearRing(ring)
         on_line = shapely.line_interpolate_point(line, shapely.line_locate_point(line, shapely.points(xy[lost])))
         z[lost] = surface.at(shapely.get_coordinates(on_line))
     return z
