@@ -227,6 +227,22 @@ class Saving(Base):
         with self.assertRaisesRegex(JobError, "not a job"):
             Job.open(self.folder)
 
+    def test_a_job_that_names_data_outside_of_itself_is_refused(self):
+        self.add_cloud(YARD)
+        self.job.save()
+        good = json.loads((self.job.folder / "job.json").read_text())
+        for key, bad in (
+            ("data", "../other/data"), ("data", "/etc"), ("data", "data\\..\\x"), ("aside", "../../x"), ("aside", ".x"),
+            ("given", [["../x", 2]]), ("parts", [{"number": 1, "name": "p", "points": "a/b", "count": 3}]),
+        ):  # fmt: skip
+            data = json.loads(json.dumps(good))
+            data["state"]["holdings"][0][key] = bad
+            (self.job.folder / "job.json").write_text(json.dumps(data))
+            with self.assertRaisesRegex(JobError, "outside"):
+                Job.open(self.job.folder)
+        (self.job.folder / "job.json").write_text(json.dumps(good))
+        self.assertEqual(len(Job.open(self.job.folder).state.holdings), 1)
+
     def test_a_moved_source_leaves_the_data_usable(self):
         source = self.folder / "yard.laz"
         shutil.copy(YARD, source)

@@ -108,6 +108,16 @@ class Catalogues(Served):
         self.addCleanup(trap.unlink)
         with self.assertRaisesRegex(FormatError, "file of this machine"):
             read_catalogue(self.agency.address.replace("catalog.json", "trap.json"), silent())
+        item = {
+            "type": "Feature", "stac_version": "1.0.0", "id": "t", "bbox": [0, 50, 1, 51], "links": [],
+            "geometry": {"type": "Polygon", "coordinates": [[[0, 50], [1, 50], [1, 51], [0, 50]]]},
+            "properties": {"datetime": "2026-01-01T00:00:00Z"}, "assets": {"points": {"href": "file:///etc/own.laz"}},
+        }  # fmt: skip
+        (self.files / "trap-item.json").write_text(json.dumps(item))
+        self.addCleanup((self.files / "trap-item.json").unlink)
+        trap.write_text(json.dumps({**root, "links": [{"rel": "item", "href": "./trap-item.json"}]}))
+        with self.assertRaisesRegex(FormatError, "own.laz.*not read"):
+            read_catalogue(self.agency.address.replace("catalog.json", "trap.json"), silent())
 
 
 class Fetching(Served):

@@ -119,6 +119,8 @@ def read_catalogue(address: str, progress: Progress) -> Catalogue:
                 raise FormatError(f"{address}: has more than {MOST_ITEMS} items; connect to a part of it")
             progress.step(0.0, f"Reading the catalogue: {number + 1} items")
             tile = _tile(item)
+            if tile is not None and is_remote(address) and not is_remote(tile.address):
+                raise FormatError(f"{address}: names a file of this machine ({tile.address[:80]}); not read")
             skipped += tile is None
             tiles += [tile] if tile is not None else []
     except Exception as error:  # as above

@@ -7,6 +7,7 @@ it was given whatever happens meanwhile.
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field, fields, replace
+from pathlib import PurePosixPath
 from typing import Any
 
 from kerb.core.cloud.filters import Filter
@@ -205,10 +206,21 @@ class JobState:
             values["given"] = tuple((name, int(code)) for name, code in values.get("given", ()))
             values["filters"] = filters_from_json(values.get("filters", ()))
             values["placement"] = Rigid.from_json(item["placement"]) if item.get("placement") else None
-            holdings.append(Holding(**values))
+            holdings.append(_within(Holding(**values)))
         studies = tuple(_study(item) for item in data["studies"])
         saved = tuple((name, filters_from_json(items)) for name, items in data.get("filters", ()))
         return JobState(Title(**title), tuple(holdings), studies, saved)
+
+
+def _within(holding: Holding) -> Holding:
+    """The holding, when all that it names lies inside the job. Raises ValueError: a job may come from anywhere."""
+    path = PurePosixPath(holding.data)
+    if path.is_absolute() or ".." in path.parts or "\\" in holding.data:
+        raise ValueError(f"holding '{holding.name}' names data outside of the job")
+    names = (holding.aside, *(part.points for part in holding.parts), *(name for name, _ in holding.given))
+    if any("/" in name or "\\" in name or name.startswith(".") for name in names):
+        raise ValueError(f"holding '{holding.name}' names points outside of its data")
+    return holding
 
 
 def holding_of(item: dict[str, Any]) -> Holding:
