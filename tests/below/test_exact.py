@@ -14,6 +14,8 @@ from kerb.core.geometry.area import Area, inside_any, ring_of
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints, bounds_of
 from kerb.core.geometry.mesh import Element as Run
 from kerb.core.geometry.mesh import TriangleMesh, checked, joined
+from kerb.core.place_check import Site, check
+from kerb.core.reference import local_grid
 from kerb.core.surface.elevation import ElevationGrid, placed, unplaced
 from kerb.core.units import FOOT, METRE
 from kerb.draw.ramps import SIGNED, table
@@ -26,7 +28,7 @@ from kerb.studies.inventory.matching import matched, shape_of
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.totals import GONE, Row
 from kerb.studies.kind import FigureAbout, Option, Step
-from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints
+from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Profile
 from kerb.studies.outcome import Attribute, Outcome
 from kerb.studies.scope import Scope
 from kerb.studies.showing import bounds_of as drawn_bounds
@@ -507,6 +509,44 @@ class Inventories(unittest.TestCase):
         later = inventory_run.follow(InventorySetup(cloud=Scope("c1", part="p"), heaps=some("h1")), "c2")
         self.assertEqual((later.cloud, later.earlier, later.heaps), (Scope("c2"), Scope("c1", part="p"), ()))
         self.assertEqual([item.key for item in later.earlier_heaps], ["h1"])
+
+
+class Charts(unittest.TestCase):
+    def test_the_two_surfaces_of_a_profile(self):
+        line, along = np.zeros((2, 2)), np.arange(3.0)
+        traces = tuple((name, name, along + k) for k, name in enumerate(("top", "base", "more")))
+        one = Profile("p", line, along, traces)
+        near(one.top, [0, 1, 2])
+        near(one.base, [1, 2, 3])
+        lone = Profile("p", line, along, traces[:1])
+        self.assertTrue(np.isnan(lone.base).all())
+        self.assertEqual(len(lone.base), 3)
+        near(Profile("p", line, along, traces[:2]).base, [1, 2, 3])
+
+
+class PlaceEdges(unittest.TestCase):
+    def site(self, shift=(0.0, 0.0), factor=1.0):
+        rng = np.random.default_rng(4)
+        xyz = np.column_stack([rng.uniform(0, 100, (2000, 2)), rng.uniform(5, 6, 2000)])
+        return Site((xyz + [500_000 + shift[0], 5_800_000 + shift[1], 0]) * factor, local_grid(METRE))
+
+    def codes(self, new):
+        return [code for code, _ in check(new, self.site()).alarms]
+
+    def test_data_in_another_unit_must_come_near_the_jobs(self):
+        """A quarter of the job's extent on each side is near: of data 90 m aside 35 % lie there, of data 60 m aside 65 %."""
+        self.assertIn("unit-ratio", self.codes(self.site((60, 0), 0.3048)))
+        self.assertIn("unit-ratio", self.codes(self.site((0, -60), 0.3048)))
+        self.assertNotIn("unit-ratio", self.codes(self.site((90, 0), 0.3048)))
+
+    def test_far_away_is_more_than_twice_the_jobs_diagonal(self):
+        diagonal = np.hypot(100, 100)
+        for apart, far in ((1.9 * diagonal, False), (2.1 * diagonal, True)):
+            found = check(self.site((100 + apart, 0)), self.site())
+            self.assertEqual("far-away" in [code for code, _ in found.alarms], far)
+            self.assertAlmostEqual(found.apart, apart, delta=0.5)
+        corner = check(self.site((130, 140)), self.site())
+        self.assertAlmostEqual(corner.apart, 50.0, delta=0.5)
 
 
 class Declarations(unittest.TestCase):
