@@ -323,6 +323,10 @@ def outcome(**layers):
     return Outcome("x", "m", "", {}, {}, layers=layers)
 
 
+def surface_of(spots):
+    return np.column_stack([spots[:, :2], [0, 0, 1.0]])
+
+
 class Layers(unittest.TestCase):
     PALETTE = {"edge": (1, 2, 3), "base": (4, 5, 6), "mark": (7, 8, 9), "gap": (10, 11, 12)}
     TRIANGLE = np.array([[0, 1, 2]], np.int32)
@@ -375,6 +379,10 @@ class Layers(unittest.TestCase):
         np.testing.assert_array_equal(valued.colours[[0, 2]], inks[[0, -1]])
         self.assertEqual(len({tuple(colour) for colour in valued.colours.tolist()}), 3)
         near(sizes.xyz, [[0, 0, 2], [2, 1, 0]])
+        self.assertEqual([marks.colours.shape for marks in made.marks], [(3, 3), (3, 3), (1, 3), (2, 3)])
+        for values in (np.zeros(3), np.full(3, np.nan)):
+            flat = FoundMesh(surface_of(spots), self.TRIANGLE, values=values)
+            self.assertEqual(self.scene(outcome(flat=flat)).meshes[0].limits, (-1.0, 1.0))
         self.assertEqual([line.width for line in made.lines], [1.1, 1.1])
         surface = FoundMesh(
             np.column_stack([spots[:, :2], [0, 0, 1.0]]), self.TRIANGLE, values=np.array([-1.0, 3.0, np.nan])
