@@ -415,7 +415,7 @@ class Layers(unittest.TestCase):
         corners = np.array([[-5.0, -5, 0], [45, -5, 0], [45, 45, 10], [-5, 45, 10]]) + FAR
         mesh = FoundMesh(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), "base")
         found = outcome(base=mesh, **{f"toe {k}": FoundLine(np.column_stack([r, np.zeros(60)]), closed=True)
-                                      for k, r in enumerate(rings)}, other=FoundLine(corners))  # fmt: skip
+                                      for k, r in enumerate(rings)}, other=FoundLine(corners), **{"toe open": FoundLine(corners), "toe mesh": mesh})  # fmt: skip
         values = values_of(Attribute("over", "base", "toe", "m"), found, store)
         xyz = store.coordinates(slice(0, store.count))
         inside = polygon.contains(rings[0], xyz) | polygon.contains(rings[1], xyz)

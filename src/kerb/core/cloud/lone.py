@@ -9,6 +9,7 @@ from kerb.core.arrays import Floats, Ints, Mask
 
 CELLS = (4.0, 12.0)
 FEW = 3
+REACH_SPACINGS = 3.0
 LEAST = 5
 
 
@@ -16,8 +17,8 @@ def lone(points: Floats, spacing: float, least: float) -> Mask:
     """Which of (n, 3) points stand alone, up to three together, ``least`` or more above or below what is beneath them.
 
     In square cells of four and twelve spacings the heights of a surface follow one another closely, however steep; what
-    is parted from them by a gap of ``least`` and half a cell or more, and has fewer than four points within that distance
-    in space, stands alone. Where a cell has fewer than five points nothing is said.
+    is parted from them by a gap of ``least`` and half a cell or more, and has fewer than four points within ``least``
+    and three spacings of it in space, stands alone. Where a cell has fewer than five points nothing is said.
     """
     found = np.zeros(len(points), bool)
     for cells in CELLS:
@@ -26,7 +27,7 @@ def lone(points: Floats, spacing: float, least: float) -> Mask:
         found[rest[_parted(points[rest], cell, max(least, 0.5 * cell))]] = True
     rows = np.flatnonzero(found)
     if len(rows):
-        found[rows] = _alone(points, rows, least)
+        found[rows] = _alone(points, rows, max(least, REACH_SPACINGS * spacing))
     return found
 
 
@@ -36,26 +37,27 @@ def _parted(points: Floats, cell: float, gap: float) -> Ints:
         return np.empty(0, np.int64)
     key = np.floor((points[:, :2] - points[:, :2].min(axis=0)) / cell).astype(np.int64)
     flat = key[:, 0] * (int(key[:, 1].max()) + 1) + key[:, 1]
-    # Most cells have nothing odd: only those with a great range of heights are looked at one by one.
+    # Most cells have nothing odd: only those with a great range of heights are put in order of height.
     order = np.argsort(flat, kind="stable")
     starts = np.flatnonzero(np.diff(flat[order], prepend=-1))
+    sizes = np.diff(np.append(starts, len(order)))
     z = points[order, 2]
     spread = np.maximum.reduceat(z, starts) - np.minimum.reduceat(z, starts)
-    ends = np.append(starts[1:], len(order))
+    odd = (spread > gap) & (sizes >= LEAST)
+    order, sizes = order[np.repeat(odd, sizes)], sizes[odd]
+    order = order[np.lexsort((points[order, 2], np.repeat(np.arange(len(sizes)), sizes)))]
+    z, starts = points[order, 2], np.cumsum(sizes) - sizes
+    ends = starts + sizes
     rows: list[Ints] = [np.empty(0, np.int64)]
-    for start, end in zip(starts[spread > gap], ends[spread > gap], strict=True):
-        if end - start < LEAST:
-            continue
-        group = order[start:end]
-        group = group[np.argsort(points[group, 2])]
-        steps = np.flatnonzero(np.diff(points[group, 2]) > gap)
-        low = steps[steps < FEW]
-        high = steps[steps >= len(group) - 1 - FEW]
-        if len(low):
-            rows.append(group[: low[-1] + 1])
-        if len(high):
-            rows.append(group[high[0] + 1 :])
-    return np.concatenate(rows)
+    lowest, highest = np.zeros(len(starts), np.int64), np.zeros(len(starts), np.int64)
+    for k in range(min(FEW, LEAST - 1)):
+        # How many at each end lie beyond the innermost gap that is near enough to it.
+        lowest = np.where(z[starts + k + 1] - z[starts + k] > gap, k + 1, lowest)
+        highest = np.where(z[ends - k - 1] - z[ends - k - 2] > gap, k + 1, highest)
+    for k in range(FEW):
+        rows.append(order[starts[lowest > k] + k])
+        rows.append(order[ends[highest > k] - k - 1])
+    return np.unique(np.concatenate(rows))
 
 
 def _alone(points: Floats, rows: Ints, reach: float) -> Mask:
