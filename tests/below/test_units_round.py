@@ -1,6 +1,7 @@
 """Every reader after every writer, out and back twice: places to a tenth of a millimetre, units and system said."""
 
 import json
+import unittest
 from dataclasses import replace
 
 import laspy
@@ -8,7 +9,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.cloud.outgoing import from_stream
-from kerb.core.placing import CONVERT, Placing, consistent, same_system, suggested
+from kerb.core.placing import CONVERT, Placing, Route, consistent, route, same_system, suggested
 from kerb.core.progress import silent
 from kerb.core.reference import ReferenceSystem, from_text, is_geographic, local_grid
 from kerb.core.units import FILE_UNITS, FOOT, METRE, US_SURVEY_FOOT
@@ -148,6 +149,65 @@ class Heights(Folder):
         moved = placing.mapper()(np.array([[9.0, 52.0, 30.48]]))
         np.testing.assert_allclose(moved, [[9.0, 52.0, 100.0]], atol=1e-9)
         self.assertTrue(is_geographic(placing.result))
+
+
+class Mappers(unittest.TestCase):
+    UTM = np.array([[512_000.0, 5_804_000.0, 60.0], [512_100.0, 5_804_050.0, np.nan]])
+
+    def moved(self, source, target, swap=False):
+        return Placing("transform", source, target, swap=swap).mapper()(self.UTM[:, [1, 0, 2]] if swap else self.UTM)
+
+    def test_exchanged_converted_and_as_it_is(self):
+        turned = Placing(swap=True).mapper()(self.UTM)
+        np.testing.assert_array_equal(turned, self.UTM[:, [1, 0, 2]])
+        np.testing.assert_array_equal(Placing().mapper()(self.UTM), self.UTM)
+        feet = Placing(CONVERT, local_grid(METRE), local_grid(FOOT))
+        np.testing.assert_allclose(feet.mapper()(self.UTM), self.UTM / 0.3048, rtol=1e-15)
+        plan = replace(feet, vertical=False).mapper()(self.UTM)
+        np.testing.assert_allclose(plan[:, :2], self.UTM[:, :2] / 0.3048, rtol=1e-15)
+        np.testing.assert_array_equal(plan[:, 2], self.UTM[:, 2])
+        heights = replace(feet, horizontal=False).mapper()(self.UTM)
+        np.testing.assert_array_equal(heights[:, :2], self.UTM[:, :2])
+        both = replace(feet, swap=True).mapper()(self.UTM)
+        np.testing.assert_allclose(both, self.UTM[:, [1, 0, 2]] / 0.3048, rtol=1e-15)
+
+    def test_to_a_job_that_counts_in_feet_on_a_system_in_metres(self):
+        source, target = from_text("EPSG:25832"), from_text("EPSG:25833")
+        plain = self.moved(source, target)
+        east, north = pyproj.Transformer.from_crs(25832, 25833, always_xy=True).transform(*self.UTM[:, :2].T)
+        np.testing.assert_allclose(plain[:, :2], np.column_stack([east, north]), rtol=0, atol=1e-4)
+        np.testing.assert_array_equal(plain[:, 2], self.UTM[:, 2])
+        feet = self.moved(source, replace(target, unit=FOOT, vertical_unit=US_SURVEY_FOOT))
+        np.testing.assert_allclose(feet[:, :2], plain[:, :2] / 0.3048, rtol=1e-12)
+        np.testing.assert_allclose(feet[0, 2], 60.0 / US_SURVEY_FOOT.metres, rtol=1e-12)
+        self.assertTrue(np.isnan(feet[1, 2]))
+        np.testing.assert_allclose(self.moved(source, target, swap=True), plain, rtol=0, atol=1e-9)
+        degrees = self.moved(source, from_text("EPSG:4326"))
+        self.assertAlmostEqual(degrees[0, 0], 9.175, delta=0.01)
+        self.assertAlmostEqual(degrees[0, 1], 52.386, delta=0.01)
+        back = Placing("transform", from_text("EPSG:4326"), source).mapper()(degrees)
+        np.testing.assert_allclose(back[:, :2], self.UTM[:, :2], rtol=0, atol=1e-3)
+
+    def test_ways_by_place(self):
+        source, target = from_text("EPSG:23031"), from_text("EPSG:25831")
+        by_place, by_degrees = route(source, target, (430_000.0, 4_590_000.0)), route(source, target, at=(2.16, 41.46))
+        self.assertEqual(by_place.description, by_degrees.description)
+        self.assertEqual(by_place.accuracy, by_degrees.accuracy)
+        self.assertIsNotNone(by_place.accuracy)
+        self.assertIsNotNone(route(from_text("EPSG:4258"), from_text("EPSG:4326"), at=(10.0, 89.97)))
+        self.assertIsNotNone(route(from_text("EPSG:4258"), from_text("EPSG:4326"), at=(10.0, -89.97)))
+
+    def test_how_good_a_way_is_in_words(self):
+        for accuracy, words in (
+            (0.0, "exact"),
+            (0.005, "good to 5 mm"),
+            (0.01, "good to 0.01 m"),
+            (2.5, "good to 2.5 m"),
+        ):
+            self.assertIn(words, Route((), "w", accuracy, (), False).sentence)
+        self.assertIn("heights stay", Route((), "w", 1.0, (), True).sentence)
+        self.assertNotIn("heights stay", Route((), "w", 1.0, (), False).sentence)
+        self.assertIn("grid.tif", Route((), "w", 1.0, ("grid.tif",), False).sentence)
 
 
 class Lesser(CommandLine):
