@@ -257,3 +257,39 @@ class Streams(CommandLine):
         found = self.json("info", area)["figures"]
         self.assertEqual((found["low_e"]["value"], found["low_e"]["unit"]), (8.0, "deg"))
         self.assertIsNone(found["total_length"]["value"])
+
+
+class Beside(CommandLine):
+    def test_several_write_one_stem_at_once(self):
+        names = [f"yard.{kind}" for kind in ("las", "laz", "ply", "csv", "xyz", "gpkg")]
+        area = self.folder / "area.geojson"
+        area.write_text(json.dumps({"type": "LineString", "coordinates": [[8, 50], [9, 51]]}))
+        commands = [
+            [
+                sys.executable,
+                "-m",
+                "kerb",
+                "convert",
+                str(area if name.endswith("gpkg") else YARD),
+                str(self.folder / name),
+            ]
+            for name in names
+        ]
+        running = [subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) for command in commands]
+        said = [process.communicate()[1] for process in running]
+        self.assertEqual([process.returncode for process in running], [0] * len(names), said)
+        self.assertTrue(all((self.folder / name).stat().st_size for name in names))
+        self.assertEqual([path.name for path in self.folder.iterdir() if "partial" in path.name], [])
+
+    def test_what_a_killed_one_left_is_swept_and_what_a_living_one_writes_is_not(self):
+        dead = subprocess.Popen([sys.executable, "-c", ""])
+        dead.wait()
+        left = self.folder / f".out.{dead.pid}-1.partial.las"
+        mine = self.folder / f".out.{os.getpid()}-999.partial.las"
+        other = self.folder / f".outer.{dead.pid}-1.partial.las"
+        for path in (left, mine, other):
+            path.write_bytes(b"half")
+        self.json("convert", YARD, self.folder / "out.las")
+        self.assertFalse(left.exists())
+        self.assertTrue(mine.exists())
+        self.assertTrue(other.exists())

@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 import glob
+import itertools
+import os
+import re
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from kerb.core.errors import OutputError
+
+_numbers = itertools.count(1)
 
 
 @contextmanager
 def placed_when_complete(path: Path) -> Iterator[Path]:
     """A name beside ``path``, with the same ending, to write to; moved to ``path`` at the end.
 
-    Raises OutputError for what the system refuses; every other error passes, and the half-written file is removed.
+    The name is that of this process and this call alone: several Kerbs may write beside one another. What a killed one
+    left there is swept. Raises OutputError for what the system refuses; every other error passes, and the half-written
+    file is removed.
     """
-    partial = path.with_name(f".{path.stem}.partial{path.suffix}")
+    partial = path.with_name(f".{path.stem}.{os.getpid()}-{next(_numbers)}.partial{path.suffix}")
+    _sweep(path)
     try:
         yield partial
         partial.replace(path)
@@ -25,3 +33,22 @@ def placed_when_complete(path: Path) -> Iterator[Path]:
     finally:
         for left in path.parent.glob(f"{glob.escape(partial.stem)}.*"):
             left.unlink(missing_ok=True)
+
+
+def _sweep(path: Path) -> None:
+    """Remove half-written files of this name whose process is no more."""
+    for left in path.parent.glob(f".{glob.escape(path.stem)}.*.partial*"):
+        owner = re.fullmatch(rf"\.{re.escape(path.stem)}\.(\d+)-\d+\.partial.*", left.name)
+        if owner is not None and not _alive(int(owner.group(1))):
+            with suppress(OSError):
+                left.unlink()
+
+
+def _alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):
+        return True  # somebody else's
+    return True

@@ -23,6 +23,7 @@ from kerb.core.reference import ReferenceSystem
 from kerb.core.things import CLOUD
 from kerb.core.units import LENGTH_UNITS, length_unit
 from kerb.formats.points import Opening, in_unit, middle_of, open_points, placed, stated_unit
+from kerb.formats.written import placed_when_complete
 from kerb.job.holdings import HEIGHTS_FOR_ELEVATIONS
 from kerb.job.job import SUFFIX, Job
 from kerb.job.state import Holding
@@ -206,14 +207,8 @@ def write_json(outcome: Outcome, args: argparse.Namespace) -> None:
     if args.json == "-":
         say(text)
         return
-    path = Path(args.json)
-    partial = path.with_name(path.name + ".partial")
-    try:
+    with placed_when_complete(Path(args.json)) as partial:
         partial.write_text(text, encoding="utf-8")
-        partial.replace(path)
-    except OSError as error:
-        partial.unlink(missing_ok=True)
-        raise OutputError(f"{path}: {error.strerror or error}") from None
 
 
 def _plain(value: object) -> object:

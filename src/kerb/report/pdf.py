@@ -33,6 +33,7 @@ from kerb import __version__
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import OutputError
 from kerb.core.quantity import Decimals, count, number, quantity
+from kerb.formats.written import placed_when_complete
 from kerb.job.state import Title
 from kerb.report.flow import (
     ACCENT,
@@ -108,13 +109,8 @@ def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: b
     if path.exists() and not force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
     data = make_report(chapters, wish)
-    partial = path.with_name(path.name + ".partial")
-    try:
+    with placed_when_complete(path) as partial:
         partial.write_bytes(data)
-        partial.replace(path)
-    except OSError as error:
-        partial.unlink(missing_ok=True)
-        raise OutputError(f"{path}: {error.strerror or error}") from None
 
 
 def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:

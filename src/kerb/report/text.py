@@ -11,6 +11,7 @@ from typing import Any
 
 from kerb.core.errors import OutputError
 from kerb.core.quantity import plain, symbol
+from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
 
@@ -115,13 +116,8 @@ def _value(cell: object) -> Any:
 def _written(path: Path, force: bool, write: Callable[[Path], object]) -> None:
     if path.exists() and not force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
-    partial = path.with_name(path.name + ".partial")
-    try:
+    with placed_when_complete(path) as partial:
         write(partial)
-        partial.replace(path)
-    except OSError as error:
-        partial.unlink(missing_ok=True)
-        raise OutputError(f"{path}: {error.strerror or error}") from None
 
 
 def _cell(value: object) -> str:
