@@ -120,6 +120,21 @@ class Rings(unittest.TestCase):
         near(polygon.offset(self.RING, 0.5)[0], polygon.offset(flat, 0.5)[0])
         self.assertAlmostEqual(polygon.area(flat), shapely.Polygon(flat - FAR[:2]).area, places=6)
 
+    def test_along_perimeter_and_inside_by_hand(self):
+        ring = np.array([[0.0, 0], [4, 0], [4, 3], [0, 3]])
+        near(polygon.along(ring, 2.0), [[0, 0], [2, 0], [4, 0], [4, 1.5], [4, 3], [2, 3], [0, 3], [0, 1.5]])
+        near(polygon.along(ring, 100.0), ring)
+        self.assertEqual(polygon.perimeter(ring), 14.0)
+        self.assertEqual(polygon.area(ring), 12.0)
+        self.assertEqual(polygon.area(ring[::-1]), -12.0)
+        spots = np.array([[1.0, 1], [3.9, 2.9], [4.1, 1], [-0.1, 1], [2, 3.1], [2, -0.1]])
+        self.assertEqual(polygon.contains(ring, spots).tolist(), [True, True, False, False, False, False])
+        share = polygon.coverage(ring, np.array([-1.0, -1.0]), 2.0, (3, 4))
+        near(share, [[0.25, 0.5, 0.25, 0], [0.5, 1, 0.5, 0], [0, 0, 0, 0]])
+        tall = polygon.coverage(ring, np.array([-0.5, -0.5]), 1.0, (5, 6))
+        self.assertAlmostEqual(tall.sum(), 12.0)
+        self.assertEqual(tall[0, 0], 0.25)
+
     def test_doubled_vertices_and_turning(self):
         flat = self.RING[:, :2]
         doubled = np.vstack([flat[:2], flat[1], flat[2:], flat[0]])

@@ -137,6 +137,19 @@ class Offered(unittest.TestCase):
         out, things = judged(low, bare, np.ones_like(bare), 1.0, 0.2, np.empty((0, 2), int))
         found = {tuple(np.round(t.middle).astype(int)): t for t in things}
         self.assertEqual(len(found), 3)
+        cube, slope = (
+            min(things, key=lambda t: np.hypot(*(np.array(t.middle) - 19.5))),
+            next(t for t in things if t.ground),
+        )
+        self.assertEqual((cube.middle, cube.height, cube.stepped, cube.ground), ((19.5, 19.5), 4.0, 1.0, False))
+        self.assertEqual((cube.length, cube.width), (20.0, 20.0))
+        self.assertEqual(slope.stepped, 0.0)
+        self.assertEqual((slope.length, slope.width), (19.0, 19.0))
+        _, edge = judged(low[:40, :16], bare[:40, :16], np.ones((40, 16), bool), 1.0, 0.2, np.empty((0, 2), int))
+        self.assertEqual(len(edge), 1, "at the border of the grid too")
+        small = np.ones((30, 30), bool)
+        small[10:17, 10:18] = False
+        self.assertEqual(judged(low[:30, 40:70], small, np.ones_like(small), 1.0, 0.2, np.empty((0, 2), int))[1], [])
         self.assertFalse(out[20, 20])
         self.assertTrue(out[60, 20])
         self.assertFalse(out[60, 70])

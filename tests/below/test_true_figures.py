@@ -64,6 +64,29 @@ class Strays(unittest.TestCase):
         bird = np.concatenate([flat, [[1.0, 1, 9], [1.1, 1, 9], [2, 2, -3]]])
         self.assertEqual(np.flatnonzero(lone(bird, 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1, len(flat) + 2])
 
+    def test_a_flock_is_no_stray_and_coarse_clouds_have_none_of_their_own(self):
+        xy = jittered(6, 0.1, 2)
+        flat = np.column_stack([xy, np.zeros(len(xy))]) + FAR
+        # Six points 5 m up on both sides of the border of a cell: three in each, but six within reach of one another.
+        low = flat[:, :2].min(axis=0)
+        border = low[0] + 20 * 0.4
+        spread = np.array([-0.1, -0.15, -0.2, 0.1, 0.15, 0.2])
+        flock = np.column_stack([border + spread, np.full(6, low[1] + 4.6), np.full(6, FAR[2] + 5.0)])
+        self.assertFalse(lone(np.concatenate([flat, flock]), 0.1, 0.6).any())
+        self.assertEqual(
+            np.flatnonzero(lone(np.concatenate([flat, flock[:2]]), 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1]
+        )
+        rng = np.random.default_rng(9)
+        for spacing in (0.05, 0.5, 2.0):
+            places = rng.uniform(-60 * spacing, 60 * spacing, (14_400, 2))
+            hill = np.column_stack([places, 0.7 * np.hypot(*places.T)]) + FAR
+            self.assertFalse(lone(hill, spacing, 0.6).any(), spacing)
+            alone = rng.choice(len(hill), 5, replace=False)
+            hill[alone, 2] += rng.choice([-1, 1], 5) * rng.uniform(20, 40, 5) * max(spacing, 0.6)
+            self.assertEqual(np.flatnonzero(lone(hill, spacing, 0.6)).tolist(), sorted(alone.tolist()))
+            scaled = lone(hill / 0.3048, spacing / 0.3048, 0.6 / 0.3048)
+            self.assertEqual(np.flatnonzero(scaled).tolist(), sorted(alone.tolist()))
+
     def test_the_place_check_is_not_fooled_by_two_of_them(self):
         rng = np.random.default_rng(1)
         here = np.column_stack([rng.uniform(0, 100, (4000, 2)), rng.normal(5, 0.1, 4000)]) + FAR
