@@ -61,8 +61,8 @@ class Strays(unittest.TestCase):
         pole = np.column_stack([rng.normal(0, 0.05, (60, 2)), rng.uniform(0, 6, 60)])
         self.assertFalse(lone(np.concatenate([flat, pole]), 0.1, 0.6).any())
         self.assertFalse(lone(np.empty((0, 3)), 0.1, 0.6).any())
-        bird = np.concatenate([flat, [[1.0, 1, 9], [1.1, 1, 9], [2, 2, -3]]])
-        self.assertEqual(np.flatnonzero(lone(bird, 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1, len(flat) + 2])
+        bird = np.concatenate([flat, [[1.0, 1, 9], [1.1, 1, 9], [2, 2, -3], [2.1, 2, -3], [2.1, 2.1, -3.2]]])
+        self.assertEqual(np.flatnonzero(lone(bird, 0.1, 0.6)).tolist(), list(range(len(flat), len(flat) + 5)))
 
     def test_a_flock_is_no_stray_and_coarse_clouds_have_none_of_their_own(self):
         xy = jittered(6, 0.1, 2)

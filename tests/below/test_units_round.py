@@ -9,12 +9,17 @@ import numpy as np
 import pyproj
 
 from kerb.core.cloud.outgoing import from_stream
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.geometry.mesh import Element, TriangleMesh
 from kerb.core.placing import CONVERT, Placing, Route, consistent, route, same_system, suggested
 from kerb.core.progress import silent
 from kerb.core.reference import ReferenceSystem, from_text, is_geographic, local_grid
+from kerb.core.things import Placed
 from kerb.core.units import FILE_UNITS, FOOT, METRE, US_SURVEY_FOOT
 from kerb.formats.points import open_points, placed, stated_system, stated_unit
-from kerb.formats.write_things import write_cloud
+from kerb.formats.read_things import Reading, read_offer
+from kerb.formats.recognise import examine
+from kerb.formats.write_things import write_cloud, write_thing
 from kerb.job import holdings
 from kerb.job.job import Job
 from tests.support import CommandLine, Folder, Points
@@ -109,6 +114,70 @@ class RoundTrips(Folder):
                     found, says = read(current)
                     self.assertEqual(says.vertical_unit, reference.unit)
                     np.testing.assert_allclose(np.sort(found[:, 2]), np.sort(want), rtol=0, atol=4 * TENTH_M)
+
+
+class ThingsRoundTrips(Folder):
+    """Points, lines and surfaces: out and back twice in every format that holds them."""
+
+    WRITERS = {
+        "points": ("csv", "dxf", "xml", "gpkg", "geojson", "shp"),
+        "lines": ("dxf", "xml", "gpkg", "geojson", "shp"),
+        "surface": ("xml", "dxf", "obj", "ply", "off"),
+    }
+    # Formats that say neither unit nor system: what comes back are the numbers, and the notes say so.
+    DUMB = ("obj", "off", "ply")
+
+    def thing(self, kind, reference, middle):
+        xyz = places(reference, middle)[:60]
+        if kind == "points":
+            return SurveyPoints(xyz, tuple(f"P{k}" for k in range(60)), ("c",) * 60)
+        if kind == "lines":
+            return LineSet((Line(xyz[:20], False, "a", "l"), Line(xyz[20:26], False, "b", "l")))
+        return TriangleMesh(xyz[:3], np.array([[0, 1, 2]], np.int32), (Element("s", "surface", 0, 1),))
+
+    def numbers(self, thing):
+        if isinstance(thing, SurveyPoints):
+            return thing.xyz
+        return thing.vertices
+
+    def back(self, path, kind):
+        seen = examine(path)
+        offer = next(o for o in seen.offers if o.kind == kind or (kind == "surface" and o.kind == "model"))
+        item, notes = read_offer(seen, offer, Reading(tuple(offer.usual) if offer.kind == "model" else ()), silent())
+        return item, [*seen.notes, *notes]
+
+    def test_out_and_back_twice(self):
+        for name, (reference, middle) in SYSTEMS.items():
+            for kind, endings in self.WRITERS.items():
+                for ending in endings:
+                    if kind == "surface" and is_geographic(reference):
+                        continue
+                    with self.subTest(system=name, kind=kind, file=ending):
+                        first = self.thing(kind, reference, middle)
+                        item = Placed(kind, first, reference)
+                        for turn in range(2):
+                            path = self.folder / f"{name}-{kind}-{turn}.{ending}".replace(" ", "_")
+                            said = dict(write_thing(item, path, silent()))
+                            uneven = item.reference.unit != item.reference.vertical_unit and not is_geographic(
+                                reference
+                            )
+                            self.assertEqual(
+                                "unit-converted" in said, uneven and ending not in ("csv", "gpkg", "geojson", "shp")
+                            )
+                            found, notes = self.back(path, kind)
+                            says = found.reference
+                            if ending in self.DUMB:
+                                # Written in the unit of the plan, heights too, which the notes of the writing say.
+                                says = replace(reference, vertical_unit=reference.unit)
+                            elif says.certainty == "assumed":
+                                says = reference
+                            a, b = metres(self.numbers(first), reference), metres(self.numbers(found.thing), says)
+                            a, b = a[np.lexsort(a.T)], b[np.lexsort(b.T)]
+                            self.assertEqual(a.shape, b.shape)
+                            self.assertLess(np.abs(a - b)[:, :2].max(), 1.01 * TENTH_M)
+                            self.assertLess(np.abs(np.sort(a[:, 2]) - np.sort(b[:, 2])).max(), 1.01 * TENTH_M)
+                            item = Placed(kind, found.thing, says)
+                            self.assertIsNotNone(notes)
 
 
 class Heights(Folder):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,9 +11,12 @@ from kerb.core.cloud.outgoing import Outgoing
 from kerb.core.errors import OutputError
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.placing import CONVERT, Placing
 from kerb.core.progress import Progress
+from kerb.core.reference import is_geographic
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed
+from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed, relocated
+from kerb.core.units import LengthUnit
 
 Notes = list[tuple[str, str]]
 ENDINGS = {
@@ -32,6 +36,10 @@ HOLDS = {
     ".e57": ("intensity", *COLOURS, "row", "column", "point_source_id"),
 }  # fmt: skip
 MOST_NAMED = 8
+# Formats that have one unit for plan and heights, or none.
+ONE_UNIT = (".dxf", ".xml", ".obj", ".stl", ".ply", ".off")
+# A degree on the ground, for the size of texts.
+DEGREE = LengthUnit("deg", 111_000.0, "°", "degree")
 NAMES = {
     ".laz": "LAZ", ".las": "LAS", ".e57": "E57", ".ply": "PLY", ".xyz": "XYZ text", ".pts": "PTS text",
     ".csv": "CSV text", ".txt": "Text", ".dxf": "DXF", ".xml": "LandXML", ".gpkg": "GeoPackage",
@@ -106,10 +114,26 @@ def write_thing(item: Placed, path: Path, progress: Progress, source: Path | Non
     ``source`` is the kept picture file. Raises OutputError, when the ending does not fit; Cancelled.
     """
     progress.step(0.0, f"Writing {path.name}")
-    suffix, thing = path.suffix.lower(), item.thing
+    suffix = path.suffix.lower()
     if suffix not in ENDINGS[item.kind]:
         names = ", ".join(ENDINGS[item.kind])
         raise OutputError(f"{path}: a holding of this kind is written as {names}")
+    item, said = _in_one_unit(item, suffix)
+    return [*said, *_thing(item, path, source)]
+
+
+def _in_one_unit(item: Placed, suffix: str) -> tuple[Placed, Notes]:
+    """The thing with heights in the unit of its plan, where the format has but one unit."""
+    own = item.reference
+    if suffix not in ONE_UNIT or own.unit == own.vertical_unit or is_geographic(own):
+        return item, []
+    even = replace(own, vertical_unit=own.unit)
+    words = f"{NAMES[suffix]} has one unit: heights converted from {own.vertical_unit.plural} to {own.unit.plural}"
+    return relocated(item, Placing(CONVERT, own, even, horizontal=False)), [("unit-converted", words)]
+
+
+def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
+    suffix, thing = path.suffix.lower(), item.thing
     if suffix in (".gpkg", ".geojson", ".shp"):
         from kerb.formats.vector import write_features
 
@@ -137,15 +161,18 @@ def write_thing(item: Placed, path: Path, progress: Progress, source: Path | Non
 def _dxf(item: Placed, path: Path) -> Notes:
     from kerb.formats.dxf_write import write_dxf
 
-    thing = item.thing
+    thing, degrees = item.thing, is_geographic(item.reference)
     write_dxf(
-        path, item.reference.unit,
+        path, DEGREE if degrees else item.reference.unit,
         thing if isinstance(thing, SurveyPoints) else None,
         thing if isinstance(thing, LineSet) else None,
         thing if isinstance(thing, TriangleMesh) else None,
     )  # fmt: skip
     flat = int(np.isnan(thing.xyz[:, 2]).sum()) if isinstance(thing, SurveyPoints) else 0
-    return [("no-elevation", f"{flat} points have no elevation; DXF cannot leave it out: written as 0")] if flat else []
+    notes = (
+        [("no-elevation", f"{flat} points have no elevation; DXF cannot leave it out: written as 0")] if flat else []
+    )
+    return [*notes, ("unit-unsaid", "the numbers are degrees; a DXF cannot say so")] if degrees else notes
 
 
 def _landxml(item: Placed, path: Path) -> None:
