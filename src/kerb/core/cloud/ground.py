@@ -28,7 +28,7 @@ from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import LengthUnit
 
 GROWTH = 1.4
-EDGE_NEIGHBOURS = 4
+EDGE_NEIGHBOURS, SLOPING_NEIGHBOURS = 8, 4
 # A lowest point is no ground when a closing over its neighbours lifts it by more than the ground's own rise in a cell
 # and this many steps: the low-outlier test of Pingel et al. 2013, whose 500 % let points up to 5 m deep pass.
 LOW_POINT_STEPS = 4.0
@@ -364,9 +364,11 @@ class _Near:
         local = points - self.surface.origin
         neighbours = range(1, min(EDGE_NEIGHBOURS, len(self.surface.vertices)) + 1)
         distance, index = map(np.asarray, self.tree.query(local[:, :2], k=list(neighbours)))
-        for away, vertex in zip(distance.T, index.T, strict=True):
+        for rank, (away, vertex) in enumerate(zip(distance.T, index.T, strict=True)):
             at = self.surface.vertices[vertex]
-            level = np.abs(at[:, 2] - local[:, 2]) <= self.settings.step + self.settings.slope * away
+            # The nearest may lie up or down the slope; of those further off only what is as high tells of a terrace.
+            rise = self.settings.slope * away if rank < SLOPING_NEIGHBOURS else 0.0
+            level = np.abs(at[:, 2] - local[:, 2]) <= self.settings.step + rise
             todo = np.nonzero(level & ~found)[0]
             if len(todo):
                 mirrored = 2 * at[todo] - local[todo] + self.surface.origin
