@@ -173,7 +173,7 @@ class Dxf(Folder):
     def drawing(self, fill):
         document = ezdxf.new("R2010")
         document.header["$INSUNITS"] = 6
-        fill(document, document.modelspace())
+        fill(document, document.layout("Model"))
         path = self.folder / "one.dxf"
         document.saveas(path)
         return read_dxf(path)
