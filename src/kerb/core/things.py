@@ -58,6 +58,12 @@ class Placed:
         return bounds_of_thing(self.thing)
 
     @property
+    def middle(self) -> tuple[float, float]:
+        """The place in the middle of its plan bounds."""
+        low, high = self.bounds
+        return float((low[0] + high[0]) / 2), float((low[1] + high[1]) / 2)
+
+    @property
     def count(self) -> int:
         """How many points, lines, triangles, cells or pixels it has."""
         return count_of(self.thing)

@@ -23,6 +23,8 @@ VLR_HEAD = 54
 EVLR_HEAD = 60
 EVLR_KEPT = 4_000_000
 EXTRA_BYTES = ("LASF_Spec", 4)
+# Formats 0 to 5 keep whole degrees under another name than the later ones, which count in steps of 0.006 degrees.
+RANK, ANGLE, ANGLE_STEP = "scan_angle_rank", "scan_angle", 0.006
 # The detail of a stream that says which of the two kinds of GPS time its times are.
 STANDARD_TIME = "gps_standard"
 LASZIP = ("laszip encoded", 22204)
@@ -144,6 +146,11 @@ def no_data(header: laspy.LasHeader) -> dict[str, float]:
         if value is not None and np.size(value) == 1:
             found[item.name] = float(np.ravel(value)[0])
     return found
+
+
+def steps_of_rank(degrees: np.ndarray) -> np.ndarray:
+    """Whole degrees as the steps that later formats count in."""
+    return np.asarray(np.round(np.asarray(degrees, float) / ANGLE_STEP))
 
 
 def laspy_header(blob: bytes, name: str) -> laspy.LasHeader:

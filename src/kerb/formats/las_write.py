@@ -22,15 +22,13 @@ from kerb.core.cloud.outgoing import Outgoing, channel
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
-from kerb.formats.las_header import STANDARD_TIME, laspy_header, no_data
+from kerb.formats.las_header import ANGLE, RANK, STANDARD_TIME, laspy_header, no_data, steps_of_rank
 from kerb.formats.las_units import unit_records
 from kerb.formats.written import placed_when_complete
 
 DROPPED = {"laszip encoded", "copc"}
 PROJECTION = "LASF_Projection"
 EXTRA_KINDS = "uif"
-# Formats 0 to 5 keep whole degrees under another name than the later ones, which count in steps of 0.006 degrees.
-RANK, ANGLE_STEP = "scan_angle_rank", 0.006
 COLOURS = ("red", "green", "blue")
 
 
@@ -142,8 +140,8 @@ def _records(
     wide, intensity = spread
     for name, values in columns.items():
         name = name[:32]
-        if name == RANK and name not in names and "scan_angle" not in columns:
-            name, values = "scan_angle", np.round(np.asarray(values, float) / ANGLE_STEP)
+        if name == RANK and name not in names and ANGLE not in columns:
+            name, values = ANGLE, steps_of_rank(values)
         if name not in names:
             continue
         if name in nothing and values.dtype.kind == "f":

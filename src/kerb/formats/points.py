@@ -17,7 +17,7 @@ from kerb.core.errors import InputError
 from kerb.core.placing import CONVERT, TRANSFORM, Placing, same_system
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.units import LengthUnit
-from kerb.formats.las_header import STANDARD_TIME
+from kerb.formats.las_header import ANGLE, RANK, STANDARD_TIME, steps_of_rank
 from kerb.formats.las_read import LasStream
 from kerb.formats.text_table import TextPlan
 
@@ -88,7 +88,7 @@ def _text(path: Path, how: Opening) -> PointStream:
 
 
 LIMIT = 2**31 - 1
-TIME, RANK, ANGLE, ANGLE_STEP = "gps_time", "scan_angle_rank", "scan_angle", 0.006
+TIME = "gps_time"
 
 
 class Stated:
@@ -246,7 +246,7 @@ class Joined(FloatStream):
             for records in stream.chunks(size):
                 have = layout.split(records)
                 if ANGLE in self._kinds and ANGLE not in have and RANK in have:
-                    have[ANGLE] = np.round(have[RANK] / ANGLE_STEP)
+                    have[ANGLE] = steps_of_rank(have[RANK])
                 columns: Columns = {
                     name: have[name].astype(kind) if name in have else np.zeros(len(records), kind)
                     for name, kind in self._kinds.items()

@@ -72,14 +72,9 @@ def thing_of(
     if offer is None:
         return None
     item, said = read_offer(seen, offer, Reading(offer.usual if offer.kind == MODEL else ()), progress)
-    placing = suggested(item.reference, reference, reference.unit, _middle(item))
+    placing = suggested(item.reference, reference, reference.unit, item.middle)
     notes = [Note(*note) for note in said]
     return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]
-
-
-def _middle(item: Placed) -> tuple[float, float]:
-    low, high = item.bounds
-    return float((low[0] + high[0]) / 2), float((low[1] + high[1]) / 2)
 
 
 def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], list[Note]]:
@@ -90,7 +85,7 @@ def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], lis
     item, said = read_offer(seen, offer, Reading(), Progress())
     if not isinstance(item.thing, LineSet):
         raise FormatError(f"{path}: holds no polygon")
-    placing = suggested(item.reference, reference, reference.unit, _middle(item))
+    placing = suggested(item.reference, reference, reference.unit, item.middle)
     if is_geographic(item.reference) and not reference.wkt:
         raise InputError(f"{path}: is in degrees, and the cloud names no reference system to bring it to")
     moved = relocated(item, placing).thing

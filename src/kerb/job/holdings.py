@@ -121,7 +121,7 @@ def _import_thing(
     item = replace(item, reference=stated(wish, item.reference))
     if wish.merged and isinstance(item.thing, TriangleMesh):
         item = replace(item, thing=item.thing.merged(wish.path.stem))
-    placing = wish.placing or default_placing(state, item.reference, _middle_of(item))
+    placing = wish.placing or default_placing(state, item.reference, item.middle)
     key = uuid.uuid4().hex[:10]
     target = folder / "data" / key
     if isinstance(item.thing, PictureRef):
@@ -214,11 +214,6 @@ def default_placing(state: JobState, source: ReferenceSystem, middle: tuple[floa
 def check_place(job: Job, item: Site, original: Site | None = None) -> PlaceCheck:
     """Hold something new, as it would lie in the job, against what the job has."""
     return check(item, site.of_job(job), original)
-
-
-def _middle_of(item: Placed) -> tuple[float, float]:
-    low, high = item.bounds
-    return float((low[0] + high[0]) / 2), float((low[1] + high[1]) / 2)
 
 
 def _name_of(wish: ImportWish) -> str:

@@ -12,8 +12,8 @@ from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
-from kerb.core.geometry import plane, polygon
-from kerb.core.geometry.area import Area
+from kerb.core.geometry import plane
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.tin import Tin
@@ -107,9 +107,7 @@ def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
 
 
 def _column_sum(height: Floats, grid: HeightGrid, ring: Floats, area: Area) -> float:
-    share = np.abs(polygon.coverage(ring, grid.low, grid.cell, grid.shape))
-    for hole in area.holes:
-        share -= np.abs(polygon.coverage(hole, grid.low, grid.cell, grid.shape))
+    share = Area((ring_of(ring), *area.rings[1:])).coverage(grid.low, grid.cell, grid.shape)
     return float(np.sum(share * height)) * grid.cell**2
 
 
