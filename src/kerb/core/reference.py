@@ -120,15 +120,19 @@ def from_pyproj(crs: pyproj.CRS) -> ReferenceSystem:
 
 def is_geographic(system: ReferenceSystem) -> bool:
     """Whether coordinates are degrees of longitude and latitude, in which no volume can be computed."""
-    return bool(system.wkt) and _in_degrees(system.wkt)
+    return _sort(system.wkt) == "geographic"
 
 
 @lru_cache(maxsize=64)
-def _in_degrees(wkt: str) -> bool:
+def _sort(wkt: str) -> str:
+    """Whether a system is ``geographic`` or ``geocentric``; empty for any other, none, or one that cannot be read."""
+    if not wkt:
+        return ""
     try:
-        return bool(pyproj.CRS.from_wkt(wkt).is_geographic)
+        crs = pyproj.CRS.from_wkt(wkt)
     except CRSError:
-        return False
+        return ""
+    return "geographic" if crs.is_geographic else "geocentric" if crs.is_geocentric else ""
 
 
 def unfit(system: ReferenceSystem, low: Floats | None = None, high: Floats | None = None) -> str:
@@ -139,7 +143,7 @@ def unfit(system: ReferenceSystem, low: Floats | None = None, high: Floats | Non
     """
     if is_geographic(system):
         return "coordinates are degrees: transform the cloud to a projected system"
-    if system.wkt and _geocentric(system.wkt):
+    if _sort(system.wkt) == "geocentric":
         return "coordinates are geocentric (X, Y, Z from the centre of the earth): transform the cloud to a projected system"
     if system.wkt or low is None or high is None:
         return ""
@@ -148,14 +152,6 @@ def unfit(system: ReferenceSystem, low: Floats | None = None, high: Floats | Non
     if within and 0 < wide < 2 and float(high[2] - low[2]) > 100 * wide:
         return "coordinates look like degrees of longitude and latitude: say so (--crs EPSG:4326) and transform them"
     return ""
-
-
-@lru_cache(maxsize=64)
-def _geocentric(wkt: str) -> bool:
-    try:
-        return bool(pyproj.CRS.from_wkt(wkt).is_geocentric)
-    except CRSError:
-        return False
 
 
 def outside_area_of_use(system: ReferenceSystem, easting: float, northing: float) -> bool | None:
