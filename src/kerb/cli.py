@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from kerb import __version__
 from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
+from kerb.core.space import refusal
 from kerb.core.units import FILE_UNITS
 from kerb.headless import add, choosing, compute, convert, info, options, prepare, stats, study
 from kerb.headless.compute import SomeFailed
@@ -190,6 +191,9 @@ def _run(args: argparse.Namespace) -> int:
         return UNUSABLE
     except BrokenPipeError:
         return DONE
+    except OSError as error:
+        sys.stderr.write(f"kerb: {' '.join(refusal(error, args.verb).split())}\n")
+        return UNUSABLE
     except MemoryError:
         sys.stderr.write("kerb: not enough memory for this\n")
         return FAULT

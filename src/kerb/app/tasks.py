@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from kerb.app.widgets import there
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.progress import Progress
+from kerb.core.space import refusal
 
 log = logging.getLogger("kerb.tasks")
 
@@ -51,6 +52,9 @@ class Task(QObject):
             self._emit(self.cancelled)
         except KerbError as error:
             self._emit(self.failed, str(error), error)
+        except OSError as error:  # a full disk, a share that went away: nothing of ours to mend
+            log.warning("%s: %s", self.title, error)
+            self._emit(self.failed, refusal(error, self.title), error)
         except Exception as error:  # a fault of ours: say so in the window, and keep the trace for the log
             log.exception("task failed")
             self._emit(self.failed, f"Kerb failed at '{self.title}': {error}", error)

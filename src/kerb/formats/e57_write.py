@@ -14,6 +14,7 @@ from kerb.core.cloud.layout import Columns
 from kerb.core.cloud.outgoing import Outgoing
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
+from kerb.core.space import why
 from kerb.core.units import METRE
 from kerb.formats.e57_read import COLOURS, SETUP
 from kerb.formats.written import placed_when_complete
@@ -37,13 +38,18 @@ def write_e57(outgoing: Outgoing, path: Path, progress: Progress) -> int:
     metric = outgoing.in_unit(METRE)
     setups = metric.details.get("setups") if SETUP in metric.kinds else None
     written = 0
+    from pye57 import libe57
+
     with placed_when_complete(path) as partial:
-        file = _new_file(partial, metric.reference.wkt)
         try:
-            for setup in setups or [None]:
-                written += _Scan(file, metric, setup).write(progress)
-        finally:
-            file.close()
+            file = _new_file(partial, metric.reference.wkt)
+            try:
+                for setup in setups or [None]:
+                    written += _Scan(file, metric, setup).write(progress)
+            finally:
+                file.close()
+        except libe57.E57Exception as error:
+            raise OutputError(f"{path}: {why(OutputError(str(error).splitlines()[0]), path.parent)}") from None
         if not written:
             raise OutputError(f"{path}: no points are left to write")
     return written
@@ -55,6 +61,12 @@ def _new_file(path: Path, wkt: str) -> Any:
     from pye57 import libe57
 
     class WithSystem(pye57.E57):
+        def close(self) -> None:
+            # The library closes once more when the object goes, and tells of a full disk on the terminal.
+            image = self.__dict__.pop("image_file", None)
+            if image is not None:
+                image.close()
+
         def write_default_header(self) -> None:
             image = self.image_file
             image.extensionsAdd("", libe57.E57_V1_0_URI)

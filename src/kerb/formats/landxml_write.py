@@ -45,7 +45,12 @@ def write_landxml(path: Path, content: LandXmlContent, reference: ReferenceSyste
     if reference.unit.code not in UNITS:
         raise OutputError(f"{path}: LandXML has no name for {reference.unit.plural}; convert to metres or feet first")
     now = datetime.now()
-    with placed_when_complete(path) as partial, etree.xmlfile(str(partial), encoding="utf-8") as out:
+    # Through a stream of ours: of a full disk the library tells only by a number of its own.
+    with (
+        placed_when_complete(path) as partial,
+        open(partial, "wb") as stream,
+        etree.xmlfile(stream, encoding="utf-8") as out,
+    ):
         out.write_declaration()
         root = {"version": "1.2", "date": now.strftime("%Y-%m-%d"), "time": now.strftime("%H:%M:%S"),
                 "language": "English", "readOnly": "false"}  # fmt: skip

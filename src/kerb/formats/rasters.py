@@ -18,6 +18,7 @@ from kerb.core.arrays import Bytes, Floats
 from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.progress import Progress
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text
+from kerb.core.space import NO_SPACE, full, why
 from kerb.core.surface.elevation import Affine, ElevationGrid
 from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.opened import first_bytes
@@ -143,8 +144,22 @@ def write_elevation(path: Path, grid: ElevationGrid, reference: ReferenceSystem)
             with rasterio.open(partial, "w", **profile) as out:
                 out.write(z, 1)
                 out.set_band_unit(1, reference.vertical_unit.name)
+            _read_once(partial)
         except rasterio.errors.RasterioError as error:
-            raise OutputError(f"{path}: {_words(error)}") from None
+            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
+
+
+def _read_once(path: Path) -> None:
+    """Read what was written: the library lets a disk that is full when a file is closed pass without a word.
+
+    Raises RasterioError, when it is not whole.
+    """
+    import rasterio
+
+    with warnings.catch_warnings(), rasterio.open(path) as back:
+        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
+        for _, window in back.block_windows(1):
+            back.read(window=window)
 
 
 def _write_ascii_grid(path: Path, grid: ElevationGrid, z: Any) -> None:
@@ -200,7 +215,10 @@ def store_picture(
             if levels:
                 with rasterio.open(partial, "r+") as out:
                     out.build_overviews(levels, Resampling.average)
+            _read_once(partial)
         except rasterio.errors.RasterioError as error:
+            if full(target.parent):
+                raise OutputError(f"{target}: {NO_SPACE}") from None
             raise FormatError(f"{path}: cannot be read ({_words(error)})") from None
         return profile["width"], profile["height"], place
 
@@ -239,8 +257,9 @@ def write_picture(path: Path, image: Bytes, affine: Affine, reference: Reference
         try:
             with rasterio.open(partial, "w", **profile) as out:
                 out.write(np.moveaxis(image[:, :, :bands], -1, 0))
+            _read_once(partial)
         except rasterio.errors.RasterioError as error:
-            raise OutputError(f"{path}: {_words(error)}") from None
+            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
         partial.with_name(partial.name + ".aux.xml").unlink(missing_ok=True)
     if driver != "GTiff":
         write_world_file(path.with_suffix(WORLD_FILES[suffix]), affine)

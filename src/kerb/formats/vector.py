@@ -19,6 +19,7 @@ from shapely.errors import ShapelyError
 from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic
+from kerb.core.space import why
 from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete
 
@@ -263,10 +264,11 @@ def write_layers(
         try:
             for number, (name, shapes, columns) in enumerate(layers):
                 _write_layer(partial, driver, (name, number > 0), shapes, columns, reference)
+            _counted(partial, [(name, len(shapes)) for name, shapes, _ in layers])
         except (OSError, OutputError):
             raise
         except Exception as error:  # pyogrio and GDAL raise a dozen kinds
-            raise OutputError(f"{path}: {_words(error)}") from None
+            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
         if driver == "ESRI Shapefile":
             _move_companions(partial, path)
     flat = sum(int((~shapely.has_z(shapes)).sum()) for _, shapes, _ in layers)
@@ -343,6 +345,16 @@ def _values(values: Any) -> Any:
 
 def _numeric(values: Any) -> bool:
     return all(isinstance(value, (int, float, np.number)) for value in values)
+
+
+def _counted(path: Path, layers: list[tuple[str, int]]) -> None:
+    """Count what was written: the library lets a disk that is full when a file is closed pass without a word."""
+    import pyogrio
+
+    for name, count in layers:
+        found = pyogrio.read_info(path, layer=name if len(layers) > 1 else 0, force_feature_count=True)["features"]
+        if found != count:
+            raise OutputError(f"{path}: {found} of {count} shapes could be written")
 
 
 def _field_names(names: list[str], driver: str) -> list[str]:

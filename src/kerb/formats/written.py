@@ -11,6 +11,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from kerb.core.errors import OutputError
+from kerb.core.space import alive, why
 
 _numbers = itertools.count(1)
 
@@ -29,7 +30,7 @@ def placed_when_complete(path: Path) -> Iterator[Path]:
         yield partial
         partial.replace(path)
     except OSError as error:
-        raise OutputError(f"{path}: {error.strerror or error}") from None
+        raise OutputError(f"{path}: {why(error, path.parent)}") from None
     finally:
         for left in path.parent.glob(f"{glob.escape(partial.stem)}.*"):
             left.unlink(missing_ok=True)
@@ -39,16 +40,6 @@ def _sweep(path: Path) -> None:
     """Remove half-written files of this name whose process is no more."""
     for left in path.parent.glob(f".{glob.escape(path.stem)}.*.partial*"):
         owner = re.fullmatch(rf"\.{re.escape(path.stem)}\.(\d+)-\d+\.partial.*", left.name)
-        if owner is not None and not _alive(int(owner.group(1))):
+        if owner is not None and not alive(int(owner.group(1))):
             with suppress(OSError):
                 left.unlink()
-
-
-def _alive(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except (OSError, OverflowError):
-        return True  # somebody else's
-    return True

@@ -41,9 +41,24 @@ def run_add(args: argparse.Namespace) -> Outcome:
             raise InputError(
                 f"{folder}: has changes that were not saved; open it in the window, where they are offered"
             )
-        return _add(args, wish, Job.open(folder) if folder.exists() else Job.create(folder))
+        if not (folder / "job.json").exists():
+            return _add_to_new(args, wish, folder)
+        job = Job.open(folder)
+        job.sweep()
+        return _add(args, wish, job)
     finally:
         lock.release()
+
+
+def _add_to_new(args: argparse.Namespace, wish: ImportWish, folder: Path) -> Outcome:
+    """Into a job that is made for it; when nothing comes in, there is none afterwards."""
+    job = Job.create(folder)
+    try:
+        return _add(args, wish, job)
+    except BaseException:
+        if not job.state.holdings:
+            shutil.rmtree(folder, ignore_errors=True)
+        raise
 
 
 def _add(args: argparse.Namespace, wish: ImportWish, job: Job) -> Outcome:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
+import re
 import shutil
 import sys
 import tempfile
@@ -20,6 +21,7 @@ from kerb.core.errors import InputError, OutputError
 from kerb.core.placing import same_system, suggested
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem
+from kerb.core.space import alive
 from kerb.core.things import CLOUD
 from kerb.core.units import LENGTH_UNITS, length_unit
 from kerb.formats.points import Opening, in_unit, middle_of, open_points, placed, stated_unit
@@ -64,11 +66,22 @@ def add_common(parser: argparse.ArgumentParser, report: bool = False, unit_help:
 @contextmanager
 def workspace() -> Iterator[Path]:
     """A temporary folder for imported clouds, removed whatever happens."""
-    folder = Path(tempfile.mkdtemp(prefix="kerb-"))
+    _sweep_workspaces()
+    folder = Path(tempfile.mkdtemp(prefix=f"kerb-{os.getpid()}-"))
     try:
         yield folder
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _sweep_workspaces() -> None:
+    """Remove temporary folders of this user whose process was killed; imported clouds take room."""
+    for left in Path(tempfile.gettempdir()).glob("kerb-*-*"):
+        owner = re.fullmatch(r"kerb-(\d+)-\w+", left.name)
+        with suppress(OSError):
+            ours = left.stat(follow_symlinks=False).st_uid == os.getuid()
+            if owner is not None and ours and not alive(int(owner.group(1))):
+                shutil.rmtree(left)
 
 
 def held_by(text: str) -> tuple[Job, Holding] | None:

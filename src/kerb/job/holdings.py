@@ -11,13 +11,14 @@ from pathlib import Path
 from kerb.core.cloud.builder import Preview, build
 from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.sieve import Sieve, Sieved
-from kerb.core.errors import InputError, JobError
+from kerb.core.errors import InputError, JobError, OutputError
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import count
 from kerb.core.reference import ReferenceSystem
+from kerb.core.space import put_in_place, refusal
 from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed, relocated, words_for
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Joined, Opening, middle_of, open_points, placed, stated_system, stated_unit
@@ -155,8 +156,8 @@ def _keep_picture(path: Path, target: Path, what: tuple[Placed, Placing], progre
     assert isinstance(item.thing, PictureRef)
     work = target.with_name(target.name + ".partial")
     shutil.rmtree(work, ignore_errors=True)
-    work.mkdir(parents=True)
     try:
+        work.mkdir(parents=True)
         warp = None
         if placing.how == TRANSFORM:
             placing.route()
@@ -167,7 +168,10 @@ def _keep_picture(path: Path, target: Path, what: tuple[Placed, Placing], progre
         width, height, affine = store_picture(path, work / "picture.tif", (affine, warp), progress.within(0.1, 1.0))
         kept = Placed(PICTURE, PictureRef(width, height, affine), placing.result)
         vault.write_parts(work, kept)
-        work.rename(target)
+        put_in_place(work, target)
+    except OSError as error:
+        shutil.rmtree(work, ignore_errors=True)
+        raise OutputError(refusal(error, target)) from None
     except BaseException:
         shutil.rmtree(work, ignore_errors=True)
         raise

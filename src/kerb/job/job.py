@@ -8,7 +8,6 @@ outcomes lie beside the job.
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import uuid
 from collections.abc import Callable
@@ -23,6 +22,7 @@ from kerb.core.cloud import sets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
+from kerb.core.space import put_in_place, refusal
 from kerb.core.things import CLOUD, Placed, moved
 from kerb.job import journal, outcomes, vault
 from kerb.job import record as records
@@ -33,6 +33,7 @@ from kerb.job.state import Holding, JobState
 
 VERSION = 2
 SUFFIX = ".kerb"
+PARTIAL = ".job.json.partial"
 
 
 @dataclass(frozen=True)
@@ -67,15 +68,22 @@ class Job:
 
     @staticmethod
     def create(folder: Path, state: JobState | None = None) -> Job:
-        """Make a new job folder. Raises JobError when something is there already or it cannot be made."""
-        if folder.exists():
+        """Make a new job folder, or make one ready that was left half made.
+
+        Raises JobError when something else is there already or it cannot be made; nothing is left then.
+        """
+        if folder.exists() and not _half_made(folder):
             raise JobError(f"{folder}: already there, not overwritten")
         try:
-            (folder / "data").mkdir(parents=True)
+            (folder / "data").mkdir(parents=True, exist_ok=True)
+            job = Job(folder, state or JobState())
+            job.save()
         except OSError as error:
-            raise JobError(f"{folder}: {error.strerror or error}") from None
-        job = Job(folder, state or JobState())
-        job.save()
+            _drop_half_made(folder)
+            raise JobError(refusal(error, folder)) from None
+        except JobError:
+            _drop_half_made(folder)
+            raise
         return job
 
     @staticmethod
@@ -221,10 +229,13 @@ class Job:
         try:
             shutil.copytree(self.folder, partial, ignore=shutil.ignore_patterns("*.partial", journal.NAME, LOCK))
             mark = self._write(partial, elsewhere=not move)
-            partial.rename(folder)
+            put_in_place(partial, folder)
         except OSError as error:
             shutil.rmtree(partial, ignore_errors=True)
-            raise JobError(f"{folder}: {error.strerror or error}") from None
+            raise JobError(refusal(error, folder)) from None
+        except JobError:
+            shutil.rmtree(partial, ignore_errors=True)
+            raise
         if move:
             old, self.folder = self.folder, folder
             self._stores.clear()
@@ -321,7 +332,7 @@ class Job:
         ``elsewhere`` leaves what is known of the job's own folder as it is.
         """
         mark, path = uuid.uuid4().hex[:16], folder / "job.json"
-        partial = path.with_name(".job.json.partial")
+        partial = path.with_name(PARTIAL)
         try:
             size = records.extended(folder, self._saved_bytes, self.record[self._saved_entries :])
             data = {
@@ -330,14 +341,28 @@ class Job:
             }  # fmt: skip
             with open(partial, "w", encoding="utf-8") as out:
                 json.dump(data, out, indent=1, default=journal.plain)
-                out.flush()
-                os.fsync(out.fileno())
-            partial.replace(path)
+            put_in_place(partial, path)
         except OSError as error:
+            partial.unlink(missing_ok=True)
             raise JobError(f"{path}: cannot be written ({error.strerror or error})") from None
         if not elsewhere:
             self._saved_entries, self._saved_bytes = len(self.record), size
         return mark
+
+
+def _half_made(folder: Path) -> bool:
+    """Whether a folder holds nothing but what the making of a job leaves that was stopped before its first save."""
+    if not folder.is_dir() or (folder / "data").is_symlink():
+        return False
+    begun = {"data", PARTIAL, records.NAME, LOCK}
+    named = {path.name for path in folder.iterdir()}
+    return named <= begun and not ("data" in named and any((folder / "data").iterdir()))
+
+
+def _drop_half_made(folder: Path) -> None:
+    with suppress(OSError):
+        if _half_made(folder):
+            shutil.rmtree(folder)
 
 
 def _remove(paths: list[Path]) -> None:

@@ -12,6 +12,7 @@ import numpy as np
 
 from kerb.core.arrayfile import archive
 from kerb.core.errors import JobError
+from kerb.core.space import put_in_place, why
 from kerb.job.journal import plain
 from kerb.studies.outcome import Outcome
 
@@ -38,10 +39,10 @@ def keep(job: Path, name: str, outcome: Outcome) -> None:
         with open(partial, "wb") as out:
             named: dict[str, Any] = {HEAD: np.frombuffer(text, np.uint8), "index": np.frombuffer(index, np.uint8)}
             np.savez(out, **named, **numbers)
-        partial.replace(path)
+        put_in_place(partial, path)
     except OSError as error:
         partial.unlink(missing_ok=True)
-        raise JobError(f"{path}: the outcome cannot be kept ({error.strerror or error})") from None
+        raise JobError(f"{path}: the outcome cannot be kept ({why(error, path.parent)})") from None
 
 
 def load(job: Path, name: str) -> Outcome | None:

@@ -17,6 +17,7 @@ from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.geometry.mesh import Element as MeshElement
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.reference import ReferenceSystem
+from kerb.core.space import put_in_place, refusal
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import PictureRef, Placed
 from kerb.job.journal import plain
@@ -32,10 +33,10 @@ def save_thing(folder: Path, item: Placed) -> None:
         shutil.rmtree(work, ignore_errors=True)
         work.mkdir(parents=True)
         write_parts(work, item)
-        work.rename(folder)
+        put_in_place(work, folder)
     except OSError as error:
         shutil.rmtree(work, ignore_errors=True)
-        raise JobError(f"{folder}: {error.strerror or error}") from None
+        raise JobError(refusal(error, folder)) from None
 
 
 def write_parts(folder: Path, item: Placed) -> None:
@@ -47,7 +48,7 @@ def write_parts(folder: Path, item: Placed) -> None:
             "reference": item.reference.to_json(), **words}  # fmt: skip
     partial = folder / f"{HEAD}.partial"
     partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
-    partial.replace(folder / HEAD)
+    put_in_place(partial, folder / HEAD)
 
 
 def load_thing(folder: Path) -> Placed:

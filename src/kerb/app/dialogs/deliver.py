@@ -26,6 +26,7 @@ from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
 from kerb.app.widgets import emptied
 from kerb.core.errors import KerbError
+from kerb.formats.written import placed_when_complete
 from kerb.job.job import Change
 from kerb.report.deliver import chapter_of, out_of_date
 from kerb.report.pages import PAGES
@@ -232,14 +233,12 @@ class Deliver(QDialog):
 
     def save_to(self, path: Path) -> None:
         """Write the report as previewed, and say so in the job record."""
-        partial = path.with_name(path.name + ".partial")
         try:
             shown = self.pdf if self.worker.idle() and not self._timer.isActive() else b""
-            partial.write_bytes(shown or make_report(self.chapters(), self.wish()))
-            partial.replace(path)
-        except (OSError, KerbError) as error:
-            partial.unlink(missing_ok=True)
-            self.session.complained.emit("The report was not saved", f"{path}: {error}")
+            with placed_when_complete(path) as partial:
+                partial.write_bytes(shown or make_report(self.chapters(), self.wish()))
+        except KerbError as error:
+            self.session.complained.emit("The report was not saved", str(error))
             return
         self.session.settings.set("report_folder", str(path.parent))
         page, names = self.page.currentData(), [b.text() for b in self.studies.values() if b.isChecked()]

@@ -22,6 +22,7 @@ from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
+from kerb.core.space import mapped_array, mapped_rows, put_in_place, refusal
 
 Preview = Callable[[Ints32, Layout], None]
 PREVIEW_POINTS = 60_000
@@ -42,8 +43,8 @@ def build(stream: PointStream, folder: Path, progress: Progress, preview: Previe
         raise OutputError(f"{folder}: already there, not overwritten")
     work = folder.with_name(folder.name + ".partial")
     shutil.rmtree(work, ignore_errors=True)
-    work.mkdir(parents=True)
     try:
+        work.mkdir(parents=True)
         rows = _spool(stream, work, progress.within(0.0, 0.5), preview)
         tiles = arrange(rows, progress.within(0.5, 0.7))
         _write(stream.layout, rows.back, tiles, work, progress.within(0.7, 1.0))
@@ -51,7 +52,10 @@ def build(stream: PointStream, folder: Path, progress: Progress, preview: Previe
         for name in ("front.rows", "back.rows"):
             (work / name).unlink()
         progress.check()
-        work.rename(folder)
+        put_in_place(work, folder)
+    except OSError as error:
+        shutil.rmtree(work, ignore_errors=True)
+        raise OutputError(refusal(error, folder)) from None
     except BaseException:
         shutil.rmtree(work, ignore_errors=True)
         raise
@@ -73,7 +77,7 @@ def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview
     if arrived == 0:
         raise FormatError(f"{layout.source}: holds no points")
     front = np.memmap(work / "front.rows", layout.record, "r+", shape=(arrived,))
-    back = np.memmap(work / "back.rows", layout.record, "w+", shape=(arrived,))
+    back = mapped_rows(work / "back.rows", layout.record, arrived)
     return Rows(front, back, layout.scale)
 
 
@@ -104,9 +108,7 @@ class _ColumnFile:
             self.spec = (values.dtype, values.shape[1:])
         if self.file is None and not _all_equal(values, self.constant):
             dtype, shape = self.spec
-            self.file = np.lib.format.open_memmap(
-                column_files(self.folder, self.name)[0], "w+", dtype, (self.total, *shape)
-            )
+            self.file = mapped_array(column_files(self.folder, self.name)[0], dtype, (self.total, *shape))
             self.file[:at] = self.constant
             self.constant = None
         if self.file is not None:
@@ -126,7 +128,7 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     total = len(records)
     columns: dict[str, _ColumnFile] = {}
     table = np.zeros(len(tiles), TILE_TYPE)
-    xyz_file = np.lib.format.open_memmap(work / "xyz.npy", "w+", np.int32, (total, 3))
+    xyz_file = mapped_array(work / "xyz.npy", np.int32, (total, 3))
 
     def prepared(number: int) -> tuple[Ints32, tuple, Columns]:
         first, count = tiles[number]
@@ -146,7 +148,6 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
             table[number] = row
             for name, values in split.items():
                 columns.setdefault(name, _ColumnFile(work, name, total)).put(first, values)
-    xyz_file.flush()
     np.save(work / "tiles.npy", table)
     constants = {}
     for name, column in columns.items():

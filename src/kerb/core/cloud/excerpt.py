@@ -15,6 +15,7 @@ from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.store import CLASSES, TILE_TYPE, CloudStore, column_files
 from kerb.core.errors import InputError, JobError, OutputError
 from kerb.core.progress import Progress
+from kerb.core.space import mapped_array, put_in_place, refusal
 
 LEAST_IN_TILE = 20_000
 
@@ -39,10 +40,10 @@ def excerpt(store: CloudStore, mask: Mask, folder: Path, progress: Progress) -> 
         work.mkdir(parents=True)
         _write(store, _groups(store, mask), work, progress)
         progress.check()
-        work.rename(folder)
+        put_in_place(work, folder)
     except OSError as error:
         shutil.rmtree(work, ignore_errors=True)
-        raise JobError(f"{folder}: {error.strerror or error}") from None
+        raise JobError(refusal(error, folder)) from None
     except BaseException:
         shutil.rmtree(work, ignore_errors=True)
         raise
@@ -90,13 +91,12 @@ def _write(store: CloudStore, groups: list[Ints], work: Path, progress: Progress
         if name != "xyz" and column.strides[0] == 0:
             np.save(constant, np.asarray(column[0]))
             continue
-        target = np.lib.format.open_memmap(full, "w+", column.dtype, (total, *column.shape[1:]))
+        target = mapped_array(full, column.dtype, (total, *column.shape[1:]))
         at = 0
         for rows in groups:
             progress.step((done + at / total) / len(names), "Writing columns")
             target[at : at + len(rows)] = column[rows]
             at += len(rows)
-        target.flush()
     own = [*store.meta.columns, *([CLASSES] if CLASSES in store.names and CLASSES not in store.meta.columns else [])]
     meta = replace(store.meta, count=total, columns=own, attributes=dict(store.meta.attributes))
     made = CloudStore(work, meta, table)

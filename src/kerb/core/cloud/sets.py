@@ -15,6 +15,7 @@ import numpy as np
 from kerb.core.arrayfile import loaded
 from kerb.core.arrays import Bytes, Ints, Mask
 from kerb.core.errors import JobError
+from kerb.core.space import put_in_place, refusal
 
 BITS_A_ROW = 32
 BLOCK = 1 << 18
@@ -44,7 +45,7 @@ class PointSets:
 
 
 def keep(folder: Path, mask: Mask) -> str:
-    """Write a set, (n,), and return the name it is taken up by. Raises OSError."""
+    """Write a set, (n,), and return the name it is taken up by. Raises JobError."""
     count = int(np.count_nonzero(mask))
     few = count * BITS_A_ROW < len(mask) and len(mask) < 2**32
     data = np.flatnonzero(mask).astype(np.uint32) if few else np.packbits(mask)
@@ -52,9 +53,13 @@ def keep(folder: Path, mask: Mask) -> str:
     path = _path(folder, name)
     if not path.exists():
         partial = path.with_name(path.name + ".partial")
-        with open(partial, "wb") as stream:
-            np.save(stream, data)
-        partial.replace(path)
+        try:
+            with open(partial, "wb") as stream:
+                np.save(stream, data)
+            put_in_place(partial, path)
+        except OSError as error:
+            partial.unlink(missing_ok=True)
+            raise JobError(refusal(error, path)) from None
     return name
 
 

@@ -24,6 +24,7 @@ from kerb.core.errors import InputError, JobError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.parallel import each, ranges
 from kerb.core.reference import ReferenceSystem, unfit
+from kerb.core.space import put_in_place, refusal
 from kerb.core.units import LENGTH_UNITS
 
 TILE_TYPE = np.dtype([("first", "i8"), ("count", "i8"), ("low", "f8", (3,)), ("high", "f8", (3,)), ("spacing", "f8")])
@@ -307,8 +308,12 @@ class CloudStore:
         if name in self.meta.columns or name in ("xyz", ASIDE, PART, CLASSES):
             raise ValueError(f"'{name}' is a column of the source and stays as it is")
         partial = self.folder / "attribute.partial.npy"
-        np.save(partial, values)
-        partial.replace(column_files(self.folder, name)[0])
+        try:
+            np.save(partial, values)
+            put_in_place(partial, column_files(self.folder, name)[0])
+        except OSError as error:
+            partial.unlink(missing_ok=True)
+            raise JobError(refusal(error, self.folder)) from None
         self._columns.pop(name, None)
         self.remembered.clear()
         self.mask = None
@@ -344,10 +349,14 @@ class CloudStore:
         self.write_meta()
 
     def write_meta(self) -> None:
-        """Write ``store.json`` in one step."""
+        """Write ``store.json`` in one step. Raises JobError, when it cannot be written."""
         partial = self.folder / "store.json.partial"
-        partial.write_text(json.dumps(self.meta.to_json(), indent=1), encoding="utf-8")
-        partial.replace(self.folder / "store.json")
+        try:
+            partial.write_text(json.dumps(self.meta.to_json(), indent=1), encoding="utf-8")
+            put_in_place(partial, self.folder / "store.json")
+        except OSError as error:
+            partial.unlink(missing_ok=True)
+            raise JobError(refusal(error, self.folder)) from None
 
 
 def _moved_tiles(tiles: AnyArray, placement: Rigid) -> AnyArray:

@@ -1,0 +1,93 @@
+"""Room on the disk, and writes that last.
+
+A file that is mapped into memory gets its blocks when a page is first touched; on a full disk that ends the process
+with a signal. So the blocks are asked for before anything is written (``posix_fallocate``, POSIX.1-2017), and a full
+disk is an OSError like any other. What is moved to its name was synced first, and its folder afterwards: a loss of
+power leaves the old or the new, never a name without its contents (the rule of the file system manual, ``fsync(2)``).
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray
+
+NO_ROOM = 1 << 20
+NO_SPACE = os.strerror(errno.ENOSPC)
+
+
+def mapped_array(path: Path, kind: Any, shape: tuple[int, ...]) -> AnyArray:
+    """A new .npy file of zeros, mapped for writing, with room on the disk for all of it. Raises OSError."""
+    return _with_room(path, lambda: np.lib.format.open_memmap(path, "w+", np.dtype(kind), shape))
+
+
+def mapped_rows(path: Path, kind: Any, count: int) -> AnyArray:
+    """As :func:`mapped_array`, of one axis and without a head."""
+    return _with_room(path, lambda: np.memmap(path, kind, "w+", shape=(count,)))
+
+
+def _with_room(path: Path, make: Any) -> AnyArray:
+    try:
+        made: AnyArray = make()
+        with open(path, "r+b") as stream:
+            os.posix_fallocate(stream.fileno(), 0, max(os.fstat(stream.fileno()).st_size, 1))
+    except OSError as error:
+        path.unlink(missing_ok=True)
+        raise OSError(error.errno, error.strerror, str(path)) from None
+    return made
+
+
+def put_in_place(partial: Path, path: Path) -> None:
+    """Move a finished file or folder to its name, so that it lasts. Raises OSError."""
+    _sync(sorted(partial.rglob("*"), reverse=True) if partial.is_dir() else ())
+    _sync((partial,))
+    partial.replace(path)
+    _sync((path.parent,))
+
+
+def _sync(paths: Iterable[Path]) -> None:
+    for path in paths:
+        handle = os.open(path, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
+
+
+def refusal(error: OSError, path: Path | str) -> str:
+    """What the system refused, in one line that names the file: the one it told, else ``path``."""
+    named = Path(error.filename if isinstance(error.filename, str) else path)
+    return f"{named}: {why(error, named.parent)}"
+
+
+def why(error: Exception, folder: Path) -> str:
+    """The reason of an error in words. Libraries that do not tell are asked of the disk: whether it is full."""
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror
+    return NO_SPACE if full(folder) else str(error)
+
+
+def full(folder: Path) -> bool:
+    """Whether the disk of a folder has no room worth speaking of."""
+    try:
+        return shutil.disk_usage(folder).free < NO_ROOM
+    except OSError:
+        return False
+
+
+def alive(process: int) -> bool:
+    """Whether a process of this number runs."""
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):
+        return True  # somebody else's
+    return True
