@@ -3,7 +3,9 @@
 import hashlib
 import io
 import json
+import socket
 import threading
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import numpy as np
@@ -23,6 +25,7 @@ from kerb.formats.tiles import TileCache, mosaic
 from kerb.job.holdings import ImportWish, import_file
 from kerb.job.job import Job
 from kerb.job.shots import ShotList
+from kerb.job.vault import load_thing
 from kerb.standins.agency import Agency, make_files, picture_tile
 from kerb.standins.controller import Controller
 from tests.support import Folder, near
@@ -216,8 +219,9 @@ class FieldController(Folder):
             b'{"type":"shot","name":"S1","n":2.0,"e":1.0,"z":3,"precision":{"plan":0.01,"height":0.02}}'
         )
         self.assertEqual((shot.easting, shot.northing, shot.elevation, shot.precision), (1.0, 2.0, 3.0, (0.01, 0.02)))
-        for line in (b"", b'{"type":"bye"}', b'{"type":"battery","level":3}'):
+        for line in (b"", b'{"type":"battery","level":3}'):
             self.assertIsNone(shots.parsed(line))
+        self.assertIs(shots.parsed(b'{"type":"bye"}'), shots.Bye.BYE)
         for line in (b"{", b"[]", b'{"type":"shot","name":"a","n":1,"e":2}', b'{"type":"hello","unit":"yd"}', b"x" * 20_000,
                      b'{"type":"shot","name":"a","n":NaN,"e":2,"z":1}', b"[" * 10_000):  # fmt: skip
             with self.assertRaises(FormatError):
@@ -236,7 +240,8 @@ class FieldController(Folder):
             0.0, [{"type": "shot", "name": f"S{k}", "n": 0.3048, "e": 0.6096, "z": 1.0} for k in range(4)]
         )
         received = ShotList(job)
-        self.assertEqual(shots.listen("127.0.0.1", controller.port, silent(), received.take), 4)
+        ended = shots.listen("127.0.0.1", controller.port, silent(), received.take, self.fail)
+        self.assertEqual(ended, shots.Ended(4, 0, shots.BYE))
         controller.stop()
         received.close()
         job.flush()
@@ -251,13 +256,89 @@ class FieldController(Folder):
         port = controller.port
         progress, seen = Progress(), []
 
-        def take(message):
-            seen.append(message)
-            if len(seen) == 3:
+        def take(messages):
+            seen.extend(messages)
+            if len(seen) >= 3:
                 progress.stop()
 
-        shots.listen("127.0.0.1", controller.port, progress, take)
+        ended = shots.listen("127.0.0.1", controller.port, progress, take, self.fail)
         self.assertLessEqual(len(seen), 4)
+        self.assertEqual(ended, shots.Ended(len(seen) - 1, 0, shots.STOPPED))
         controller.stop()
         with self.assertRaisesRegex(InputError, "no field controller"):
-            shots.listen("127.0.0.1", port, silent(), seen.append)
+            shots.listen("127.0.0.1", port, silent(), take, self.fail)
+
+    def heard(self, data: bytes, job: Job | None = None):
+        """What comes of bytes that a controller sends at once before it hangs up: (ended, wrong lines, list, batches)."""
+        job = job or Job.create(self.folder / f"{len(data)}.kerb")
+        server = socket.create_server(("127.0.0.1", 0))
+
+        def send():
+            line, _ = server.accept()
+            with line:
+                line.sendall(data)
+
+        sender = threading.Thread(target=send)
+        sender.start()
+        received, wrong, batches = ShotList(job), [], []
+
+        def take(messages):
+            batches.append(received.take(messages))
+
+        ended = shots.listen("127.0.0.1", server.getsockname()[1], silent(), take, wrong.append)
+        sender.join()
+        server.close()
+        return ended, wrong, received, batches
+
+    def test_many_at_once_come_in_batches(self):
+        hello = b'{"type":"hello","unit":"m","crs":""}\n'
+        many = b"".join(b'{"type":"shot","name":"P%d","n":%d,"e":2,"z":1}\n' % (k, k) for k in range(5000))
+        ended, wrong, received, batches = self.heard(hello + many)
+        self.assertEqual((ended, wrong), (shots.Ended(5000, 0, shots.HUNG_UP), []))
+        self.assertLess(len(batches), 100, "work grows with batches and not with shots")
+        received.job.flush()
+        thing = Job.open(received.job.folder, recover=True).thing(received.holding).thing
+        np.testing.assert_array_equal(thing.xyz[:, 1], np.arange(5000.0))
+        self.assertEqual([s.name for b in batches for s in b], list(thing.names))
+
+    def test_one_bad_line_ends_nothing_and_the_last_needs_no_end(self):
+        ended, wrong, received, _ = self.heard(
+            b'{"type":"hello","unit":"m","crs":""}\n{"type":"shot","name":"A","n":1,"e":2,"z":3}\n<html>\n'
+            b'{"type":"shot","name":"B","n":1,"e":2}\n\xff\xfe\n{"type":"shot","name":"C","n":4,"e":5,"z":6}'
+        )
+        self.assertEqual(ended, shots.Ended(2, 3, shots.HUNG_UP))
+        self.assertEqual([text.count("makes no sense") for text in wrong], [1, 1, 1])
+        np.testing.assert_array_equal(received.job.thing(received.holding).thing.xyz, [[2, 1, 3], [5, 4, 6]])
+
+    def test_repeated_names_are_told_apart(self):
+        lines = [b'{"type":"hello","unit":"m","crs":""}']
+        lines += [
+            b'{"type":"shot","name":"%s","n":1,"e":2,"z":3}' % name for name in (b"A", b"A (2)", b"A", b"B", b"A")
+        ]
+        _, _, received, batches = self.heard(b"\n".join(lines) + b"\n")
+        wanted = ("A", "A (2)", "A (3)", "B", "A (4)")
+        self.assertEqual(received.job.thing(received.holding).thing.names, wanted)
+        self.assertEqual(tuple(shot.name for batch in batches for shot in batch), wanted)
+
+    def test_a_second_hello_changes_the_unit_of_what_follows_only(self):
+        place = b'"n":10,"e":20,"z":30}\n'
+        _, _, received, _ = self.heard(
+            b'{"type":"hello","unit":"m","crs":""}\n{"type":"shot","name":"A",' + place
+            + b'{"type":"hello","unit":"ft","crs":""}\n{"type":"shot","name":"B",' + place
+        )  # fmt: skip
+        np.testing.assert_allclose(
+            received.job.thing(received.holding).thing.xyz, [[20, 10, 30], np.array([20, 10, 30]) * 0.3048]
+        )
+
+    def test_a_list_whose_writer_was_killed_between_its_files(self):
+        """Places first, the names last: what no name belongs to was not yet kept, and what was is whole."""
+        _, _, received, _ = self.heard(
+            b'{"type":"hello","unit":"m","crs":""}\n{"type":"shot","name":"A","n":1,"e":2,"z":3}\n'
+        )
+        folder = received.job.folder / received.holding.data
+        head = (folder / "thing.json").read_bytes()
+        received.take([replace(received._shots[0], name="B")])
+        (folder / "thing.json").write_bytes(head)
+        (folder / "xyz.partial").write_bytes(b"half")
+        found = load_thing(folder).thing
+        self.assertEqual((found.names, found.xyz.tolist()), (("A",), [[2, 1, 3]]))

@@ -1,6 +1,8 @@
 """Bringing data in by mouse: dropped files, corrected columns, the place check, pages, open data, the controller."""
 
 import shutil
+import socket
+import threading
 import time
 
 import laspy
@@ -405,6 +407,7 @@ class Services(Bringing):
         self.assertIsNone(self.holding("Field shots"))
         self.session.redo()
         self.assertEqual(self.session.job.thing(self.holding("Field shots")).count, 30)
+        self.assertIn("said goodbye", page.state.text())
         page.standin.shots = page.standin.shots * 20
         page.toggle()
         end = time.monotonic() + 20
@@ -414,6 +417,38 @@ class Services(Bringing):
         self.settle()
         self.assertFalse(page.listening)
         self.assertLess(page.list_.count, 600)
+
+    def test_many_shots_at_once_are_taken_together(self):
+        """A controller that was offline sends all it has: kept and shown in few steps, and a hang-up is told."""
+        lines = [b'{"type":"hello","unit":"m","crs":""}', b"no sense"]
+        lines += [
+            b'{"type":"shot","name":"P%d","n":%d,"e":380050,"z":1}' % (k % 4000, 5560000 + k % 90) for k in range(5000)
+        ]
+        server = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(server.close)
+
+        def send():
+            line, _ = server.accept()
+            with line:
+                line.sendall(b"\n".join(lines))
+
+        threading.Thread(target=send, daemon=True).start()
+        page = self.window.right.controller
+        steps = []
+        self.session.job.listeners.append(lambda: steps.append(1))
+        self.window.handlers.run("field_controller")
+        page.port.setText(str(server.getsockname()[1]))
+        page.toggle()
+        end = time.monotonic() + 30
+        while page.listening and time.monotonic() < end:
+            wait(0.05)
+        self.settle()
+        self.assertEqual(self.holding("Field shots").points, 5000)
+        self.assertLess(len(steps), 60)
+        self.assertIn("hung up", page.state.text())
+        self.assertIn("1 line made no sense", page.state.text())
+        self.assertEqual(page.shots.count(), 500)
+        self.assertTrue(page.shots.item(0).text().startswith("P999 (2)"), page.shots.item(0).text())
 
     def test_a_wrong_address_is_explained(self):
         page = self.window.right.catalogue

@@ -11,6 +11,7 @@ import math
 import socket
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from enum import Enum
 from typing import Any
 
 from kerb.core.errors import FormatError, InputError
@@ -20,6 +21,7 @@ from kerb.core.units import LENGTH_UNITS
 LONGEST = 16_384
 SECONDS = 5.0
 PULSE = 0.2
+BYE, HUNG_UP, STOPPED = "bye", "hung up", "stopped"
 
 
 @dataclass(frozen=True)
@@ -44,8 +46,14 @@ class Shot:
     time: str = ""
 
 
-def parsed(line: bytes) -> Hello | Shot | None:
-    """A message from a line; None for ``bye``, an empty line or a kind that is not known.
+class Bye(Enum):
+    """The controller's last word."""
+
+    BYE = "bye"
+
+
+def parsed(line: bytes) -> Hello | Shot | Bye | None:
+    """A message from a line; None for an empty line or a kind that is not known.
 
     Raises
     ------
@@ -64,6 +72,8 @@ def parsed(line: bytes) -> Hello | Shot | None:
             if unit not in LENGTH_UNITS:
                 raise ValueError(f"unit '{unit[:20]}' is not known")
             return Hello(unit, str(data.get("crs", "")), str(data.get("job", "")))
+        if data.get("type") == "bye":
+            return Bye.BYE
         return _shot(data) if data.get("type") == "shot" else None
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         words = line[:60].decode("utf-8", "replace").strip()
@@ -84,30 +94,58 @@ def _shot(data: dict[str, Any]) -> Shot:
     return Shot(name, e, n, z, str(data.get("code", ""))[:80], precision, str(data.get("time", ""))[:40])
 
 
-def listen(host: str, port: int, progress: Progress, take: Callable[[Hello | Shot], None]) -> int:
-    """Listen until the controller says bye, hangs up, or the progress is stopped; returns the number of shots.
+@dataclass(frozen=True)
+class Ended:
+    """How listening ended: ``how`` is BYE, HUNG_UP or STOPPED; ``bad`` counts lines that made no sense."""
+
+    shots: int
+    bad: int
+    how: str
+
+
+def listen(
+    host: str,
+    port: int,
+    progress: Progress,
+    take: Callable[[list[Hello | Shot]], None],
+    wrong: Callable[[str], None],
+) -> Ended:
+    """Listen until the controller says bye, hangs up, or the progress is stopped.
+
+    ``take`` is given what came together, in order; ``wrong`` is told of each line that makes no sense, and listening goes on.
 
     Raises
     ------
-    InputError, when nobody answers at the address; FormatError, when a message makes no sense; Cancelled never:
-    stopping is the usual end.
+    InputError, when nobody answers at the address; FormatError, when what comes has no lines; Cancelled never: stopping is
+    the usual end.
     """
     try:
         line = socket.create_connection((host, port), timeout=SECONDS)
     except (OSError, OverflowError) as error:
         raise InputError(f"{host}:{port}: no field controller answers there ({error})") from None
-    count = 0
+    shots, bad, bye = 0, 0, False
     with line:
         line.settimeout(PULSE)
-        for message in _lines(line, progress):
-            what = parsed(message)
-            if what is not None:
-                take(what)
-                count += isinstance(what, Shot)
-    return count
+        for lines in _lines(line, progress):
+            messages: list[Hello | Shot] = []
+            for text in lines:
+                try:
+                    what = parsed(text)
+                except FormatError as error:
+                    bad += 1
+                    wrong(str(error))
+                    continue
+                bye |= what is Bye.BYE
+                if isinstance(what, (Hello, Shot)):
+                    messages.append(what)
+                    shots += isinstance(what, Shot)
+            if messages:
+                take(messages)
+    return Ended(shots, bad, BYE if bye else STOPPED if progress.stopped else HUNG_UP)
 
 
-def _lines(line: socket.socket, progress: Progress) -> Iterator[bytes]:
+def _lines(line: socket.socket, progress: Progress) -> Iterator[list[bytes]]:
+    """Whole lines that came together. A last one without an end is one too, when the controller hung up after it."""
     rest = b""
     while not progress.stopped:
         try:
@@ -115,10 +153,13 @@ def _lines(line: socket.socket, progress: Progress) -> Iterator[bytes]:
         except TimeoutError:
             continue
         except OSError:
-            return
+            block = b""
         if not block:
-            return
+            break
         *whole, rest = (rest + block).split(b"\n")
         if len(rest) > LONGEST:
             raise FormatError(f"field controller: a message of more than {LONGEST} bytes")
-        yield from whole
+        if whole:
+            yield whole
+    if rest.strip():
+        yield [rest]

@@ -40,15 +40,18 @@ def save_thing(folder: Path, item: Placed) -> None:
 
 
 def write_parts(folder: Path, item: Placed) -> None:
-    """Write the files of a thing into a folder that is there."""
+    """Write the files of a thing into a folder that is there, the head last: what grows is whole at any moment."""
     arrays, words = _taken_apart(item.thing)
     for name, values in arrays.items():
-        np.save(folder / f"{name}.npy", values, allow_pickle=False)
+        partial = folder / f"{name}.partial"
+        with open(partial, "wb") as stream:
+            np.save(stream, values, allow_pickle=False)
+        partial.replace(folder / f"{name}.npy")
     head = {"version": VERSION, "kind": item.kind, "is": type(item.thing).__name__,
             "reference": item.reference.to_json(), **words}  # fmt: skip
     partial = folder / f"{HEAD}.partial"
     partial.write_text(json.dumps(head, default=plain), encoding="utf-8")
-    put_in_place(partial, folder / HEAD)
+    partial.replace(folder / HEAD)
 
 
 def load_thing(folder: Path) -> Placed:
@@ -86,7 +89,8 @@ def _taken_apart(thing: Any) -> tuple[dict[str, Any], dict[str, Any]]:
 
 def _points(arrays: dict[str, Any], head: dict[str, Any]) -> SurveyPoints:
     extra = {key: tuple(values) for key, values in head["extra"].items()}
-    return SurveyPoints(arrays["xyz"], tuple(head["names"]), tuple(head["codes"]), extra)
+    # A list that grows has its places written first: those that no name belongs to were not yet kept.
+    return SurveyPoints(arrays["xyz"][: len(head["names"])], tuple(head["names"]), tuple(head["codes"]), extra)
 
 
 def _lines(arrays: dict[str, Any], head: dict[str, Any]) -> LineSet:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import threading
+import logging
+from queue import SimpleQueue
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
@@ -15,20 +16,28 @@ from kerb.app.widgets import made
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import symbol
-from kerb.formats.shots import Hello, Shot, listen
+from kerb.formats.shots import BYE, HUNG_UP, Ended, Hello, Shot, listen
 from kerb.job.shots import ShotList
 
 if TYPE_CHECKING:
     from kerb.standins.controller import Controller
 
+EVERY_MS, MOST_SHOWN = 100, 500
 WORDS = "The controller sends its shots as JSON lines; the format is in docs/field-controller.md."
+
+log = logging.getLogger("kerb.controller")
+
+
+def _line(shot: Shot) -> str:
+    code = f"  {shot.code}" if shot.code else ""
+    plan = f" ± {shot.precision[0]:.3f}" if shot.precision else ""
+    return f"{shot.name}{code}\n{shot.northing:.3f} N  {shot.easting:.3f} E  {shot.elevation:.3f}{plan}"
 
 
 class ControllerPage(QWidget):
     """Start and stop listening; shots go into the job as they come."""
 
     closed = Signal()
-    came = Signal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -38,8 +47,10 @@ class ControllerPage(QWidget):
         self.task: Task | None = None
         self.standin: Controller | None = None
         self.list_: ShotList | None = None
-        self._lock = threading.Lock()
-        self.came.connect(self._take)
+        self.bad, self.end = 0, ""
+        self._queue: SimpleQueue[list[Hello | Shot] | str] = SimpleQueue()
+        self._timer = made(QTimer(self), interval=EVERY_MS)
+        self._timer.timeout.connect(self._take)
         column = QVBoxLayout(self)
         column.setContentsMargins(18, 14, 18, 12)
         column.setSpacing(7)
@@ -117,35 +128,50 @@ class ControllerPage(QWidget):
             self.session.settings.set("controller_port", port)
         self.list_ = ShotList(self.session.open_job)
         self.shots.clear()
+        self.bad, self.end = 0, ""
 
-        def work(progress: Progress) -> int:
-            return listen(host, port, progress, self.came.emit)
+        def work(progress: Progress) -> Ended:
+            return listen(host, port, progress, self._queue.put, self._queue.put)
 
-        self.task = self.session.start(work, "Listening to the field controller", None, self._failed)
+        self.task = self.session.start(work, "Listening to the field controller", self._over, self._failed)
         self.task.ended.connect(self._ended)
+        self._timer.start()
         self._mirror()
 
-    def _take(self, message: Hello | Shot) -> None:
+    def _take(self) -> None:
+        """Keep all that came since the last time, then show it."""
+        messages: list[Hello | Shot] = []
+        while not self._queue.empty():
+            what = self._queue.get()
+            if isinstance(what, str):
+                self.bad += 1
+                log.warning("%s", what)
+            else:
+                messages += what
         if self.list_ is None or self.list_.job is not self.session.job:
             return
         try:
-            self.list_.take(message)
+            kept = self.list_.take(messages)
         except KerbError as error:
             self.session.complained.emit("A shot could not be kept", str(error))
             if self.task is not None:
                 self.task.stop()
             return
-        if isinstance(message, Shot):
-            code = f"  {message.code}" if message.code else ""
-            plan = f" ± {message.precision[0]:.3f}" if message.precision else ""
-            self.shots.insertItem(0, f"{message.name}{code}\n{message.northing:.3f} N  {message.easting:.3f} E  "
-                                     f"{message.elevation:.3f}{plan}")  # fmt: skip
+        if kept:
+            self.shots.insertItems(0, [_line(shot) for shot in reversed(kept[-MOST_SHOWN:])])
+        while self.shots.count() > MOST_SHOWN:
+            self.shots.takeItem(self.shots.count() - 1)
         self._mirror()
+
+    def _over(self, ended: Ended) -> None:
+        self.end = {BYE: "The controller said goodbye", HUNG_UP: "The controller hung up"}.get(ended.how, "")
 
     def _failed(self, text: str, _error: object) -> None:
         self.session.complained.emit("Listening ended", text)
 
     def _ended(self) -> None:
+        self._timer.stop()
+        self._take()
         if self.list_ is not None and self.list_.job is self.session.job:
             self.list_.close()
         self.task = None
@@ -158,9 +184,14 @@ class ControllerPage(QWidget):
         if hello is not None:
             words += f", in {symbol(hello.unit)}, {hello.crs or 'no reference system'}"
         self.button.setText("Stop" if self.listening else "Listen")
+        if self.bad:
+            words += f" · {self.bad} line{'s' if self.bad != 1 else ''} made no sense"
+        before = f"{self.end} · " if self.end else ""
+        told = number or self.bad
         self.state.setText(
-            f"Listening: {words}" if self.listening else f"Not listening · {words}" if number else "Not listening"
-        )
+            f"Listening: {words}" if self.listening else f"{before}Not listening · {words}" if told
+            else f"{before}Not listening"
+        )  # fmt: skip
 
     def stop_all(self) -> None:
         """Stop listening and the simulated controller."""
