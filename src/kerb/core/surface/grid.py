@@ -86,7 +86,7 @@ def filled(grid: HeightGrid, wanted: Mask) -> HeightGrid:
         around = np.argwhere(border)
         try:
             z[empty] = scipy.interpolate.LinearNDInterpolator(around, grid.z[border])(places)
-        except ValueError:  # all known cells in one line: nothing to interpolate between
+        except scipy.spatial.QhullError:  # all known cells in one line: nothing to interpolate between
             z[empty] = np.nan
     left = wanted & ~np.isfinite(z)
     if left.any():
