@@ -8,8 +8,10 @@ import numpy as np
 import pyproj
 import shapely
 
+from kerb.core import place_check
 from kerb.core.errors import InputError
-from kerb.core.place_check import FEET_APART, RATIOS, Site, check
+from kerb.core.geometry.features import bounds_of
+from kerb.core.place_check import FEET_APART, RATIOS, PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system, suggested, utm_zone
 from kerb.core.reference import UNKNOWN, from_text, is_geographic, local_grid
 from kerb.core.units import (
@@ -372,3 +374,145 @@ class Placings(unittest.TestCase):
         self.assertFalse(same_system(UTM, STATE))
         self.assertFalse(same_system(UNKNOWN, UTM))
         self.assertTrue(is_geographic(from_text("EPSG:4326")))
+
+
+class Pieces(unittest.TestCase):
+    """The sums that the check is made of, by hand."""
+
+    def test_strays_at_either_end_do_not_count_in_the_outline(self):
+        """Of two thousand points four at each end may be strays; what is a quarter of the rest away is."""
+        xyz = lattice(100, 50, 1.58)[:2000]
+        body = bounds_of(xyz)
+        for axis in range(3):
+            for sign in (-1, 1):
+                with self.subTest(axis=axis, sign=sign):
+                    size = (body[1] - body[0])[axis]
+                    far, near_by = xyz.copy(), xyz.copy()
+                    end = body[0 if sign < 0 else 1][axis]
+                    far[[100, 900, 1500, 1600], axis] = end + sign * 5 * size
+                    near_by[100, axis] = end + sign * 0.2 * size
+                    found = Site(far, UTM).bounds
+                    near(found[0], body[0], atol=0.02 * 100)
+                    near(found[1], body[1], atol=0.02 * 100)
+                    found = Site(near_by, UTM).bounds
+                    self.assertAlmostEqual(found[0 if sign < 0 else 1][axis], end + sign * 0.2 * size, places=6)
+                    many = xyz.copy()
+                    many[::200, axis] = end + sign * 5 * size  # ten are no strays
+                    self.assertAlmostEqual(
+                        Site(many, UTM).bounds[0 if sign < 0 else 1][axis], end + sign * 5 * size, places=6
+                    )
+        few = xyz[:499].copy()
+        few[7, 0] += 9000
+        self.assertEqual(Site(few, UTM).bounds[1][0], few[7, 0], "of fewer than five hundred all count")
+        unknown = xyz.copy()
+        unknown[:, 2] = np.nan
+        unknown[:3, 2] = [4.0, 7, 9]
+        near(Site(unknown, UTM).bounds[0], [*body[0][:2], 4.0])
+        near(Site(unknown, UTM).bounds[1], [*body[1][:2], 9.0])
+
+    def test_sentences(self):
+        self.assertEqual(PlaceCheck().sentence, "The job has nothing yet to compare with.")
+        self.assertEqual(PlaceCheck(0.874, 0.0, None, [], "m").sentence, "87 % of it lies over data of the job.")
+        self.assertEqual(
+            PlaceCheck(0.5, 0.0, 0.126, [], "m").sentence, "50 % of it lies over data of the job, +0.13 m in height."
+        )
+        self.assertIn(", 0.00 m in height", PlaceCheck(0.5, 0.0, -0.004, [], "m").sentence)
+        self.assertIn(", -0.01 m in height", PlaceCheck(0.5, 0.0, -0.005, [], "m").sentence)
+        self.assertEqual(
+            PlaceCheck(0.0, 12_345.67, None, [], "m").sentence,
+            "It does not touch the job's data: 12\u2009345.7 m apart in plan.",
+        )
+
+    def test_heights_are_compared_cell_by_cell(self):
+        """Cells of one: medians 10 and 20 above 4 and 8, one cell alone; steps 6 and 12, median 9, spread 3."""
+        new = np.array([[0.5, 0.5, 9], [0.6, 0.5, 10], [0.5, 0.6, 11], [1.5, 0.5, 20], [7, 7, 99], [2.5, 0.5, np.nan]])
+        job = np.array([[0.1, 0.1, 4], [1.1, 0.1, 8], [5, 5, 50], [2.5, 0.5, 1.0]])
+        self.assertEqual(place_check._height_over(new, job, 1.0), (9.0, 3.0))
+        self.assertEqual(place_check._height_over(new, job + [40, 0, 0], 1.0), (None, None))
+        keys, middle = place_check._medians(np.array([5, 3, 5, 5, 3]), np.array([9.0, 2, 1, 4, 8]))
+        self.assertEqual((keys.tolist(), middle.tolist()), ([3, 5], [8.0, 4.0]))
+
+    def test_overlap_takes_the_neighbouring_cell_too(self):
+        job = np.array([[10.5, 10.5, 0]])
+        for dx, dy in itertools.product((-2, -1, 0, 1, 2), repeat=2):
+            new = job + [dx, dy, 0]
+            self.assertEqual(place_check._overlap(new, job, 1.0), float(max(abs(dx), abs(dy)) < 2), (dx, dy))
+        several = np.array([[10.5, 10.5, 0], [10.6, 10.6, 0], [30, 30, 0], [40, 40, 0], [np.nan, 1, 1]])
+        self.assertAlmostEqual(place_check._overlap(several, job, 1.0), 1 / 3)
+        self.assertEqual(place_check._overlap(several[4:], job, 1.0), 0.0)
+
+    def test_boxes(self):
+        box = np.array([0.0, 0, 0]), np.array([10.0, 4, 1])
+        near(place_check._grown(box, 0.25), [[-2.5, -1, -0.25], [12.5, 5, 1.25]])
+        near(place_check._grown((box[0], np.array([0.2, 4, 0])), 0.5)[0], [-0.5, -2, -0.5])
+        places = np.array([[0.0, 0, 99], [10, 4, 0], [10.1, 2, 0], [5, -0.1, 0], [np.nan, 1, 1]])
+        self.assertAlmostEqual(place_check._inside(places, box), 2 / 5)
+        other = np.array([13.0, 8, 0]), np.array([20.0, 9, 0])
+        self.assertEqual((place_check._apart(box, other), place_check._apart(other, box)), (5.0, 5.0))
+        self.assertEqual(place_check._apart(box, (np.array([5.0, 3, 0]), np.array([6.0, 9, 0]))), 0.0)
+        self.assertEqual(place_check._apart(box, (np.array([5.0, 6, 0]), np.array([6.0, 9, 0]))), 2.0)
+        self.assertEqual(place_check._cell(Site(lattice(97, 49, 1), UTM)), 1.0)
+        self.assertEqual(place_check._cell(Site(np.zeros((3, 3)), UTM)), 1e-6)
+        self.assertAlmostEqual(place_check._distance(Site(np.array([[3.0, 4, 9]] * 3), UTM)), 5.0)
+
+    def test_scale_between_points_of_one_name(self):
+        job = np.array([[1000.0, 2000, 0], [3000, 5000, 0], [4000, 100, 0], [7, 7, 7]])
+        here = lambda xyz, *names: Site(xyz, UTM, names)  # noqa: E731
+        ratio = place_check._ratio_of_common
+        self.assertAlmostEqual(
+            ratio(here(job[[2, 0, 1]] * (1 + 2e-6), "c", "a", "b"), here(job, "a", "b", "c", "")), 1 + 2e-6, places=12
+        )
+        self.assertIsNone(ratio(here(job[:1], "a"), here(job, "a", "b", "c", "d")), "one says nothing")
+        self.assertIsNone(ratio(here(job[:2], "x", ""), here(job, "a", "b", "c", "")))
+        bent = job[:3] * (1 + 2e-6)
+        bent[1, 1] += 0.008
+        self.assertIsNone(ratio(here(bent, "a", "b", "c"), here(job[:3], "a", "b", "c")), "they do not agree")
+        self.assertIsNone(ratio(here(job), here(job, "a", "b", "c", "d")))
+
+    def test_scale_between_outlines(self):
+        job = lattice(100, 50, 5)
+        ratio = place_check._ratio_of_outlines
+        self.assertAlmostEqual(ratio(Site(job * (1 + 2e-6), UTM), Site(job, UTM)), 1 + 2e-6, places=10)
+        grown = job + [0, 0, 0]
+        grown[:, 0] += np.where(grown[:, 0] > SITE[0] + 50, 1.2, 0.0)
+        self.assertIsNone(ratio(Site(grown, UTM), Site(job, UTM)), "sides that differ by more than a millionth")
+        self.assertIsNone(ratio(Site(job + [400, 0, 0], UTM), Site(job, UTM)), "a thousandth apart is another place")
+        self.assertIsNone(ratio(Site(job - SITE, UTM), Site(job - SITE, UTM)), "about the origin nothing can be told")
+
+    def test_words_for_heights(self):
+        words = place_check._height_words
+        at = lambda z: Site(np.column_stack([lattice(9, 9, 3)[:, :2], np.full(9, z)]), UTM)  # noqa: E731
+        self.assertIn("metres for feet", words(30.48 - 100, at(30.48), at(100)))
+        self.assertIn("feet for metres", words(100 - 30.48, at(100.0), at(30.48)))
+        self.assertIn("(higher): vertical datum?", words(45.0, at(145.0), at(100)))
+        self.assertIn("(lower): vertical datum?", words(-45.0, at(55.0), at(100)))
+        self.assertIn("vertical datum", words(0.6 - 2, at(0.6), at(2.0)), "within three of zero no ratio is told")
+        self.assertIn("vertical datum", words(31.3 - 100, at(31.3), at(100)), "not within two in a hundred")
+        self.assertIn("differs by 69.5 m", words(30.48 - 100, at(30.48), at(100)))
+        self.assertEqual(place_check._length(12345.66, at(1)), "12\u2009345.7 m")
+
+    def test_near_the_origin_is_within_twenty_kilometres(self):
+        job = Site(lattice(100, 50, 5), UTM)
+        for east, told in ((19_900.0, True), (20_100.0, False)):
+            found = place_check._local(Site(lattice(10, 10, 2, np.array([east, 0, 0])), UNKNOWN), job)
+            self.assertEqual([code for code, _ in found], ["local"] if told else [])
+        home = Site(lattice(100, 50, 5, np.array([5000.0, 0, 0])), local_grid(METRE))
+        self.assertEqual(place_check._local(Site(lattice(10, 10, 2, np.zeros(3)), UNKNOWN), home), [])
+        feet = Site(lattice(100, 50, 5, np.array([6_500_000.0, 1_800_000, 0])), STATE)
+        for east, told in ((65_000.0, True), (66_000.0, False)):
+            found = place_check._local(Site(lattice(10, 10, 2, np.array([east, 0, 0])), UNKNOWN), feet)
+            self.assertEqual([code for code, _ in found], ["local"] if told else [], "in feet")
+
+    def test_degrees_are_told_by_where_they_lie(self):
+        job = Site(lattice(100, 50, 5), UTM)
+        to_degrees = pyproj.Transformer.from_crs(25830, 4326, always_xy=True)
+        places = lattice(100, 50, 5)
+        places[:, 0], places[:, 1] = to_degrees.transform(places[:, 0], places[:, 1])
+        code = lambda xyz: [c for c, _ in place_check._local(Site(xyz, UNKNOWN), job)]  # noqa: E731
+        self.assertEqual(code(places), ["degrees"])
+        self.assertEqual(code(places + [1.0, 0, 0]), ["local"], "somewhere else")
+        self.assertEqual(code(places[:, [1, 0, 2]]), ["local"], "latitude first is not taken for it")
+        wide = places.copy()
+        wide[0, 1] = 91.0
+        self.assertEqual(code(wide), ["local"])
+        self.assertEqual(place_check._local(Site(places, UNKNOWN), Site(places, from_text("EPSG:4326"))), [])
