@@ -8,11 +8,9 @@ from kerb.core.jit import inline, kernel
 
 
 @inline
-def span(low, high, origin, inverse, size):
-    """First and last cell from one place to another; what lies outside the grid belongs to its outermost cells."""
-    first = int(min(max((low - origin) * inverse, 0.0), size - 1.0))
-    last = int(min(max((high - origin) * inverse, 0.0), size - 1.0))
-    return first, last
+def cell_of(place, origin, inverse, size):
+    """The cell of a place along one axis; what lies outside the grid belongs to its outermost cells."""
+    return int(min(max((place - origin) * inverse, 0.0), size - 1.0))
 
 
 @kernel
@@ -24,8 +22,8 @@ def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fi
         x1 = max(vertices[a, 0], max(vertices[b, 0], vertices[c, 0]))
         y0 = min(vertices[a, 1], min(vertices[b, 1], vertices[c, 1]))
         y1 = max(vertices[a, 1], max(vertices[b, 1], vertices[c, 1]))
-        i0, i1 = span(x0, x1, low[0], inverse, shape[0])
-        j0, j1 = span(y0, y1, low[1], inverse, shape[1])
+        i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
+        j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
         for i in range(i0, i1 + 1):
             for j in range(j0, j1 + 1):
                 n = i * shape[1] + j
@@ -62,9 +60,7 @@ def elevations(vertices, triangles, low, inverse, shape, starts, listed, xy, out
     for q in range(xy.shape[0]):
         x, y = xy[q, 0], xy[q, 1]
         out[q] = np.nan
-        i, _ = span(x, x, low[0], inverse, shape[0])
-        j, _ = span(y, y, low[1], inverse, shape[1])
-        n = i * shape[1] + j
+        n = cell_of(x, low[0], inverse, shape[0]) * shape[1] + cell_of(y, low[1], inverse, shape[1])
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]
             s, r = _weights(vertices, triangles, t, x, y)
@@ -84,9 +80,7 @@ def locate(vertices, triangles, low, inverse, shape, starts, listed, xy, found, 
     for q in range(xy.shape[0]):
         x, y = xy[q, 0], xy[q, 1]
         found[q], out[q], deepest = -1, np.nan, -slack
-        i, _ = span(x, x, low[0], inverse, shape[0])
-        j, _ = span(y, y, low[1], inverse, shape[1])
-        n = i * shape[1] + j
+        n = cell_of(x, low[0], inverse, shape[0]) * shape[1] + cell_of(y, low[1], inverse, shape[1])
         for k in range(starts[n], starts[n + 1]):
             t = listed[k]
             s, r = _weights(vertices, triangles, t, x, y)

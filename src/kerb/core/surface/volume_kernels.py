@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.jit import inline, kernel
-from kerb.core.surface.tin_kernels import span
+from kerb.core.surface.tin_kernels import cell_of
 
 
 @inline
@@ -103,8 +103,8 @@ def over_tin(top_v, top_t, base_v, base_t, low, inverse, shape, starts, listed, 
         x1 = max(top_v[a, 0], max(top_v[b, 0], top_v[c, 0]))
         y0 = min(top_v[a, 1], min(top_v[b, 1], top_v[c, 1]))
         y1 = max(top_v[a, 1], max(top_v[b, 1], top_v[c, 1]))
-        i0, i1 = span(x0, x1, low[0], inverse, shape[0])
-        j0, j1 = span(y0, y1, low[1], inverse, shape[1])
+        i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
+        j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
         for i in range(i0, i1 + 1):
             for j in range(j0, j1 + 1):
                 cell = i * shape[1] + j
@@ -113,9 +113,9 @@ def over_tin(top_v, top_t, base_v, base_t, low, inverse, shape, starts, listed, 
                     d, e, f = base_t[s, 0], base_t[s, 1], base_t[s, 2]
                     bx0 = min(base_v[d, 0], min(base_v[e, 0], base_v[f, 0]))
                     by0 = min(base_v[d, 1], min(base_v[e, 1], base_v[f, 1]))
-                    if i != max(i0, span(bx0, bx0, low[0], inverse, shape[0])[0]):
+                    if i != max(i0, cell_of(bx0, low[0], inverse, shape[0])):
                         continue
-                    if j != max(j0, span(by0, by0, low[1], inverse, shape[1])[0]):
+                    if j != max(j0, cell_of(by0, low[1], inverse, shape[1])):
                         continue
                     if not _plane(base_v, d, e, f, base):
                         continue
