@@ -139,6 +139,33 @@ class Structure(unittest.TestCase):
             if path.name not in ("window.py", "main.py"):
                 self.assertNotIn("kerb.app.window", path.read_text(), path.name)
 
+    def test_texts_of_the_window_are_plain(self):
+        """Names come from files. Labels are ours, tips and messages go through ``plain``, pages are our own."""
+        wrong = []
+        for path in (SOURCE / "app").rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if not isinstance(node, ast.Call) or path.name == "widgets.py":
+                    continue
+                called = node.func.attr if isinstance(node.func, ast.Attribute) else getattr(node.func, "id", "")
+                shown = []
+                if called in ("setToolTip", "setInformativeText", "showText"):
+                    shown = node.args[-1:] if called == "setToolTip" else node.args
+                elif ast.unparse(node.func) in ("QMessageBox", "QMessageBox.question", "QMessageBox.warning"):
+                    shown = node.args[2:3]
+                elif called in ("setLabel", "setTitle") and path.parent.name == "charts":
+                    shown = node.args[-1:]
+                elif called in ("QLabel", "setHtml", "insertHtml", "setTextFormat", "QTextDocument", "QStaticText") or (
+                    called == "setMarkdown" and path.name != "reading.py"
+                ):
+                    wrong.append(f"{path.name}:{node.lineno} {called}")
+                for text in shown:
+                    safe = isinstance(text, ast.Constant) or ast.unparse(text).startswith(
+                        ("plain(", "escape(", "f'Elevation")
+                    )
+                    if not safe:
+                        wrong.append(f"{path.name}:{node.lineno} {ast.unparse(text)}")
+        self.assertEqual(wrong, [])
+
     def test_files_stay_short(self):
         long = [f"{p.name} {n}" for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 600]
         self.assertEqual(long, [])

@@ -4,13 +4,14 @@ import shutil
 import socket
 import threading
 import time
+from dataclasses import replace
 
 import laspy
 import numpy as np
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel, QMessageBox
 
 from kerb.app.bringing import dialog as bringing
 from kerb.app.dialogs.systems import SystemDialog
@@ -22,6 +23,8 @@ from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
 from kerb.demo.files import control
 from kerb.job import holdings
+from kerb.job.holdings import ImportWish
+from kerb.job.job import Change
 from kerb.standins import agency as agencies
 from tests.support import DATA, demo_files, near
 from tests.window.test_window import LEFT, PLAIN, Windowed, wait
@@ -417,6 +420,32 @@ class Services(Bringing):
         self.settle()
         self.assertFalse(page.listening)
         self.assertLess(page.list_.count, 600)
+
+    def test_names_from_files_stay_plain_text(self):
+        """Nothing that a file is called, or that stands in it, becomes markup: markup can load pictures."""
+        bad = "<img src='http://127.0.0.1:9/x.png'><b>bold</b>"
+        path = self.folder / f"{bad.replace('/', ' ')}.csv"
+        path.write_text(f"name,e,n,z,{bad}\n{bad},380050,5560050,3,{bad}\nb,380051,5560050,3,{bad}\n")
+        self.session.bring([ImportWish(path, name=bad, epoch=bad)])
+        self.settle()
+        self.session.execute(Change(bad, lambda s: replace(s, title=replace(s.title, name=bad, client=bad, site=bad))))
+        holding = self.session.job.state.holdings[-1]
+        self.assertEqual(holding.name, bad)
+        self.session.complained.emit(bad, bad)
+        self.session.settings.add_recent(self.session.job.folder)
+        self.drop(path)
+        self.settle()
+        shown = 0
+        for widget in QApplication.allWidgets():
+            tip = widget.toolTip()
+            if "<img" in tip or "<b>" in tip:
+                self.fail(f"{type(widget).__name__}: {tip}")
+            shown += "&lt;img" in tip
+            if isinstance(widget, QLabel) and "<b>bold" in widget.text():
+                shown += 1
+                inside = isinstance(widget.window(), QMessageBox)
+                self.assertTrue(inside or widget.textFormat() == Qt.TextFormat.PlainText, widget.objectName())
+        self.assertGreater(shown, 2)
 
     def test_many_shots_at_once_are_taken_together(self):
         """A controller that was offline sends all it has: kept and shown in few steps, and a hang-up is told."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from kerb.app.pages.catalogue import CataloguePage
 from kerb.app.pages.controller import ControllerPage
@@ -17,6 +17,7 @@ from kerb.app.pages.statistics import StatisticsPage
 from kerb.app.sheets.bar import ComputeBar
 from kerb.app.sheets.sheet import StudySheet
 from kerb.app.theme import Theme
+from kerb.app.widgets import Label, plain
 from kerb.studies.registry import STUDIES
 
 WIDTH = 338
@@ -70,13 +71,13 @@ class RightSide(QWidget):
         self.no_study = QWidget()
         column = QVBoxLayout(self.no_study)
         column.setContentsMargins(18, 16, 18, 16)
-        words = QLabel("No study is open. A study answers one question about the data. What do you want to know?")
+        words = Label("No study is open. A study answers one question about the data. What do you want to know?")
         words.setWordWrap(True)
         words.setProperty("role", "quiet")
         column.addWidget(words)
         for kind in STUDIES.values():
             button = QPushButton(kind.question)
-            button.setToolTip(f"New {kind.title.lower()}" + (f" ({kind.key})" if kind.key else ""))
+            button.setToolTip(plain(f"New {kind.title.lower()}" + (f" ({kind.key})" if kind.key else "")))
             button.clicked.connect(lambda _on, k=kind.id: self.run(f"new_study:{k}"))
             column.addWidget(button)
         column.addStretch(1)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from html import escape
 from typing import TypeVar
 
 from PySide6.QtCore import QObject, Qt
+from PySide6.QtGui import Qt as GuiQt
 from PySide6.QtWidgets import QLabel, QLayout, QWidget
 
 Q = TypeVar("Q", bound=QObject)
 T = TypeVar("T")
+LONG = 90
 
 
 def there(thing: T | None) -> T:
@@ -17,14 +20,31 @@ def there(thing: T | None) -> T:
     return thing
 
 
+def plain(text: str) -> str:
+    """A text that tooltips and messages show as it is, long ones in several lines.
+
+    Names come from files, and Qt takes some for rich text, which can load pictures.
+    """
+    long = max(map(len, text.splitlines()), default=0) > LONG
+    rich = GuiQt.mightBeRichText(text)
+    return f"<qt>{escape(text)}</qt>".replace("\n", "<br>") if long or rich else text
+
+
+class Label(QLabel):
+    """A label that shows its text as it is; the only one there is."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+
 def made(thing: Q, **properties: object) -> Q:
     """A widget or timer with Qt properties set, such as ``wordWrap``, ``toolTip`` or ``interval``."""
-    if isinstance(thing, QLabel):
-        thing.setTextFormat(Qt.TextFormat.PlainText)
     for name, value in properties.items():
         # An unknown name would become a property of its own and do nothing.
         assert thing.metaObject().indexOfProperty(name) >= 0, f"{type(thing).__name__} has no property {name}"
-        thing.setProperty(name, value)
+        thing.setProperty(name, plain(value) if name == "toolTip" and isinstance(value, str) else value)
     return thing
 
 

@@ -46,6 +46,7 @@ from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, View
+from kerb.app.widgets import plain
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.errors import TruncatedError
@@ -188,7 +189,7 @@ class Window(QMainWindow):
 
     def _action(self, entry: ActionEntry) -> QAction:
         action = QAction(entry.title, self)
-        action.setToolTip(entry.help)
+        action.setToolTip(plain(entry.help))
         action.setStatusTip(entry.help)
         if entry.shortcut:
             action.setShortcut(QKeySequence(entry.shortcut))

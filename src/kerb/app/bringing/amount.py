@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -21,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.session import Session
 from kerb.app.sheets.fields import section
-from kerb.app.widgets import made, there
+from kerb.app.widgets import Label, made, there
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
@@ -76,9 +75,9 @@ class AmountPanel(QWidget):
         row = QHBoxLayout(self.flatten)
         row.setContentsMargins(0, 0, 0, 0)
         self.tolerance = self._field("0.01", "Curves become chords no farther than this from them, in the file's unit")
-        row.addWidget(QLabel("Curves within"))
+        row.addWidget(Label("Curves within"))
         row.addWidget(self.tolerance)
-        self.tolerance_unit = QLabel("")
+        self.tolerance_unit = Label("")
         row.addWidget(self.tolerance_unit)
         row.addStretch(1)
         outer.addWidget(self.flatten, 3, Qt.AlignmentFlag.AlignTop)
@@ -93,12 +92,12 @@ class AmountPanel(QWidget):
         self.spacing = self._field("0", "One point in each cube of this size, in the job unit; 0 takes all")
         self.classes = self._field("all", "Classes to take, such as 2, 8; empty takes all")
         self.classes.setFixedWidth(84)
-        self.spacing_unit = QLabel("")
+        self.spacing_unit = Label("")
         for widget in (
-            QLabel("Every"),
+            Label("Every"),
             self.every,
-            QLabel("th point ·"),
-            QLabel("one in each cube of"),
+            Label("th point ·"),
+            Label("one in each cube of"),
             self.spacing,
             self.spacing_unit,
         ):
@@ -111,12 +110,12 @@ class AmountPanel(QWidget):
         self.within.setAccessibleName("Only inside")
         self.within.setMinimumWidth(180)
         self.within.activated.connect(lambda _i: self._take_sieve())
-        narrowed: tuple[QWidget, ...] = (QLabel("Classes"), self.classes, QLabel("inside"), self.within)
+        narrowed: tuple[QWidget, ...] = (Label("Classes"), self.classes, Label("inside"), self.within)
         for part in narrowed:
             row.addWidget(part)
         row.addStretch(1)
         column.addLayout(row)
-        self.complaint = made(QLabel(""), wordWrap=True)
+        self.complaint = made(Label(""), wordWrap=True)
         self.complaint.setProperty("role", "warning")
         self.complaint.hide()
         column.addWidget(self.complaint)

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QSpinBox,
     QTableWidget,
     QTableWidgetItem,
@@ -17,7 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made, plain
 from kerb.core.quantity import count
 from kerb.formats.text_table import BLANK, KEEP, ROLES, SKIP, STYLES, Sniffed, TextPlan
 
@@ -51,7 +50,7 @@ class Columns(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         row = QHBoxLayout()
-        self.words = QLabel("")
+        self.words = Label("")
         self.words.setProperty("role", "small")
         self.order = QComboBox()
         self.order.setToolTip("Give all columns one of the usual orders")
@@ -88,11 +87,11 @@ class Columns(QWidget):
             ("numbers like", self.numbers, "Decimal mark, and what groups thousands"),
             ("skip", self.skip, "Lines before the data, the heading among them"),
         ):
-            widget.setToolTip(tip)
+            widget.setToolTip(plain(tip))
             widget.setAccessibleName(tip)
-            row.addWidget(QLabel(words))
+            row.addWidget(Label(words))
             row.addWidget(widget)
-        row.addWidget(QLabel("lines"))
+        row.addWidget(Label("lines"))
         row.addStretch(1)
         self.mark.activated.connect(lambda _i: self._reread())
         self.numbers.activated.connect(lambda _i: self._reread())
@@ -125,7 +124,7 @@ class Columns(QWidget):
                 box.addItem(WORDS[role], role)
             box.setCurrentIndex(box.findData(plan.roles[c]))
             heading = plan.headings[c] if c < len(plan.headings) else f"column {c + 1}"
-            box.setToolTip(f"What “{heading}” is")
+            box.setToolTip(plain(f"What “{heading}” is"))
             box.setAccessibleName(f"Column {c + 1}")
             box.activated.connect(lambda _i, c=c: self._take_role(c))
             self.boxes.append(box)

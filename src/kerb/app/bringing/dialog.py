@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QTreeWidget,
@@ -30,7 +29,7 @@ from kerb.app.bringing.placing import PlacingPanel
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import emptied, made, there
+from kerb.app.widgets import Label, emptied, made, plain, there
 from kerb.core.errors import KerbError
 from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
@@ -113,10 +112,10 @@ class BringIn(QDialog):
         column = QVBoxLayout(body)
         column.setContentsMargins(20, 14, 20, 14)
         column.setSpacing(10)
-        self.title = QLabel("")
+        self.title = Label("")
         self.title.setProperty("role", "heading")
         self.title.setWordWrap(True)
-        self.about = QLabel("")
+        self.about = Label("")
         self.about.setProperty("role", "quiet")
         self.about.setWordWrap(True)
         self.notes = QVBoxLayout()
@@ -143,7 +142,7 @@ class BringIn(QDialog):
         row = QHBoxLayout()
         row.setContentsMargins(16, 10, 16, 12)
         row.setSpacing(10)
-        row.addWidget(QLabel("Epoch"))
+        row.addWidget(Label("Epoch"))
         self.epoch = made(
             QDateEdit(), calendarPopup=True, displayFormat="yyyy-MM-dd", toolTip="Date of the survey, for all of these"
         )
@@ -167,7 +166,7 @@ class BringIn(QDialog):
         )
         self.sure.clicked.connect(lambda _on: self._mirror_bar())
         row.addStretch(1)
-        self.summary = QLabel("")
+        self.summary = Label("")
         self.summary.setProperty("role", "small")
         row.addWidget(self.summary)
         row.addWidget(self.sure)
@@ -188,7 +187,7 @@ class BringIn(QDialog):
         for path in self.files.add(paths):
             item = QTreeWidgetItem([path.name])
             item.setData(0, Qt.ItemDataRole.UserRole, (path,))
-            item.setToolTip(0, str(path))
+            item.setToolTip(0, plain(str(path)))
             item.addChild(QTreeWidgetItem(["looking…"]))
             self.items[(path,)] = item
             self.tree.addTopLevelItem(item)
@@ -273,7 +272,7 @@ class BringIn(QDialog):
         self._show_place()
 
     def _note(self, text: str) -> None:
-        label = made(QLabel(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
+        label = made(Label(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
         label.setProperty("role", "warning")
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.notes.addWidget(label)

@@ -22,7 +22,7 @@ from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.session import Session
 from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import made, there, widgets_in
+from kerb.app.widgets import Label, made, plain, there, widgets_in
 from kerb.core.errors import InputError
 from kerb.core.place_check import Site
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
@@ -59,7 +59,7 @@ class PlacingPanel(QWidget):
         right.addWidget(section("Place check"))
         self.thumbnail = Thumbnail(theme)
         right.addWidget(self.thumbnail, 1)
-        self.result = made(QLabel(""), wordWrap=True)
+        self.result = made(Label(""), wordWrap=True)
         right.addWidget(self.result)
         self.alarms = QVBoxLayout()
         right.addLayout(self.alarms)
@@ -68,7 +68,7 @@ class PlacingPanel(QWidget):
     def _build_source(self, left: QVBoxLayout) -> None:
         left.addWidget(section("What the numbers are in"))
         row = QHBoxLayout()
-        self.system = made(QLabel(""), wordWrap=True)
+        self.system = made(Label(""), wordWrap=True)
         self.change = made(QPushButton("Change…"), toolTip="State another reference system for the numbers of the file")
         self.change.clicked.connect(self._choose_system)
         row.addWidget(self.system, 1)
@@ -79,12 +79,12 @@ class PlacingPanel(QWidget):
         for box, words in ((self.plan_unit, "Unit of easting and northing"), (self.height_unit, "Unit of elevations")):
             for code, unit in FILE_UNITS.items():
                 box.addItem(unit.plural, code)
-            box.setToolTip(words)
+            box.setToolTip(plain(words))
             box.setAccessibleName(words)
             box.activated.connect(lambda _i: self._state_units())
-        row.addWidget(QLabel("Plan"))
+        row.addWidget(Label("Plan"))
         row.addWidget(self.plan_unit, 1)
-        row.addWidget(QLabel("Heights"))
+        row.addWidget(Label("Heights"))
         row.addWidget(self.height_unit, 1)
         left.addLayout(row)
         left.addSpacing(6)
@@ -96,7 +96,7 @@ class PlacingPanel(QWidget):
         self.words: dict[str, QLabel] = {}
         for how in ORDER:
             button = QRadioButton(HEADS[how])
-            words = made(QLabel(""), wordWrap=True)
+            words = made(Label(""), wordWrap=True)
             words.setProperty("role", "small")
             words.setContentsMargins(22, 0, 0, 2)
             button.clicked.connect(lambda _on, h=how: self._choose(h))

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from html import escape
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QMouseEvent
 
 from kerb.app.theme import Theme, font
+from kerb.app.widgets import plain
 from kerb.core.quantity import quantity, symbol
 from kerb.studies.layers import Chart, Plot, Profile
 
@@ -48,7 +51,7 @@ class ProfileChart(pg.PlotWidget):
         for line in reversed(lines):
             item.addItem(line)
         item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
-        item.getAxis("bottom").setToolTip(f"Distance along the line ({symbol(unit)})")
+        item.getAxis("bottom").setToolTip(plain(f"Distance along the line ({symbol(unit)})"))
         if both.any():
             heights = np.where(both, profile.top - profile.base, -np.inf)
             at = int(np.argmax(heights))
@@ -96,8 +99,8 @@ class PlotChart(pg.PlotWidget):
             item.addItem(pg.PlotDataItem(x, y, pen=pg.mkPen(self.theme.ink, width=1.6), connect="finite"))
         else:
             item.addItem(pg.ScatterPlotItem(x, y, size=6, pen=None, brush=brush))
-        item.setLabel("bottom", plot.x_title, color=self.theme.quiet)
-        item.setLabel("left", plot.y_title, color=self.theme.quiet)
+        item.setLabel("bottom", escape(plot.x_title), color=self.theme.quiet)
+        item.setLabel("left", escape(plot.y_title), color=self.theme.quiet)
         names = list(enumerate(plot.names)) if plot.names and plot.kind == "bars" else None
         item.getAxis("bottom").setTicks([names] if names else None)
         item.autoRange(padding=0.04)
@@ -131,7 +134,7 @@ class Histogram(pg.PlotWidget):
             brush=QColor(self.theme.base),
         )
         item.addItem(bars)
-        item.setLabel("bottom", f"{title} ({symbol(unit)})" if symbol(unit) else title, color=self.theme.quiet)
+        item.setLabel("bottom", escape(f"{title} ({symbol(unit)})" if symbol(unit) else title), color=self.theme.quiet)
         item.setLabel("left", "Share of points (%)", color=self.theme.quiet)
         item.autoRange(padding=0.03)
 

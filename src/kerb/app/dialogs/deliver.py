@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -24,7 +23,7 @@ from PySide6.QtWidgets import (
 from kerb.app.session import Session
 from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
-from kerb.app.widgets import emptied
+from kerb.app.widgets import Label, emptied, plain
 from kerb.core.errors import KerbError
 from kerb.formats.written import placed_when_complete
 from kerb.job.job import Change
@@ -101,7 +100,7 @@ class Deliver(QDialog):
             box.setEnabled(ready)
             box.setText(study.name.replace("&", "&&") + (" (out of date)" if stale else ""))
             tip = "Something it was computed from was changed since; the report says so across its page"
-            box.setToolTip(tip if stale else "" if ready else "Not computed yet")
+            box.setToolTip(plain(tip if stale else "" if ready else "Not computed yet"))
         waiting = out_of_date(self.session.open_job)
         self.bring.setVisible(bool(waiting))
         self.bring.setEnabled(self.session.compute_task is None)
@@ -143,7 +142,7 @@ class Deliver(QDialog):
         self.column.addStretch(1)
 
     def _build_buttons(self) -> None:
-        self.note = QLabel("")
+        self.note = Label("")
         self.note.setWordWrap(True)
         self.note.setProperty("role", "small")
         self.column.addWidget(self.note)
@@ -199,7 +198,7 @@ class Deliver(QDialog):
                     QImage.Format.Format_RGB888,
                 ).copy()
                 image.setDevicePixelRatio(ratio)
-                label = QLabel()
+                label = Label()
                 label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
                 label.setPixmap(QPixmap.fromImage(image))
                 self.pages.addWidget(label)
@@ -210,8 +209,7 @@ class Deliver(QDialog):
 
     def _show_words(self, words: str) -> None:
         self._clear()
-        label = QLabel(words)
-        label.setTextFormat(Qt.TextFormat.PlainText)
+        label = Label(words)
         label.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.pages.addWidget(label)
 

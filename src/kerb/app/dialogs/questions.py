@@ -8,14 +8,15 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QWidget
 
+from kerb.app.widgets import plain
 from kerb.core.errors import TruncatedError
 from kerb.job.state import Holding
 
 
 def complain(parent: QWidget, title: str, text: str) -> None:
     """Say what went wrong, without stopping the window."""
-    box = QMessageBox(QMessageBox.Icon.Warning, "Kerb", title, QMessageBox.StandardButton.Ok, parent)
-    box.setInformativeText(text)
+    box = QMessageBox(QMessageBox.Icon.Warning, "Kerb", plain(title), QMessageBox.StandardButton.Ok, parent)
+    box.setInformativeText(plain(text))
     box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     box.open()
@@ -23,10 +24,12 @@ def complain(parent: QWidget, title: str, text: str) -> None:
 
 def offer_partial(parent: QWidget, path: Path, error: TruncatedError) -> bool:
     """Whether the good points of a file that breaks off shall be imported."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Kerb", f"{path.name} breaks off", parent=parent)
+    box = QMessageBox(QMessageBox.Icon.Question, "Kerb", plain(f"{path.name} breaks off"), parent=parent)
     box.setInformativeText(
-        f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
-        "with the cloud?"
+        plain(
+            f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
+            "with the cloud?"
+        )
     )
     take = box.addButton("Import what is good", QMessageBox.ButtonRole.AcceptRole)
     box.addButton(QMessageBox.StandardButton.Cancel)
@@ -36,8 +39,10 @@ def offer_partial(parent: QWidget, path: Path, error: TruncatedError) -> bool:
 
 def offer_search(parent: QWidget, holding: Holding, search: Callable[[], None]) -> None:
     """Offer to find the file a holding came from; the imported data work without it."""
-    box = QMessageBox(QMessageBox.Icon.Information, "Kerb", f"The source of {holding.name} has moved", parent=parent)
-    box.setInformativeText(f"{holding.source} is not there. The imported data stay usable without it.")
+    box = QMessageBox(
+        QMessageBox.Icon.Information, "Kerb", plain(f"The source of {holding.name} has moved"), parent=parent
+    )
+    box.setInformativeText(plain(f"{holding.source} is not there. The imported data stay usable without it."))
     find = box.addButton("Find the file…", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Go on without it", QMessageBox.ButtonRole.RejectRole)
     box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -18,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made
 from kerb.core import systems
 from kerb.core.errors import InputError
 from kerb.core.reference import ReferenceSystem, from_text, local_grid
@@ -38,7 +37,7 @@ class SystemDialog(QDialog):
         self.chosen = current
         column = QVBoxLayout(self)
         words = made(
-            QLabel(
+            Label(
                 "The numbers stay as they are; this only says what they are in." if job else "What the numbers are in."
             ),
             wordWrap=True,
@@ -61,12 +60,12 @@ class SystemDialog(QDialog):
         for code, unit in (LENGTH_UNITS if job else FILE_UNITS).items():
             self.unit.addItem(unit.name, code)
         self.unit.setCurrentIndex(max(self.unit.findData(current.unit.code), 0))
-        self.height_label, self.unit_label = QLabel("Heights"), QLabel("Unit")
+        self.height_label, self.unit_label = Label("Heights"), Label("Unit")
         for widget in (self.height_label, self.heights, self.unit_label, self.unit):
             row.addWidget(widget)
         row.addStretch(1)
         column.addLayout(row)
-        self.about = made(QLabel(""), wordWrap=True)
+        self.about = made(Label(""), wordWrap=True)
         self.about.setProperty("role", "small")
         column.addWidget(self.about)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)

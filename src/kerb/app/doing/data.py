@@ -18,7 +18,7 @@ from kerb.app.stage import Stage
 from kerb.app.theme import Theme
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
-from kerb.app.widgets import there
+from kerb.app.widgets import plain, there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
 from kerb.core.errors import JobError, KerbError
@@ -191,7 +191,7 @@ class DataActions(QObject):
                 f"The job's numbers were said to be in {now.unit.plural}; {system.name} counts in "
                 f"{system.unit.plural}. No number will change. Is the new unit right?"
             )
-            answer = QMessageBox.question(self.parent_, "Another unit", words)
+            answer = QMessageBox.question(self.parent_, "Another unit", plain(words))
             if answer != QMessageBox.StandardButton.Yes:
                 return
         self._label_job(system)

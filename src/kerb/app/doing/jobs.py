@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.session import Session
+from kerb.app.widgets import plain
 from kerb.core.errors import KerbError
 from kerb.demo.job import open_demo
 from kerb.job.job import SUFFIX, Job
@@ -50,8 +51,8 @@ class JobActions(QObject):
         recover = "unsaved" in folder.parts
         if not recover and Job.has_recovery(folder):
             answer = QMessageBox.question(
-                self.parent_, "Recover", f"{folder.name} was not closed properly. Go on from the last change?\n\n"
-                "“No” opens it as it was last saved.",
+                self.parent_, "Recover", plain(f"{folder.name} was not closed properly. Go on from the last change?\n\n"
+                "“No” opens it as it was last saved."),
             )  # fmt: skip
             recover = answer == QMessageBox.StandardButton.Yes
             if not recover:
@@ -61,7 +62,7 @@ class JobActions(QObject):
     def forget_unsaved(self, folder: Path) -> None:
         """Remove a job that was never saved, when that is confirmed."""
         words = f"Remove {folder.stem}, with the data that were brought into it? This cannot be undone."
-        if QMessageBox.question(self.parent_, "Remove", words) == QMessageBox.StandardButton.Yes:
+        if QMessageBox.question(self.parent_, "Remove", plain(words)) == QMessageBox.StandardButton.Yes:
             shutil.rmtree(folder, ignore_errors=True)
             self.forgotten.emit()
 
@@ -133,7 +134,7 @@ class JobActions(QObject):
             return True
         buttons = QMessageBox.StandardButton
         answer = QMessageBox.question(
-            self.parent_, "Kerb", f"Save the changes to {job.state.title.name}?",
+            self.parent_, "Kerb", plain(f"Save the changes to {job.state.title.name}?"),
             buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
         )  # fmt: skip
         if answer == buttons.Save:

@@ -10,7 +10,6 @@ import shapely
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -23,7 +22,7 @@ from kerb.app.session import Session
 from kerb.app.shapes import shapes_of
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import emptied, made, there
+from kerb.app.widgets import Label, emptied, made, plain, there
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import LineSet
@@ -62,10 +61,10 @@ class CataloguePage(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(18, 14, 18, 12)
         column.setSpacing(7)
-        title = QLabel("Open data")
+        title = Label("Open data")
         title.setProperty("role", "heading")
         column.addWidget(title)
-        words = made(QLabel("Address or folder of a STAC catalogue. Nothing is fetched until you ask."), wordWrap=True)
+        words = made(Label("Address or folder of a STAC catalogue. Nothing is fetched until you ask."), wordWrap=True)
         words.setProperty("role", "small")
         column.addWidget(words)
         self.address = QLineEdit(self.session.settings.get("catalogue", ""))
@@ -87,19 +86,19 @@ class CataloguePage(QWidget):
         self.mirror()
 
     def _build_choice(self, column: QVBoxLayout) -> None:
-        self.title = made(QLabel("Not connected"), wordWrap=True)
+        self.title = made(Label("Not connected"), wordWrap=True)
         self.title.setProperty("role", "quiet")
         column.addWidget(self.title)
         row = QHBoxLayout()
         self.first, self.last = QLineEdit(), QLineEdit()
         for field, words in ((self.first, "From date"), (self.last, "To date")):
             field.setPlaceholderText("year-month-day")
-            field.setToolTip(f"{words} of the survey; empty for any")
+            field.setToolTip(plain(f"{words} of the survey; empty for any"))
             field.setAccessibleName(words)
             field.textChanged.connect(lambda _t: self.mirror())
-        row.addWidget(QLabel("From"))
+        row.addWidget(Label("From"))
         row.addWidget(self.first)
-        row.addWidget(QLabel("to"))
+        row.addWidget(Label("to"))
         row.addWidget(self.last)
         column.addLayout(row)
         row = QHBoxLayout()

@@ -7,12 +7,12 @@ from queue import SimpleQueue
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QListWidget, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.tasks import Task
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import symbol
@@ -54,9 +54,9 @@ class ControllerPage(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(18, 14, 18, 12)
         column.setSpacing(7)
-        title = QLabel("Field controller")
+        title = Label("Field controller")
         title.setProperty("role", "heading")
-        words = made(QLabel(WORDS), wordWrap=True)
+        words = made(Label(WORDS), wordWrap=True)
         words.setProperty("role", "small")
         column.addWidget(title)
         column.addWidget(words)
@@ -81,7 +81,7 @@ class ControllerPage(QWidget):
         row.addWidget(self.button)
         column.addLayout(row)
         column.addWidget(hairline())
-        self.state = made(QLabel("Not listening"), wordWrap=True)
+        self.state = made(Label("Not listening"), wordWrap=True)
         self.state.setProperty("role", "quiet")
         column.addWidget(self.state)
         column.addWidget(section("Shots, newest first"))

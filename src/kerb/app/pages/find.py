@@ -17,7 +17,7 @@ from kerb.app.selection import TINT
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
 from kerb.app.tasks import Task
 from kerb.app.views.view import PLAN, View
-from kerb.app.widgets import emptied, made, there
+from kerb.app.widgets import emptied, made, plain, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.filters import Filter
@@ -355,7 +355,7 @@ class FindPage(Page):
         self.apply.setText(THEN.get(self.finder.then, "Set aside"))
         self.apply.setVisible(not self.finder.seeded)
         self.apply.setEnabled(ready and found is not None and bool(found[2]) and not running)
-        self.apply.setToolTip("Do it; Ctrl+Z takes it back" if ready else "Find everywhere first")
+        self.apply.setToolTip(plain("Do it; Ctrl+Z takes it back" if ready else "Find everywhere first"))
         self.other.setVisible(self.finder.then == PART)
         self.other.setEnabled(self.desk.selection.count > 0)
         for button in self.sides.values():

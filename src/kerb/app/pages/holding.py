@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollAr
 from kerb.app.session import Session
 from kerb.app.sheets.fields import Line, hairline, section
 from kerb.app.theme import Theme, font
-from kerb.app.widgets import made, there
+from kerb.app.widgets import Label, made, there
 from kerb.core.cloud.overview import Overview, overview_of
 from kerb.core.quantity import number, symbol
 from kerb.core.things import CLOUD, KINDS, PICTURE
@@ -165,9 +165,9 @@ class HoldingPage(QWidget):
         column = QVBoxLayout(body)
         column.setContentsMargins(18, 14, 18, 16)
         column.setSpacing(5)
-        name = made(QLabel(holding.name), wordWrap=True)
+        name = made(Label(holding.name), wordWrap=True)
         name.setProperty("role", "heading")
-        kind = QLabel(f"{KINDS[holding.kind]} · {holdings.size_words(self.session.open_job, holding)}")
+        kind = Label(f"{KINDS[holding.kind]} · {holdings.size_words(self.session.open_job, holding)}")
         kind.setProperty("role", "small")
         column.addWidget(name)
         column.addWidget(kind)
@@ -177,7 +177,7 @@ class HoldingPage(QWidget):
             column.addWidget(hairline())
             column.addWidget(section(title))
             for words, value in rows:
-                column.addWidget(_long(value) if not words else Line(words, QLabel(value)))
+                column.addWidget(_long(value) if not words else Line(words, Label(value)))
         self._add_pictures(column, holding)
         column.addStretch(1)
         self.scroller.setWidget(body)
@@ -225,14 +225,14 @@ class HoldingPage(QWidget):
 
 
 def _warning(text: str) -> QLabel:
-    label = made(QLabel(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
+    label = made(Label(f"▲  {text[:1].upper()}{text[1:]}"), wordWrap=True)
     label.setProperty("role", "warning")
     label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     return label
 
 
 def _long(text: str) -> QLabel:
-    label = made(QLabel(text), wordWrap=True)
+    label = made(Label(text), wordWrap=True)
     label.setProperty("role", "small")
     label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     return label

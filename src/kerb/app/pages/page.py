@@ -14,7 +14,7 @@ from kerb.app.selection import Selection
 from kerb.app.session import Session
 from kerb.app.sheets.fields import column
 from kerb.app.views.view import View
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made
 
 
 @dataclass(frozen=True)
@@ -52,7 +52,7 @@ class Page(QWidget):
         self.scroller.setWidget(inner)
         outer.addWidget(self.scroller, 1)
         self.body = column(inner, (18, 14, 18, 16))
-        heading = QLabel(title)
+        heading = Label(title)
         heading.setProperty("role", "heading")
         self.body.addWidget(heading)
         outer.addWidget(self._bar(help_words))
@@ -81,14 +81,14 @@ class Page(QWidget):
 
     def words(self, text: str) -> QLabel:
         """A small text in the body."""
-        label = made(QLabel(text), wordWrap=True)
+        label = made(Label(text), wordWrap=True)
         label.setProperty("role", "small")
         self.body.addWidget(label)
         return label
 
     def result(self, text: str = "—") -> QLabel:
         """A text in the body that can be marked and copied."""
-        label = made(QLabel(text), wordWrap=True)
+        label = made(Label(text), wordWrap=True)
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.body.addWidget(label)
         return label

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QStackedWidget,
@@ -26,6 +25,7 @@ from PySide6.QtWidgets import (
 from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.app.widgets import Label
 from kerb.core.arrays import AnyArray
 from kerb.core.quantity import Decimals, number
 from kerb.report.text import figures_table, heading, tab_separated, write_csv
@@ -133,7 +133,7 @@ class Drawer(QWidget):
             row.addWidget(widget)
         box.addLayout(row)
         self.stack = QStackedWidget()
-        self.nothing = QLabel("")
+        self.nothing = Label("")
         self.nothing.setProperty("role", "quiet")
         self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.table = QTableView()

@@ -9,7 +9,6 @@ from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -23,7 +22,7 @@ from kerb.app.actions import actions
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made, plain
 from kerb.core.cloud.finders import FINDERS
 from kerb.studies.showing import toggles
 
@@ -46,10 +45,10 @@ class Header(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 0, 14, 0)
         row.setSpacing(9)
-        mark = QLabel()
+        mark = Label()
         mark.setPixmap(pixmap("kerb", theme.ink, 26, 2))
-        self.title = made(QLabel("Kerb"), objectName="title")
-        self.site = made(QLabel(""), objectName="quiet")
+        self.title = made(Label("Kerb"), objectName="title")
+        self.site = made(Label(""), objectName="quiet")
         self.command = CommandField(session, self)
         self.command.action_wanted.connect(self.action_wanted)
         self.chip = made(QPushButton(""), objectName="chip", toolTip="Unit and reference system; click to set decimals")
@@ -84,7 +83,7 @@ class Header(QWidget):
         title = job.state.title if job else None
         self.title.setText((title.name if title else "Kerb") + (" •" if job and job.changed else ""))
         self.title.setToolTip(
-            f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else ""
+            plain(f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else "")
         )
         self.site.setText(title.site if title else "")
         self.chip.setVisible(job is not None)
@@ -99,8 +98,10 @@ class Header(QWidget):
                 self.chip.style().polish(self.chip)
         self.undo.setEnabled(bool(job and job.can_undo))
         self.redo.setEnabled(bool(job and job.can_redo))
-        self.undo.setToolTip(f"Undo: {job.can_undo} (Ctrl+Z)" if job and job.can_undo else "Nothing to undo")
-        self.redo.setToolTip(f"Redo: {job.can_redo} (Ctrl+Shift+Z)" if job and job.can_redo else "Nothing to redo")
+        self.undo.setToolTip(plain(f"Undo: {job.can_undo} (Ctrl+Z)" if job and job.can_undo else "Nothing to undo"))
+        self.redo.setToolTip(
+            plain(f"Redo: {job.can_redo} (Ctrl+Shift+Z)" if job and job.can_redo else "Nothing to redo")
+        )
         self.deliver.setEnabled(bool(job and any(study.found for study in job.state.studies)))
 
 

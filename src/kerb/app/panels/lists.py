@@ -16,7 +16,7 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline
 from kerb.app.theme import Theme
 from kerb.app.views.things import ink_of
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made
 from kerb.core.quantity import quantity
 from kerb.core.things import LINES, PICTURE, POINTS
 from kerb.job import holdings, studies
@@ -69,7 +69,7 @@ class Lists(QWidget):
     def _heading(self, text: str, action: str, tip: str) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setContentsMargins(14, 4, 8, 2)
-        label = QLabel(text)
+        label = Label(text)
         label.setProperty("role", "section")
         button = made(QToolButton(), toolTip=tip)
         button.setIcon(icon("plus", self.theme.quiet, 16))
@@ -239,15 +239,14 @@ def _nothing(_widget: QWidget) -> None:
 
 
 def _epoch(text: str) -> QLabel:
-    label = QLabel(text)
-    label.setTextFormat(Qt.TextFormat.PlainText)
+    label = Label(text)
     label.setProperty("role", "small")
     label.setContentsMargins(14, 4, 0, 2)
     return label
 
 
 def _hint(text: str) -> QLabel:
-    label = QLabel(text)
+    label = Label(text)
     label.setWordWrap(True)
     label.setProperty("role", "small")
     label.setContentsMargins(14, 6, 14, 6)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from html import escape
-
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter
 from PySide6.QtWidgets import QMenu
@@ -11,6 +9,7 @@ from PySide6.QtWidgets import QMenu
 from kerb.app.icons import pixmap
 from kerb.app.panels.row import Row
 from kerb.app.theme import Theme, font
+from kerb.app.widgets import plain
 from kerb.core.quantity import count
 from kerb.job.state import Holding, Part
 
@@ -36,7 +35,7 @@ class PartRow(Row):
         self.holding, self.part = holding, part
         self.mark = "shown" if part.shown else "hidden"
         words = f"Part {part.name}: a click selects its points, the eye hides or shows them, right-click for more"
-        self.setToolTip(f"<qt>{escape(words)}</qt>")
+        self.setToolTip(plain(words))
         self.setAccessibleName(f"Part {part.name}, {part.count} points, {'shown' if part.shown else 'hidden'}")
         self.update()
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from html import escape
 
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
@@ -12,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 
 from kerb.app.icons import pixmap
 from kerb.app.theme import Theme, font
+from kerb.app.widgets import plain
 
 ROW = 44
 
@@ -71,8 +71,7 @@ class Row(QWidget):
         self.name, self.second, self.value = words.name, words.second, words.value
         self.mark, self.ink, self.chosen = words.mark, words.ink, words.chosen
         self.pale, self.alarm = words.pale, words.alarm
-        # Names come from files: as plain text they cannot become markup.
-        self.setToolTip(f"<qt>{escape(words.tip)}</qt>".replace("\n", "<br>"))
+        self.setToolTip(plain(words.tip))
         self.setAccessibleName(", ".join(part for part in (words.name, words.value, words.second) if part))
         self.update()
 

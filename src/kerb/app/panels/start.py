@@ -6,12 +6,12 @@ from pathlib import Path
 
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QShowEvent
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.icons import icon, pixmap
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.app.widgets import emptied, made, there
+from kerb.app.widgets import Label, emptied, made, plain, there
 from kerb.core.errors import KerbError
 from kerb.job.job import Job
 from kerb.job.places import left_unsaved
@@ -39,14 +39,14 @@ class StartPage(QWidget):
         outer.addLayout(column)
         outer.addStretch(1)
         column.addStretch(2)
-        mark = QLabel()
+        mark = Label()
         mark.setPixmap(pixmap("kerb", theme.ink, 56, 2))
         column.addWidget(mark)
         column.addSpacing(10)
-        title = QLabel("What do you want to know?")
+        title = Label("What do you want to know?")
         title.setProperty("role", "welcome")
         column.addWidget(title)
-        words = QLabel(
+        words = Label(
             "Drop clouds, points, drawings, surfaces, models or pictures on this window. Your files stay as they are."
         )
         words.setProperty("role", "quiet")
@@ -71,13 +71,13 @@ class StartPage(QWidget):
         column.addSpacing(18)
         column.addWidget(self._questions())
         column.addSpacing(18)
-        self.left_heading = QLabel("Not saved when Kerb ended")
+        self.left_heading = Label("Not saved when Kerb ended")
         self.left_heading.setProperty("role", "section")
         column.addWidget(self.left_heading)
         self.left = QVBoxLayout()
         self.left.setContentsMargins(0, 0, 0, 14)
         column.addLayout(self.left)
-        self.recent_heading = QLabel("Recent jobs")
+        self.recent_heading = Label("Recent jobs")
         self.recent_heading.setProperty("role", "section")
         column.addWidget(self.recent_heading)
         self.recent = QVBoxLayout()
@@ -91,12 +91,12 @@ class StartPage(QWidget):
         grid = QGridLayout(box)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(18)
-        heading = QLabel("Questions that Kerb answers once data are in")
+        heading = Label("Questions that Kerb answers once data are in")
         heading.setProperty("role", "section")
         grid.addWidget(heading, 0, 0, 1, 2)
         for number, kind in enumerate(sorted(STUDIES.values(), key=lambda k: k.group)):
-            words = QLabel(f"{kind.question}  {kind.title}")
-            words.setToolTip(f"{kind.group}: {kind.title}")
+            words = Label(f"{kind.question}  {kind.title}")
+            words.setToolTip(plain(f"{kind.group}: {kind.title}"))
             words.setProperty("role", "quiet")
             grid.addWidget(words, 1 + number // 2, number % 2)
         return box
@@ -115,7 +115,7 @@ class StartPage(QWidget):
             button = QPushButton(f"{folder.stem}    {_short(folder.parent)}")
             button.setProperty("role", "link")
             button.setProperty("side", "left")
-            button.setToolTip(str(folder))
+            button.setToolTip(plain(str(folder)))
             button.clicked.connect(lambda _c, f=folder: self.job_wanted.emit(f))
             self.recent.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
 
@@ -176,7 +176,7 @@ class Guide(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 10, 10, 12)
         row = QHBoxLayout()
-        title = QLabel("Guided start")
+        title = Label("Guided start")
         title.setProperty("role", "section")
         close = made(QToolButton(), toolTip="Dismiss; Help brings it back")
         close.setIcon(icon("close", theme.quiet, 14))
@@ -186,7 +186,7 @@ class Guide(QWidget):
         row.addStretch(1)
         row.addWidget(close)
         column.addLayout(row)
-        self.labels = [made(QLabel(), wordWrap=True) for _ in self.STEPS]
+        self.labels = [made(Label(), wordWrap=True) for _ in self.STEPS]
         for label in self.labels:
             column.addWidget(label)
         self.setFixedWidth(300)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QToolButton, QWidget
 
 from kerb.app.session import Session
 from kerb.app.tasks import Task
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made
 from kerb.core.arrays import Floats
 from kerb.core.quantity import count, symbol
 from kerb.draw.picture import Picture
@@ -28,7 +28,7 @@ class Status(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 0, 14, 0)
         row.setSpacing(16)
-        self.place, self.points, self.words, self.work = QLabel(), QLabel(), QLabel(), QLabel()
+        self.place, self.points, self.words, self.work = Label(), Label(), Label(), Label()
         self.place.setMinimumWidth(270)
         for label in (self.place, self.points, self.words, self.work):
             label.setProperty("role", "small")

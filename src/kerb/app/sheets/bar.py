@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
 from kerb.app.tasks import Task
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made, plain
 
 
 class ComputeBar(QWidget):
@@ -26,7 +26,7 @@ class ComputeBar(QWidget):
         outer.setContentsMargins(18, 8, 18, 10)
         outer.setSpacing(6)
         self.progress = made(QProgressBar(), textVisible=False, maximum=1000)
-        self.words = QLabel("")
+        self.words = Label("")
         self.words.setProperty("role", "small")
         outer.addWidget(self.progress)
         outer.addWidget(self.words)
@@ -70,7 +70,13 @@ class ComputeBar(QWidget):
         ready = study is not None and not missing
         self.compute.setEnabled(running or ready)
         self.compute.setToolTip(
-            "Stop computing" if running else "Compute in full (F5)" if ready else (missing or ["Open a study first"])[0]
+            plain(
+                "Stop computing"
+                if running
+                else "Compute in full (F5)"
+                if ready
+                else (missing or ["Open a study first"])[0]
+            )
         )
         self.in_report.setEnabled(study is not None)
         self.in_report.setChecked(study is not None and study.in_report)

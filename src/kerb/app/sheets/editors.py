@@ -7,12 +7,13 @@ from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from kerb.app.filtering import sentence
 from kerb.app.session import Session
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField
 from kerb.app.sheets.rings import RingsTable
+from kerb.app.widgets import Label, plain
 from kerb.core.geometry import polygon
 from kerb.core.quantity import quantity, symbol
 from kerb.core.units import density_unit
@@ -96,7 +97,7 @@ class SwitchEditor(Editor):
     def __init__(self, session: Session, name: str, about: Field) -> None:
         super().__init__(session, name, about)
         self.field = QCheckBox(about.label)
-        self.field.setToolTip(about.help)
+        self.field.setToolTip(plain(about.help))
         self.field.clicked.connect(lambda on: self.committed.emit(on, "switched on" if on else "switched off"))
         self.box.addWidget(self.field)
 
@@ -129,7 +130,7 @@ class HoldingEditor(Editor):
         ):
             link = QPushButton("")
             link.setProperty("role", "link")
-            link.setToolTip(tip)
+            link.setToolTip(plain(tip))
             link.setAccessibleName(f"{about.label}: {words.lower()}")
             link.clicked.connect(lambda _on, k=key: run(f"choose_{k}:{self.name}"))
             self.links[key] = link
@@ -164,7 +165,7 @@ class HoldingEditor(Editor):
         said = "none"
         if scope.only:
             whole = sentence(scope.only, self.session.open_job.store(holding), holding, self.session.unit)
-            self.links["filters"].setToolTip(f"Only points with {whole} count")
+            self.links["filters"].setToolTip(plain(f"Only points with {whole} count"))
             said = whole if len(whole) < MOST_LETTERS else f"{len(scope.only)} filters"
         self.links["filters"].setText(f"{said} ▾")
         inside = scope.within[0].name or "an area" if len(scope.within) == 1 else f"{len(scope.within)} areas"
@@ -188,10 +189,10 @@ class DrawnEditor(Editor):
 
     def __init__(self, session: Session, name: str, about: Field, run: Callable[[str], None]) -> None:
         super().__init__(session, name, about)
-        self.words = QLabel("not drawn")
+        self.words = Label("not drawn")
         self.box.addWidget(Line(about.label, self.words, about.help))
         self.draw = QPushButton(f"Draw {about.label.lower()}")
-        self.draw.setToolTip(f"{about.help} ({about.key})" if about.key else about.help)
+        self.draw.setToolTip(plain(f"{about.help} ({about.key})" if about.key else about.help))
         self.draw.clicked.connect(lambda: run(f"draw:{self.name}"))
         self.buttons.addWidget(self.draw)
         self.box.addLayout(self.buttons)
@@ -220,7 +221,7 @@ class RingsEditor(Editor):
     def __init__(self, session: Session, name: str, about: Field, run: Callable[[str], None]) -> None:
         super().__init__(session, name, about)
         head = QHBoxLayout()
-        self.words = QLabel("")
+        self.words = Label("")
         self.words.setProperty("role", "small")
         head.addWidget(self.words)
         head.addStretch(1)
@@ -229,7 +230,7 @@ class RingsEditor(Editor):
             ("From a holding…", "take_rings", "Take all areas of a holding of lines"),
         ):  # fmt: skip
             button = QPushButton(label)
-            button.setToolTip(tip)
+            button.setToolTip(plain(tip))
             button.setProperty("role", "narrow")
             button.clicked.connect(lambda _on, k=key: run(k))
             head.addWidget(button)

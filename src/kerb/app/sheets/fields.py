@@ -7,7 +7,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
-from kerb.app.widgets import emptied
+from kerb.app.widgets import Label, emptied, plain
 from kerb.core.setting import Setting
 
 
@@ -21,7 +21,7 @@ def hairline() -> QFrame:
 
 def section(text: str) -> QLabel:
     """The heading of a section."""
-    label = QLabel(text)
+    label = Label(text)
     label.setProperty("role", "section")
     return label
 
@@ -30,8 +30,7 @@ def fill_warnings(layout: QLayout, texts: list[str]) -> None:
     """Show texts as warnings in a layout, in place of those that were there."""
     emptied(layout)
     for text in texts:
-        label = QLabel(f"▲  {text}")
-        label.setTextFormat(Qt.TextFormat.PlainText)
+        label = Label(f"▲  {text}")
         label.setWordWrap(True)
         label.setProperty("role", "warning")
         label.setProperty("text_shown", text)
@@ -47,11 +46,11 @@ class Line(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(10)
-        self.label = QLabel(words)
-        self.value = right or QLabel("—")
-        self.label.setToolTip(tip or self.value.toolTip())
+        self.label = Label(words)
+        self.value = right or Label("—")
+        self.label.setToolTip(plain(tip or self.value.toolTip()))
         if tip:
-            self.value.setToolTip(tip)
+            self.value.setToolTip(plain(tip))
         if isinstance(self.value, QLabel):
             self.value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -81,7 +80,7 @@ class NumberField(QLineEdit):
         """Mirror a value; ``unit`` is the printed symbol."""
         automatic = self.about.automatic or "none"
         self.setPlaceholderText(automatic if self.optional else unit)
-        self.setToolTip(f"{self.about.help} ({unit})" + (f". Empty: {automatic}" if self.optional else ""))
+        self.setToolTip(plain(f"{self.about.help} ({unit})" + (f". Empty: {automatic}" if self.optional else "")))
         self._shown = value
         if not self.hasFocus() or not self.isModified():
             self.setText("" if value is None else f"{value:.6g}" if abs(value) < 1e5 else f"{value:.3f}")
@@ -111,7 +110,7 @@ class NumberField(QLineEdit):
         self.style().polish(self)
         if not good:
             least = f" of at least {self.about.low:g}" if self.about.low is not None else ""
-            self.setToolTip(f"Not a number{least}: the old value stays in force")
+            self.setToolTip(plain(f"Not a number{least}: the old value stays in force"))
 
 
 class ChoiceField(QComboBox):
@@ -156,7 +155,7 @@ class TextField(QLineEdit):
         super().__init__()
         self.setFixedWidth(126)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.setToolTip(tip)
+        self.setToolTip(plain(tip))
         self.editingFinished.connect(self._finish)
 
     def show_value(self, value: str, _unit: str = "") -> None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScro
 from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
-from kerb.app.widgets import widgets_in
+from kerb.app.widgets import Label, plain, widgets_in
 from kerb.core.quantity import number, quantity, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
@@ -75,15 +75,14 @@ class StudySheet(QWidget):
         self.scroller.setWidget(body)
 
     def _build_head(self, kind: StudyKind) -> None:
-        self.name = QLabel()
-        self.name.setTextFormat(Qt.TextFormat.PlainText)
+        self.name = Label()
         self.name.setProperty("role", "heading")
         self.name.setWordWrap(True)
-        self.question = QLabel(kind.question)
+        self.question = Label(kind.question)
         self.question.setProperty("role", "small")
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.figure, self.unit = QLabel("—"), QLabel("")
+        self.figure, self.unit = Label("—"), Label("")
         self.figure.setProperty("role", "headline")
         self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.figure.setAccessibleName(kind.headline.label)
@@ -91,8 +90,7 @@ class StudySheet(QWidget):
         row.addWidget(self.figure)
         row.addWidget(self.unit, 0, Qt.AlignmentFlag.AlignBottom)
         row.addStretch(1)
-        self.state = QLabel("")
-        self.state.setTextFormat(Qt.TextFormat.PlainText)
+        self.state = Label("")
         self.state.setProperty("role", "small")
         self.state.setWordWrap(True)
         for widget in (self.name, self.question):
@@ -119,7 +117,7 @@ class StudySheet(QWidget):
             row = editor.buttons
             for step in mine:
                 button = QPushButton(step.label)
-                button.setToolTip(f"{step.help} ({step.key})" if step.key else step.help)
+                button.setToolTip(plain(f"{step.help} ({step.key})" if step.key else step.help))
                 button.clicked.connect(lambda _on, s=step: self.run(f"step:{s.id}"))
                 self.steps[step.id] = button
                 row.insertWidget(1, button)
@@ -128,7 +126,7 @@ class StudySheet(QWidget):
         declared = kind.setup.declared()
         said = ", ".join(declared[n].label.lower() for n in names)
         self.more = QCheckBox("More settings")
-        self.more.setToolTip(f"Settings that rarely need a change: {said}")
+        self.more.setToolTip(plain(f"Settings that rarely need a change: {said}"))
         self.more.toggled.connect(lambda _on: self.mirror())
         self.column.addWidget(self.more)
         for name in names:
@@ -205,7 +203,7 @@ class StudySheet(QWidget):
             label = self.lines[about.name].value
             assert isinstance(label, QLabel)
             label.setText("—" if own is None else self._text(own, about))
-            label.setToolTip("" if own is None else own.note)
+            label.setToolTip(plain("" if own is None else own.note))
         self._warnings([note.text for note in outcome.warnings])
 
     def _text(self, figure: Figure, about: FigureAbout) -> str:
@@ -236,7 +234,7 @@ class StudySheet(QWidget):
         if value is not None and about.quantity == VOLUME and self.session.unit != "m":
             cubic = convert(value, length_unit(self.session.unit), METRE, power=3)
             tip += f" = {number(cubic, 3)} m³"
-        self.figure.setToolTip(tip)
+        self.figure.setToolTip(plain(tip))
 
     def _warnings(self, texts: list[str]) -> None:
         few = texts if self.every_note or len(texts) <= MOST_NOTES + 1 else texts[:MOST_NOTES]

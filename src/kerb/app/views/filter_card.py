@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QColorDialog,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QMenu,
@@ -21,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.sheets.fields import NumberField
 from kerb.app.theme import Theme, font
-from kerb.app.widgets import made, there
+from kerb.app.widgets import Label, made, there
 from kerb.core.arrays import Floats
 from kerb.core.cloud.filters import COLOUR, Filter
 from kerb.core.quantity import count, number
@@ -155,7 +154,7 @@ class FilterCard(QWidget):
         whole.setContentsMargins(12, 10, 12, 10)
         whole.setSpacing(8)
         head = QHBoxLayout()
-        head.addWidget(QLabel("Show by"))
+        head.addWidget(Label("Show by"))
         self.columns = made(QComboBox(), toolTip="The attribute that decides which points are shown")
         self.columns.activated.connect(lambda _i: self.column_chosen.emit(self.columns.currentData()))
         head.addWidget(self.columns, 1)
@@ -194,7 +193,7 @@ class FilterCard(QWidget):
         for field, words in ((self.low, "from"), (self.high, "to")):
             field.setFixedWidth(104)
             field.committed.connect(lambda _v: self._typed())
-            row.addWidget(QLabel(words))
+            row.addWidget(Label(words))
             row.addWidget(field)
         row.addStretch(1)
         column.addLayout(row)
@@ -234,7 +233,7 @@ class FilterCard(QWidget):
         self.tolerance = made(QSlider(Qt.Orientation.Horizontal), minimum=1, maximum=128, value=TOLERANCE)
         self.tolerance.setToolTip("How far red, green and blue may be off, of 255")
         self.tolerance.valueChanged.connect(lambda _v: self._coloured())
-        column.addWidget(QLabel("Tolerance"))
+        column.addWidget(Label("Tolerance"))
         column.addWidget(self.tolerance)
         column.addStretch(1)
         self.colour: tuple[int, ...] = ()

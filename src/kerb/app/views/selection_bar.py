@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QToolButton,
@@ -20,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.selection import ADD, COMMON, REPLACE, TAKE_AWAY, Selection
 from kerb.app.session import Session
-from kerb.app.widgets import made
+from kerb.app.widgets import Label, made, plain
 from kerb.core.cloud.classes import CLASS_NAMES, class_words
 from kerb.core.quantity import count
 
@@ -62,7 +61,7 @@ class SelectionBar(QWidget):
     def _marking(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(3)
-        self.label = QLabel()
+        self.label = Label()
         self.label.setMinimumWidth(150)
         row.addWidget(self.label)
         group = QButtonGroup(self)
@@ -157,7 +156,7 @@ class SelectionBar(QWidget):
         chosen = selection.count
         self.label.setText(f"{count(chosen)} points selected" if chosen else "Nothing selected yet")
         self.label.setToolTip(
-            f"Points of {holding.name}; click another cloud in the list to work on that" if holding else ""
+            plain(f"Points of {holding.name}; click another cloud in the list to work on that" if holding else "")
         )
         for key in ("set_aside", "keep_only", "part", "class", "more"):
             self.buttons[key].setEnabled(chosen > 0)

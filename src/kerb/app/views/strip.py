@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.app.widgets import made
+from kerb.app.widgets import made, plain
 
 CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
@@ -66,7 +66,7 @@ class Strip(QWidget):
 
     def _box(self, tip: str, width: int) -> QComboBox:
         box = QComboBox(self)
-        box.setToolTip(tip)
+        box.setToolTip(plain(tip))
         box.setAccessibleName(tip)
         box.setFixedWidth(width)
         box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
