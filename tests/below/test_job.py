@@ -168,6 +168,33 @@ class Saving(Base):
         self.assertFalse(Job.has_recovery(self.job.folder))
         self.assertEqual(run_kerb("add", self.job.folder, YARD)[0], 0)
 
+    def test_a_good_autosave_beside_a_damaged_job_is_used(self):
+        """The journal holds the saved job that it goes on from, so that neither of the two files is needed alone."""
+        self.job.save()
+        saved = self.job.state
+        self.job.execute(Change("Named it", lambda s: replace(s, title=replace(s.title, name="Saltmarrow"))))
+        self.job.execute(Change("Named again", lambda s: replace(s, title=replace(s.title, client="Quay"))))
+        self.job.flush()
+        good = (self.job.folder / "job.json").read_bytes()
+        for bad in (b"", good[: len(good) // 2], b"[" * 100_000, good.replace(b'"holdings"', b'"holding"'),
+                    good.replace(b'"title"', b'"title": 1e999, "t"', 1)):  # fmt: skip
+            (self.job.folder / "job.json").write_bytes(bad)
+            self.assertTrue(Job.has_recovery(self.job.folder))
+            Job.forget_recovery(self.job.folder)
+            as_saved = Job.open(self.job.folder)
+            self.assertEqual(as_saved.state, saved)
+            self.assertTrue(as_saved.changed, "there is something to save")
+            as_saved.sweep()
+            recovered = Job.open(self.job.folder, recover=True)
+            self.assertEqual(recovered.state, self.job.state)
+            self.assertEqual(recovered.record_text(), self.job.record_text())
+        recovered.save()
+        self.assertEqual(Job.open(self.job.folder).state, self.job.state)
+        self.assertFalse(Job.has_recovery(self.job.folder))
+        (self.job.folder / "job.json").write_bytes(b"{")
+        with self.assertRaisesRegex(JobError, "damaged"):
+            Job.open(self.job.folder, recover=True)
+
     def test_one_kerb_at_a_time_in_a_folder(self):
         lock = FolderLock()
         self.assertTrue(lock.take(self.job.folder))

@@ -10,6 +10,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from tokenize import TokenError
 from typing import IO, Any
 
 import numpy as np
@@ -21,15 +22,19 @@ _one_at_a_time = threading.Lock()
 
 
 def loaded(path: Path, mapped: bool = False) -> AnyArray:
-    """An array of a file, memory-mapped on wish. Raises OSError, EOFError or ValueError, when it cannot be read."""
+    """An array of a file, memory-mapped on wish. Raises OSError or ValueError, when it cannot be read."""
     for _ in range(TRIES):
         try:
             with _one_at_a_time:
-                return np.load(path, mmap_mode="r" if mapped else None, allow_pickle=False)
+                found: AnyArray = np.load(path, mmap_mode="r" if mapped else None, allow_pickle=False)
+                return found
         except SystemError:
             # Another thread parsed something that is none of ours.
             continue
-    return np.load(path, mmap_mode="r" if mapped else None, allow_pickle=False)
+        except (TokenError, SyntaxError, EOFError, OverflowError, MemoryError, TypeError) as error:
+            # Heads are written in Python: a damaged one can be anything, and ask for any size.
+            raise ValueError(f"the head of {path.name} is damaged ({' '.join(str(error).split())[:80]})") from None
+    raise ValueError(f"{path.name} cannot be read")
 
 
 @contextmanager

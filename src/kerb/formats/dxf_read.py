@@ -133,7 +133,6 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
 
 def _document(path: Path) -> tuple[Any, list[tuple[str, str]]]:
     from ezdxf import filemanagement, recover
-    from ezdxf.lldxf.const import DXFError
     from ezdxf.lldxf.validator import is_binary_dxf_file
 
     start = first_bytes(path, 4096, LARGEST)
@@ -141,7 +140,7 @@ def _document(path: Path) -> tuple[Any, list[tuple[str, str]]]:
         raise FormatError(f"{path}: not a DXF drawing (no SECTION at its start)")
     try:
         return filemanagement.readfile(path), []
-    except (DXFError, OSError, ValueError, TypeError, KeyError, IndexError, AttributeError, UnicodeDecodeError):
+    except Exception:
         pass
     try:
         document, auditor = recover.read(io.BytesIO(path.read_bytes()))

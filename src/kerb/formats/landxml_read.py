@@ -73,7 +73,7 @@ def read_landxml(path: Path) -> LandXml:
                 reader.take(node)
             root = events.root
     except etree.XMLSyntaxError as error:
-        raise FormatError(f"{path}: is no valid XML ({error.msg})") from None
+        raise FormatError(f"{path}: is no valid XML ({' '.join(str(error.msg).split())})") from None
     if root is None or root.tag.rpartition("}")[2] != "LandXML":
         name = "" if root is None else root.tag.rpartition("}")[2][:40]
         raise FormatError(f"{path}: is XML, but not LandXML (its root is '{name}')")

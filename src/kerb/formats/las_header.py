@@ -156,8 +156,9 @@ def steps_of_rank(degrees: np.ndarray) -> np.ndarray:
 def laspy_header(blob: bytes, name: str) -> laspy.LasHeader:
     """A laspy header from bytes kept by :meth:`LasHead.to_bytes`. Raises FormatError."""
     try:
-        header = laspy.LasHeader.read_from(io.BytesIO(blob))
-        return _keeping_no_data(header)
+        header = _keeping_no_data(laspy.LasHeader.read_from(io.BytesIO(blob)))
+        header.point_format.dtype()  # extra dimensions of no size are found out only here
+        return header
     except Exception as error:  # laspy lets struct, value and numpy errors through; all mean the same here
         raise FormatError(f"{name}: the LAS header cannot be read ({error})") from None
 

@@ -61,6 +61,8 @@ class Job:
         self._undo: list[tuple[JobState, str]] = []
         self._redo: list[tuple[JobState, str]] = []
         self._saved = state
+        # Whether the file of the saved job can no longer be read.
+        self._damaged = False
         self._saved_entries, self._saved_bytes = 0, 0
         self._journal = Journal(folder, "", self._trouble)
         self._stores: dict[str, CloudStore] = {}
@@ -90,11 +92,13 @@ class Job:
     def open(folder: Path, recover: bool = False) -> Job:
         """Open a job folder; ``recover`` takes the autosaved state where there is one, which stays until a save.
 
+        Where what was saved is damaged, it is taken from the autosave, which holds it too.
+
         Raises
         ------
         JobError, when it is no job, damaged or of a newer version.
         """
-        data = _read(folder / "job.json")
+        data = _saved(folder)
         if data.get("version", 0) > VERSION:
             raise JobError(f"{folder}: saved by a newer Kerb (version {data.get('kerb', '?')})")
         try:
@@ -106,14 +110,15 @@ class Job:
             job = Job(folder, state, entries)
             if not isinstance(kept, list):
                 job._saved_entries, job._saved_bytes = len(entries), int(kept["bytes"])
-            job._journal = Journal(folder, mark, job._trouble)
+            job._journal = Journal(folder, mark, job._trouble, job._saved_bytes)
+            job._damaged = not _good(folder / "job.json")
             if recover:
                 for change, entry in journal.read(folder, mark):
                     job.state = journal.applied(job.state, change)
                     job.record += [Entry(**entry)] if entry else []
                 job._journal.go_on()
-        except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise JobError(f"{folder / 'job.json'}: damaged ({error})") from None
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
+            raise JobError(f"{folder / 'job.json'}: damaged ({' '.join(str(error).split())[:200]})") from None
         return job
 
     @staticmethod
@@ -122,19 +127,20 @@ class Job:
         if not journal.left(folder):
             return False
         try:
-            return bool(journal.read(folder, str(_read(folder / "job.json").get("mark", ""))))
+            return bool(journal.read(folder, str(_saved(folder).get("mark", ""))))
         except JobError:
             return False
 
     @staticmethod
     def forget_recovery(folder: Path) -> None:
-        """Give up what a crash left."""
-        (folder / journal.NAME).unlink(missing_ok=True)
+        """Give up what a crash left, unless it is all there is."""
+        if _good(folder / "job.json"):
+            (folder / journal.NAME).unlink(missing_ok=True)
 
     @property
     def changed(self) -> bool:
         """Whether there is anything to save."""
-        return self.state is not self._saved and self.state != self._saved
+        return self._damaged or (self.state is not self._saved and self.state != self._saved)
 
     @property
     def can_undo(self) -> str:
@@ -183,9 +189,9 @@ class Job:
     def save(self) -> None:
         """Write the job. Raises JobError when the folder cannot be written."""
         mark = self._write(self.folder)
-        self._saved = self.state
+        self._saved, self._damaged = self.state, False
         self._journal.end()
-        self._journal = Journal(self.folder, mark, self._trouble)
+        self._journal = Journal(self.folder, mark, self._trouble, self._saved_bytes)
 
     def flush(self) -> None:
         """Wait until every step so far is kept in the journal."""
@@ -197,7 +203,7 @@ class Job:
         Only for one who has the folder to himself, before anything was changed. Where a crash left changes that were
         not taken up, everything stays.
         """
-        if self.state is self._saved and self.has_recovery(self.folder):
+        if self._damaged or (self.state is self._saved and self.has_recovery(self.folder)):
             return
         holdings = [holding for state in (self.state, self._saved) for holding in state.holdings]
         data = {Path(holding.data).name for holding in holdings}
@@ -242,7 +248,7 @@ class Job:
             self._things.clear()
             self._saved = self.state
             self._journal.end()
-            self._journal = Journal(folder, mark, self._trouble)
+            self._journal = Journal(folder, mark, self._trouble, self._saved_bytes)
             if "unsaved" in old.parts:
                 shutil.rmtree(old, ignore_errors=True)
 
@@ -371,12 +377,30 @@ def _remove(paths: list[Path]) -> None:
             path.unlink()
 
 
+def _good(path: Path) -> bool:
+    try:
+        JobState.from_json(_read(path)["state"])
+    except (JobError, KeyError, TypeError, ValueError, AttributeError, OverflowError):
+        return False
+    return True
+
+
+def _saved(folder: Path) -> dict[str, Any]:
+    """The saved job as plain dictionaries: of ``job.json``, or of the autosave where that is damaged. Raises JobError."""
+    path = folder / "job.json"
+    if path.exists() and not _good(path):
+        found = journal.base(folder)
+        if found is not None:
+            return found
+    return _read(path)
+
+
 def _read(path: Path) -> dict[str, Any]:
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
         raise JobError(f"{path.parent}: not a job folder ({error.strerror or error})") from None
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise JobError(f"{path}: damaged ({error})") from None
     if not isinstance(data, dict) or not isinstance(data.get("state"), dict):
         raise JobError(f"{path}: damaged (no job in it)")

@@ -1,8 +1,8 @@
 """The autosave: a journal that grows by a line a step, written off the thread that makes the step.
 
 A line holds what became of the state, no more than the records that changed, and the line of the job record. The first
-line says which saved job the others go on from; a journal of another one is of no use and is passed over. A line that a
-crash cut short is passed over too.
+line says which saved job the others go on from, and holds it too, should that one be damaged; a journal of another one is
+of no use and is passed over. A line that a crash cut short is passed over too.
 """
 
 from __future__ import annotations
@@ -73,9 +73,13 @@ def applied(state: JobState, change: dict[str, Any]) -> JobState:
 class Journal:
     """Appends steps to the journal of a job folder, in their order, on a thread that lives while there is work."""
 
-    def __init__(self, folder: Path, saved: str, trouble: Callable[[str], None]) -> None:
-        """``saved`` is the mark of the saved job; ``trouble`` is told, from the thread, when a line cannot be written."""
+    def __init__(self, folder: Path, saved: str, trouble: Callable[[str], None], recorded: int = 0) -> None:
+        """``saved`` is the mark of the saved job, ``recorded`` how many bytes of the job record belong to it.
+
+        ``trouble`` is told, from the thread, when a line cannot be written.
+        """
         self.folder, self.path, self.saved, self.trouble = folder, folder / NAME, saved, trouble
+        self.recorded = recorded
         self._waiting: deque[tuple[JobState, JobState, dict[str, Any] | None]] = deque()
         self._lock = threading.Lock()
         self._thread: threading.Thread | None = None
@@ -133,7 +137,10 @@ class Journal:
                 self.trouble(f"{self.path}: the last steps could not be kept ({error.strerror or error})")
 
     def _write(self, steps: list[tuple[JobState, JobState, dict[str, Any] | None]]) -> None:
-        lines = [] if self._begun else [json.dumps({"saved": self.saved})]
+        lines: list[str] = []
+        if not self._begun:
+            base = {"saved": self.saved, "recorded": self.recorded, "state": steps[0][0].to_json()}
+            lines.append(json.dumps(base, default=plain))
         lines += [json.dumps({"entry": e, "change": delta(b, a)}, default=plain) for b, a, e in steps]
         with open(self.path, "a" if self._begun else "w", encoding="utf-8") as out:
             out.write("\n".join(lines) + "\n")
@@ -148,16 +155,27 @@ def read(folder: Path, saved: str) -> list[tuple[dict[str, Any], dict[str, Any] 
         lines = (folder / NAME).read_text(encoding="utf-8").splitlines()
         if not lines or json.loads(lines[0]).get("saved") != saved:
             return []
-    except (OSError, ValueError, AttributeError):
+    except (OSError, ValueError, AttributeError, RecursionError):
         return []
     found = []
     for line in lines[1:]:
         try:
             data = json.loads(line)
             found.append((dict(data["change"]), data["entry"]))
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, RecursionError):
             break
     return found
+
+
+def base(folder: Path) -> dict[str, Any] | None:
+    """The saved job that a journal goes on from, as ``job.json`` holds it; None where there is none."""
+    try:
+        with open(folder / NAME, encoding="utf-8") as stream:
+            head = json.loads(stream.readline())
+        data = {"state": head["state"], "mark": head["saved"], "record": {"bytes": head["recorded"]}, "version": 0}
+        return data if isinstance(data["state"], dict) else None
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return None
 
 
 def left(folder: Path) -> bool:

@@ -86,16 +86,21 @@ class CloudStore:
         """Open a store folder. Raises JobError when it is missing, damaged or of a newer version."""
         try:
             data = json.loads((folder / "store.json").read_text(encoding="utf-8"))
+            if data.get("version", 0) > VERSION:
+                raise JobError(f"{folder}: written by a newer Kerb (store version {data['version']})")
             meta = StoreMeta(**data)
             tiles = loaded(folder / "tiles.npy")
             shape = loaded(folder / "xyz.npy", mapped=True).shape
-        except (OSError, ValueError, TypeError) as error:
+            if tiles.dtype != TILE_TYPE or shape != (meta.count, 3) or int(tiles["count"].sum()) != meta.count:
+                raise JobError(f"{folder}: the imported cloud is damaged (tile table and points disagree)")
+            store = CloudStore(folder, meta, tiles)
+            lost = [name for name in store.names if not store.has(name)]
+            if store.scale.shape != (3,) or store.origin.shape != (3,) or lost:
+                without = f" (without {', '.join(lost[:5])})" if lost else ""
+                raise JobError(f"{folder}: the imported cloud is damaged{without}")
+        except (OSError, ValueError, TypeError, KeyError, AttributeError, OverflowError) as error:
             raise JobError(f"{folder}: the imported cloud cannot be read ({error})") from None
-        if meta.version > VERSION:
-            raise JobError(f"{folder}: written by a newer Kerb (store version {meta.version})")
-        if tiles.dtype != TILE_TYPE or shape != (meta.count, 3) or int(tiles["count"].sum()) != meta.count:
-            raise JobError(f"{folder}: the imported cloud is damaged (tile table and points disagree)")
-        return CloudStore(folder, meta, tiles)
+        return store
 
     def snapshot(self) -> CloudStore:
         """The cloud as it is at this moment, for work on another thread: later steps of the analyst do not reach it."""
@@ -194,7 +199,10 @@ class CloudStore:
         return np.asarray(self.xyz[rows, 2] * self.scale[2] + self.origin[2])
 
     def column(self, name: str) -> AnyArray:
-        """A column of n values, memory-mapped, or one value seen n times. Raises KeyError for an unknown one."""
+        """A column of n values, memory-mapped, or one value seen n times.
+
+        Raises KeyError for an unknown one; JobError, when it is damaged.
+        """
         if name not in self._columns:
             found = self._read(name)
             if found is None:
@@ -204,12 +212,19 @@ class CloudStore:
 
     def _read(self, name: str) -> AnyArray | None:
         path, constant = column_files(self.folder, name)
-        if path.exists():
-            return loaded(path, mapped=True)
-        if constant.exists():
-            value = loaded(constant)
-            return np.broadcast_to(value, (self.count, *value.shape))
-        return None
+        try:
+            if path.exists():
+                found = loaded(path, mapped=True)
+            elif constant.exists():
+                value = loaded(constant)
+                found = np.broadcast_to(value, (self.count, *value.shape))
+            else:
+                return None
+        except (OSError, ValueError) as error:
+            raise JobError(f"{self.folder}: the column '{name}' is damaged ({error})") from None
+        if found.ndim not in (1, 2) or len(found) != self.count or found.dtype.kind not in "iufb":
+            raise JobError(f"{self.folder}: the column '{name}' is damaged (of another size or type)")
+        return found
 
     def has(self, name: str) -> bool:
         """Whether a column or attribute of that name exists."""
