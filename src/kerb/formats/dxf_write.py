@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.errors import OutputError
+from kerb.core.geometry.alignment import Alignment, exact_in_arcs
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.units import LengthUnit
@@ -28,7 +29,8 @@ def write_dxf(
 ) -> None:
     """Write what is given: points as POINT with their name beside them, lines as polylines, triangles as 3DFACE.
 
-    Lines with elevations become 3D polylines, those without LWPOLYLINE; layers are kept.
+    Lines with elevations become 3D polylines, those without LWPOLYLINE, in which an alignment without a profile keeps its
+    arcs; layers are kept.
 
     Raises
     ------
@@ -44,8 +46,12 @@ def write_dxf(
     space = document.layout("Model")
     if points is not None:
         _put_points(space, points, TEXT_HEIGHT / unit.metres)
+    exact = {a.name: a for a in lines.alignments if exact_in_arcs(a)} if lines is not None else {}
     for line in lines.lines if lines is not None else ():
-        _put_line(space, line)
+        if line.name in exact:
+            _put_alignment(space, exact[line.name], line.layer)
+        else:
+            _put_line(space, line)
     if mesh is not None:
         _put_mesh(space, mesh)
     with placed_when_complete(path) as partial:
@@ -71,6 +77,16 @@ def _put_line(space: Any, line: Any) -> None:
         space.add_polyline3d(line.xyz.tolist(), close=line.closed, dxfattribs=layer)
     else:
         space.add_lwpolyline(line.xyz[:, :2].tolist(), close=line.closed, dxfattribs=layer)
+
+
+def _put_alignment(space: Any, alignment: Alignment, layer: str) -> None:
+    """Straights and arcs as they are: the bulge of an arc is the tangent of a quarter of its angle, to the left positive."""
+    rows = []
+    for element in alignment.elements:
+        x, y = element.start
+        rows.append((x, y, -np.tan(element.k0 * element.length / 4)))
+    x, y = alignment.elements[-1].end.tolist()
+    space.add_lwpolyline([*rows, (x, y, 0.0)], format="xyb", dxfattribs={"layer": layer_name(layer or "LINES")})
 
 
 def _put_mesh(space: Any, mesh: TriangleMesh) -> None:

@@ -109,6 +109,8 @@ class _Scan:
         limits = self._limits()
         if limits is None:
             return 0
+        # Readers expect colours of eight bits; sixteen keep their upper half.
+        wide = any(limits["spans"].get(name, (0, 0))[1] > 255 for name in COLOURS.values())
         libe57: Any = __import__("pye57").libe57
         image = self.file.image_file
         node = self._described(libe57, image, limits)
@@ -125,7 +127,7 @@ class _Scan:
                 arrays[name][:n] = local[:, axis]
             for name, array in arrays.items():
                 if name not in AXES:
-                    array[:n] = self._values(columns, name)
+                    array[:n] = self._values(columns, name, wide)
             writer.write(n)
             done += n
         writer.close()
@@ -175,12 +177,8 @@ class _Scan:
             box = libe57.StructureNode(image)
             for name in COLOURS:
                 box.set(f"{name}Minimum", libe57.IntegerNode(image, 0))
-                box.set(f"{name}Maximum", libe57.IntegerNode(image, self._colour_limit(spans)))
+                box.set(f"{name}Maximum", libe57.IntegerNode(image, 255))
             node.set("colorLimits", box)
-
-    @staticmethod
-    def _colour_limit(spans: dict[str, list[float]]) -> int:
-        return 65535 if max(spans[name][1] for name in COLOURS.values()) > 255 else 255
 
     def _prototype(self, libe57: Any, image: Any, limits: dict[str, Any]) -> tuple[Any, dict[str, AnyArray], Any]:
         prototype = libe57.StructureNode(image)
@@ -201,8 +199,8 @@ class _Scan:
             arrays["intensity"] = np.empty(CHUNK, np.float32)
         if all(name in spans for name in COLOURS.values()):
             for name in COLOURS:
-                prototype.set(name, libe57.IntegerNode(image, 0, 0, self._colour_limit(spans)))
-                arrays[name] = np.empty(CHUNK, np.uint16)
+                prototype.set(name, libe57.IntegerNode(image, 0, 0, 255))
+                arrays[name] = np.empty(CHUNK, np.uint8)
         for name, field in NAMES.items():
             if name in spans:
                 low, high = (int(v) for v in spans[name])
@@ -213,9 +211,10 @@ class _Scan:
         return prototype, arrays, buffers
 
     @staticmethod
-    def _values(columns: Columns, field: str) -> AnyArray:
+    def _values(columns: Columns, field: str, wide: bool) -> AnyArray:
         back = {**COLOURS, "rowIndex": "row", "columnIndex": "column"}
-        return columns[back.get(field, field)]
+        values = columns[back.get(field, field)]
+        return np.asarray(values) >> 8 if wide and field in COLOURS else values
 
 
 def quaternion(turn: Floats) -> list[float]:

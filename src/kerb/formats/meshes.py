@@ -12,7 +12,7 @@ from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
 from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.ply import read_ply_head
-from kerb.formats.written import placed_when_complete
+from kerb.formats.written import placed_when_complete, refuse_others
 
 MESH_SUFFIXES = (".obj", ".stl", ".ply", ".off")
 LARGEST = 3_000_000_000
@@ -146,11 +146,11 @@ def _check_off(path: Path) -> None:
         raise FormatError(f"{path}: claims more vertices and faces than the file can hold")
 
 
-def write_mesh(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> None:
+def write_mesh(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> list[tuple[str, str]]:
     """Write OBJ (elements as groups, unit in a comment), binary STL (unit in its head), PLY or OFF, by the ending.
 
     Coordinates of an STL are single precision: they are written relative to a corner that its head names when they
-    would lose more than a tenth of a millimetre.
+    would lose more than a tenth of a millimetre, and a small table beside the file says it for other readers. Returns notes.
 
     Raises OutputError, when there is nothing to write or the folder cannot be written.
     """
@@ -159,8 +159,27 @@ def write_mesh(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> None:
     writers = {".obj": _write_obj, ".stl": _write_stl, ".ply": _write_ply, ".off": _write_off}
     if path.suffix.lower() not in writers:
         raise OutputError(f"{path}: a mesh is written as .obj, .stl, .ply or .off")
+    corner = _stl_origin(mesh, unit) if path.suffix.lower() == ".stl" else None
+    beside = path.with_name(f"{path.stem}.origin.csv")
+    if corner is not None:
+        refuse_others(path, beside)
     with placed_when_complete(path) as partial:
         writers[path.suffix.lower()](partial, mesh, unit)
+    if corner is None:
+        return []
+    with placed_when_complete(beside) as partial:
+        numbers = ",".join(f"{value:.0f}" for value in corner)
+        partial.write_text(f"easting,northing,elevation,unit\n{numbers},{unit.code}\n", encoding="utf-8")
+    shown = ", ".join(f"{value:.0f}" for value in corner)
+    words = f"STL has single precision: written relative to {shown} {unit.code}, as its head and {beside.name} say"
+    return [("moved-origin", words)]
+
+
+def _stl_origin(mesh: TriangleMesh, unit: LengthUnit) -> np.ndarray | None:
+    """The corner that an STL is written relative to; None where its numbers are small enough as they are."""
+    if np.abs(mesh.vertices).max() * 2**-24 <= 0.0001 / unit.metres:
+        return None
+    return np.floor(mesh.vertices.min(axis=0))
 
 
 def _write_obj(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> None:
@@ -175,8 +194,8 @@ def _write_obj(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> None:
 
 def _write_stl(path: Path, mesh: TriangleMesh, unit: LengthUnit) -> None:
     vertices, head = mesh.vertices, f"Kerb unit {unit.code}"
-    if np.abs(vertices).max() * 2**-24 > 0.0001 / unit.metres:
-        corner = np.floor(vertices.min(axis=0))
+    corner = _stl_origin(mesh, unit)
+    if corner is not None:
         vertices = vertices - corner
         head += " from " + " ".join(f"{value:.0f}" for value in corner)
     corners = vertices[mesh.triangles]

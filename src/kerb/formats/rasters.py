@@ -22,7 +22,7 @@ from kerb.core.space import NO_SPACE, full, why
 from kerb.core.surface.elevation import Affine, ElevationGrid
 from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.opened import first_bytes
-from kerb.formats.written import placed_when_complete
+from kerb.formats.written import placed_when_complete, refuse_others
 
 MOST_CELLS = 400_000_000
 MOST_PIXELS = 10_000_000_000
@@ -252,6 +252,8 @@ def write_picture(path: Path, image: Bytes, affine: Affine, reference: Reference
                                "dtype": "uint8"}  # fmt: skip
     if driver == "GTiff":
         profile |= {"transform": rasterio.Affine(*affine), "crs": _crs(reference), "compress": "deflate"}
+    if driver != "GTiff":
+        refuse_others(path, path.with_suffix(WORLD_FILES[suffix]))
     with placed_when_complete(path) as partial, warnings.catch_warnings():
         warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
         try:

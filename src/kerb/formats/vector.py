@@ -6,6 +6,7 @@ it knows, among it descriptions that point to other files or to the network.
 
 from __future__ import annotations
 
+import csv
 import re
 import warnings
 from dataclasses import dataclass
@@ -21,13 +22,16 @@ from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic
 from kerb.core.space import why
 from kerb.formats.opened import first_bytes
-from kerb.formats.written import placed_when_complete
+from kerb.formats.written import placed_when_complete, refuse_others
 
 VECTOR_SUFFIXES = {".geojson": "GeoJSON", ".json": "GeoJSON", ".gpkg": "GPKG", ".shp": "ESRI Shapefile", ".kml": "KML"}
 NAME_FIELDS = ("name", "point", "pt", "id", "label")
 CODE_FIELDS = ("code", "feature", "desc", "description", "type", "class")
 LAYER_FIELDS = ("layer",)
 MOST_FEATURES = 5_000_000
+# Letters of a Shapefile's field names, and the table beside it that says what was cut.
+SHORT, FIELD_TABLE = 10, ".fields.csv"
+COMPANIONS = (".shx", ".dbf", ".prj", ".cpg")
 DEGREES_NOTE = "GeoJSON by its standard is in degrees; the job's coordinates and system were written all the same"
 
 
@@ -137,7 +141,8 @@ def _read(path: Path, layer: str) -> tuple[list[str], Any, list[Any]]:
 
     try:
         meta, _, geometry, columns = pyogrio.raw.read(path, layer=layer)
-        return [str(name) for name in meta["fields"]], shapely.from_wkb(geometry), list(columns)
+        whole = _whole_names(path) if path.suffix.lower() == ".shp" else {}
+        return [whole.get(str(name), str(name)) for name in meta["fields"]], shapely.from_wkb(geometry), list(columns)
     except ShapelyError as error:
         raise FormatError(f"{path}: a shape of layer '{layer}' is damaged ({_words(error)})") from None
     except Exception as error:  # as above
@@ -260,10 +265,15 @@ def write_layers(
         raise OutputError(f"{path}: nothing to write")
     if driver != "GPKG" and len(layers) > 1:
         raise OutputError(f"{path}: a {driver} file holds points or lines, not both; choose .gpkg")
+    if driver == "ESRI Shapefile":
+        refuse_others(
+            path, *(path.with_suffix(suffix) for suffix in COMPANIONS), path.with_name(path.stem + FIELD_TABLE)
+        )
     with placed_when_complete(path) as partial:
         try:
             for number, (name, shapes, columns) in enumerate(layers):
-                _write_layer(partial, driver, (name, number > 0), shapes, columns, reference)
+                title = path.stem if driver == "GeoJSON" else name
+                _write_layer(partial, driver, (title, number > 0), shapes, columns, reference)
             _counted(partial, [(name, len(shapes)) for name, shapes, _ in layers])
         except (OSError, OutputError):
             raise
@@ -275,6 +285,8 @@ def write_layers(
     notes = [("geojson-degrees", DEGREES_NOTE)] if driver == "GeoJSON" and reference.wkt else []
     if not reference.wkt and (driver == "GeoJSON" or not definition(reference)):
         notes.append(("unit-unsaid", f"the numbers are in {reference.unit.plural}; the file cannot say so"))
+    if driver == "ESRI Shapefile":
+        notes += _write_field_table(path, list(layers[0][2]))
     if driver == "ESRI Shapefile" and flat and any(shapely.has_z(shapes).any() for _, shapes, _ in layers):
         notes.append(("no-elevation", f"{flat} shapes have no elevation; a Shapefile needs one: written as 0"))
     return notes
@@ -332,7 +344,7 @@ def _write_layer(
         warnings.simplefilter("ignore")
         pyogrio.raw.write(
             path, shapely.to_wkb(shapes, output_dimension=3), data, fields, driver=driver, append=append,
-            layer=name if driver == "GPKG" else None, geometry_type=geometry, crs=wkt or None,
+            layer=None if driver == "ESRI Shapefile" else name, geometry_type=geometry, crs=wkt or None,
             layer_options=options, encoding="UTF-8",
         )  # fmt: skip
 
@@ -358,20 +370,52 @@ def _counted(path: Path, layers: list[tuple[str, int]]) -> None:
 
 
 def _field_names(names: list[str], driver: str) -> list[str]:
-    """Names a driver can keep: a Shapefile's have ten characters and no doubles."""
+    """Names a driver can keep. Those of a Shapefile have ten characters: a share for each word, and no doubles."""
     if driver != "ESRI Shapefile":
         return names
     out: list[str] = []
     for name in names:
-        short = re.sub(r"\W+", "_", name)[:10]
+        words = re.findall(r"[A-Za-z0-9]+", name) or ["field"]
+        words = [word for word in words if len(word) > 3] or words
+        room = max(1, (SHORT + 1) // len(words) - 1)
+        short = "_".join([*(word[:room] for word in words[:-1]), words[-1]])[:SHORT]
+        short = name if re.fullmatch(r"\w{1,10}", name, re.ASCII) else short
+        number = 2
         while short.lower() in (item.lower() for item in out):
-            short = f"{short[:8]}{len(out):02d}"
+            short = f"{short[: SHORT - len(str(number))].rstrip('_')}{number}"
+            number += 1
         out.append(short)
     return out
 
 
+def _write_field_table(path: Path, names: list[str]) -> list[tuple[str, str]]:
+    """Which field of a Shapefile is which column, in a table beside it; nothing where no name was cut."""
+    pairs = list(zip(_field_names(names, "ESRI Shapefile"), names, strict=True))
+    cut = [f"{name} as {short}" for short, name in pairs if short != name]
+    beside = path.with_name(f"{path.stem}{FIELD_TABLE}")
+    if not cut:
+        return []
+    with placed_when_complete(beside) as partial, open(partial, "w", encoding="utf-8", newline="") as out:
+        csv.writer(out).writerows([("field", "name"), *pairs])
+    shown = ", ".join(cut[:6]) + (", ..." if len(cut) > 6 else "")
+    return [
+        ("names-cut", f"field names of a Shapefile have ten characters: {shown}; the whole names are in {beside.name}")
+    ]
+
+
+def _whole_names(path: Path) -> dict[str, str]:
+    """Whole names of the fields of a Shapefile, where a table beside it says them."""
+    beside = path.with_name(f"{path.stem}{FIELD_TABLE}")
+    try:
+        with open(beside, encoding="utf-8", newline="") as stream:
+            rows = list(csv.reader(stream))
+    except (OSError, ValueError, csv.Error):
+        return {}
+    return {row[0]: row[1] for row in rows[1:256] if len(row) == 2} if rows[:1] == [["field", "name"]] else {}
+
+
 def _move_companions(partial: Path, path: Path) -> None:
-    for suffix in (".shx", ".dbf", ".prj", ".cpg"):
+    for suffix in COMPANIONS:
         companion = partial.with_suffix(suffix)
         if companion.exists():
             companion.replace(path.with_suffix(suffix))

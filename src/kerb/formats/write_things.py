@@ -9,6 +9,7 @@ import numpy as np
 
 from kerb.core.cloud.outgoing import Outgoing
 from kerb.core.errors import OutputError
+from kerb.core.geometry.alignment import exact_in_arcs
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.placing import CONVERT, Placing
@@ -95,6 +96,8 @@ def _cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Not
 
         unit = outgoing.reference.unit
         notes = [] if unit.code == "m" else [("unit-converted", f"E57 knows metres only: converted from {unit.plural}")]
+        if any(outgoing.kinds.get(name, np.dtype("u1")).itemsize > 1 for name in COLOURS):
+            notes.append(("colour-bits", "E57 readers expect colours of 8 bits: of 16 the upper 8 are written"))
         return write_e57(outgoing, path, progress), notes
     if suffix == ".ply":
         from kerb.formats.ply import write_ply
@@ -119,7 +122,37 @@ def write_thing(item: Placed, path: Path, progress: Progress, source: Path | Non
         names = ", ".join(ENDINGS[item.kind])
         raise OutputError(f"{path}: a holding of this kind is written as {names}")
     item, said = _in_one_unit(item, suffix)
-    return [*said, *_thing(item, path, source)]
+    return [*said, *_thing(item, path, source), *_lost(item, suffix)]
+
+
+def _lost(item: Placed, suffix: str) -> Notes:
+    """What of a thing a format has no place for, by name and count."""
+    thing, lost = item.thing, []
+    if isinstance(thing, SurveyPoints):
+        if suffix in (".dxf", ".xml"):
+            lost += [f"the column '{name}'" for name in thing.extra]
+        if suffix == ".dxf":
+            lost += ["which text is whose name"] if any(thing.names) else []
+    elif isinstance(thing, LineSet):
+        if suffix in (".dxf", ".xml"):
+            lost += [f"the column '{name}'" for name in thing.fields]
+        if suffix == ".dxf":
+            lost += ["names of lines"] if any(line.name for line in thing.lines) else []
+        bent = [a.name for a in thing.alignments if suffix != ".xml" and not (suffix == ".dxf" and exact_in_arcs(a))]
+        if bent:
+            shown = ", ".join(f"'{name}'" for name in bent[:MOST_NAMED])
+            lost.append(
+                f"arcs, spirals, vertical curves and stations of {len(bent)} alignments (written as chords): {shown}"
+            )
+    elif isinstance(thing, TriangleMesh) and thing.elements:
+        if suffix in (".stl", ".ply", ".off"):
+            lost.append(f"names of {len(thing.elements)} elements")
+        elif any(element.kind for element in thing.elements):
+            lost.append("kinds of elements")
+    notes: Notes = [("not-held", f"{NAMES[suffix]} has no place for {'; '.join(lost)}")] if lost else []
+    if item.reference.wkt and suffix in (".dxf", ".obj", ".stl", ".ply", ".off", ".csv", ".asc"):
+        notes.append(("crs-unsaid", f"{NAMES[suffix]} cannot say the reference system ({item.reference.name})"))
+    return notes
 
 
 def _in_one_unit(item: Placed, suffix: str) -> tuple[Placed, Notes]:
@@ -154,7 +187,7 @@ def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
     elif isinstance(thing, TriangleMesh):
         from kerb.formats.meshes import write_mesh
 
-        write_mesh(path, thing, item.reference.unit)
+        return write_mesh(path, thing, item.reference.unit)
     return []
 
 

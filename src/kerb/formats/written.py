@@ -43,3 +43,11 @@ def _sweep(path: Path) -> None:
         if owner is not None and not alive(int(owner.group(1))):
             with suppress(OSError):
                 left.unlink()
+
+
+def refuse_others(path: Path, *beside: Path) -> None:
+    """Files that will be written beside ``path`` may replace its own of before, and nobody else's. Raises OutputError."""
+    if not path.exists():
+        for other in beside:
+            if other.exists():
+                raise OutputError(f"{other}: is there and would be written beside {path.name}; not overwritten")

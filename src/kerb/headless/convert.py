@@ -197,7 +197,7 @@ def _convert_thing(seen: list[Examined], kind: str, out: Path, wish: Wish, progr
 def _write_holding(held: tuple[Job, Holding], path: Path, out: Path, wish: Wish, progress: Progress) -> Outcome:
     """Points, lines, a surface or a model that a job holds."""
     job, holding = held
-    item = job.thing(holding)
+    item = job.thing_to_write(holding)
     if isinstance(item.thing, PictureRef):
         raise InputError(f"{path}: is a picture; convert the file it came from")
     return _write_thing(item, path, [], (out, wish), progress)

@@ -280,6 +280,12 @@ class Job:
             self._things[key] = moved(item, holding.placement)
         return self._things[key]
 
+    def thing_to_write(self, holding: Holding) -> Placed:
+        """A thing for a file: what names no system of its own lies in the job's, and is written so. Raises JobError."""
+        item, job = self.thing(holding), self.state.title.reference_system()
+        same = item.reference.unit == job.unit and item.reference.vertical_unit == job.vertical_unit
+        return replace(item, reference=job) if not item.reference.wkt and job.wkt and same else item
+
     def keep_thing(self, holding: Holding, item: Placed) -> None:
         """Replace the data of a holding that grows, such as a list that is listened to. Raises JobError."""
         try:

@@ -240,7 +240,7 @@ class DataActions(QObject):
                 return
             work = lambda progress: write_cloud(outgoing, target, progress)[1]  # noqa: E731
         else:
-            item, data = job.thing(holding), job.folder / holding.data
+            item, data = job.thing_to_write(holding), job.folder / holding.data
 
             def work(progress: Progress) -> list[tuple[str, str]]:
                 return write_thing(item, target, progress, data / "picture.tif")

@@ -372,3 +372,9 @@ def arc(start: Floats, centre: Floats, end: Floats, right: bool, length: float |
     curvature = (1 if right else -1) / radius
     azimuth = bearings[0] + (np.pi / 2 if right else -np.pi / 2)
     return Element((float(start[0]), float(start[1])), azimuth, radius * sweep, curvature, curvature)
+
+
+def exact_in_arcs(alignment: Alignment) -> bool:
+    """Whether it is made of straights and arcs less than a full circle alone, in plan only."""
+    plain = all(abs(e.k0 - e.k1) <= STRAIGHT and abs(e.k0) * e.length < 2 * np.pi for e in alignment.elements)
+    return bool(alignment.elements) and not alignment.profile and plain
