@@ -14,11 +14,12 @@ from kerb.core.surface.delaunay import delaunay
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.elsewhere import Triangulators, serve
 from kerb.core.surface.grid import HeightGrid, filled, gridded
-from kerb.core.surface.surfaces import GridSurface
+from kerb.core.surface.surfaces import CloudTop, GridSurface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.tin_kernels import locate
 from kerb.core.units import METRE
-from tests.support import FAR, near
+from kerb.studies.scope import Scope
+from tests.support import FAR, near, store_of
 
 
 def located(surface: Tin, xy):
@@ -346,3 +347,57 @@ class GridsAsSurfaces(unittest.TestCase):
         for low, high in (([-9.0, 5], [-3, 9]), ([63.0, 5], [70, 9]), ([8.0, 43], [11, 49]), ([8.0, -9], [11, -3])):
             with self.assertRaises(NotDeterminable):
                 surface.tin(np.array(low), np.array(high))
+
+
+class CloudTops(unittest.TestCase):
+    def test_the_margin_is_five_spacings_and_a_twentieth_of_the_box(self):
+        x = np.arange(0, 60, 0.25)
+        xy = np.stack(np.meshgrid(x, x), axis=-1).reshape(-1, 2)
+        cloud = store_of(np.column_stack([xy, 0 * xy[:, 0]]) + FAR)
+        top = CloudTop(Scope().of(cloud))
+        low, high = np.array([20.0, 25.0, -9.0]) + FAR, np.array([40.0, 30.0, 900.0]) + FAR
+        room = 5 * cloud.spacing + 0.05 * 10.0
+        part = top.tin(low, high).points - FAR
+        for axis, (first, last) in enumerate(((20.0, 40.0), (25.0, 30.0))):
+            self.assertTrue(first - room <= part[:, axis].min() < first - room + 0.26)
+            self.assertTrue(last + room - 0.26 < part[:, axis].max() <= last + room)
+
+    def test_three_points_make_a_top(self):
+        three = np.array([[0.0, 0, 1], [4, 0, 2], [0, 4, 3]]) + FAR
+        for n in (2, 3):
+            top = CloudTop(Scope().of(store_of(three[:n])))
+            if n == 3:
+                self.assertEqual(len(top.tin(FAR, FAR + 4).triangles), 1)
+            else:
+                with self.assertRaisesRegex(NotDeterminable, "no points here"):
+                    top.tin(FAR, FAR + 4)
+
+
+class Edges(unittest.TestCase):
+    def test_breaklines_stay_open_and_rings_close(self):
+        place = np.arange(9)
+        found = tin._edges(place, [4, 3, 2], 1).tolist()
+        self.assertEqual(found, [[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [7, 8]])
+        self.assertEqual(tin._edges(place, [3, 3], 2).tolist(), [[0, 1], [1, 2], [2, 0], [3, 4], [4, 5], [5, 3]])
+        self.assertEqual(tin._edges(np.array([0, 1, 1, 2]), [4], 0).tolist(), [[0, 1], [1, 2]], "no edge to itself")
+        self.assertEqual(len(tin._edges(place, [], 0)), 0)
+
+    def test_all_in_one_place_has_an_index(self):
+        index = Tin(np.zeros((3, 3)), np.array([[0, 1, 2]], np.int32), np.zeros(3)).index
+        self.assertEqual(len(index.starts), index.shape.prod() + 1)
+        self.assertTrue(0 < index.inverse < np.inf)
+
+    def test_a_thousand_triangles_are_many(self):
+        """From a thousand on a few that lie far out do not widen the index."""
+        for squares, widened in ((499, True), (500, False)):
+            row = Index().row(squares, [(1e6, 0, 5)])
+            kept = Tin(row.vertices, row.triangles[1:], row.origin)
+            self.assertEqual(len(kept.triangles), 2 * squares)
+            self.assertEqual(kept._middle_ends()[1][0] == 1e6 + 1, widened)
+
+    def test_points_on_a_line_and_nearly(self):
+        line = np.column_stack([np.arange(50.0), 3 * np.arange(50.0), np.arange(50.0)])
+        self.assertTrue(tin._on_line(line))
+        line[7, 1] += 1e-3
+        self.assertFalse(tin._on_line(line))
+        self.assertAlmostEqual(triangulate(line + FAR).plan_area, 49 * 1e-3 / 2, delta=1e-6)

@@ -17,6 +17,7 @@ from kerb.core.surface.tin_kernels import elevations, index_triangles
 
 MAX_INDEX_CELLS = 4_000_000
 FAR_OUT = 4.0
+ROUNDING = 1e-12
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ class Tin:
         low, high = self._middle_ends()
         size = np.maximum(high - low, 1e-9)
         cells = min(max(len(self.triangles) / 2, 4_000), MAX_INDEX_CELLS)
-        cell = float(np.sqrt(size[0] * size[1] / cells)) or 1.0
+        cell = float(np.sqrt(size[0] * size[1] / cells))
         cell = max(cell, float(size.max()) / MAX_INDEX_CELLS)
         shape = np.floor(size / cell).astype(np.int64) + 1
         counts = np.zeros(int(shape.prod()) + 1, np.int64)
@@ -215,8 +216,9 @@ def _merged(local: Floats) -> tuple[Floats, Ints]:
 
 
 def _on_line(vertices: Floats) -> bool:
-    centred = vertices[:, :2] - vertices[:, :2].mean(axis=0)
-    return bool(np.linalg.svd(centred.T @ centred, compute_uv=False)[1] <= 1e-18 * len(vertices))
+    """Whether the places stray from one line by no more than rounding does."""
+    longest, shortest = np.linalg.svd(vertices[:, :2] - vertices[:, :2].mean(axis=0), compute_uv=False)
+    return bool(shortest <= ROUNDING * longest)
 
 
 def _with_crossings(vertices: Floats, mesh: pythoncdt.Triangulation) -> Floats:
