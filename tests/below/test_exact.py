@@ -175,6 +175,67 @@ class Rings(unittest.TestCase):
         self.assertEqual(inside_any((one, two), spots).tolist(), [True, False, True, False])
         self.assertEqual(inside_any((), spots).tolist(), [False] * 4)
 
+    def test_nothing_is_lost_far_from_the_origin(self):
+        """A ring of a hand's width with broken numbers, where products of coordinates have no millimetres left."""
+        ring = np.array([[0.1, 0.2], [0.37, 0.23], [0.33, 0.41], [0.13, 0.39]])
+        far = ring + [583_211.37, 5_812_345.61]
+        exact = np.round(far - far[0], 12)
+        self.assertAlmostEqual(polygon.area(far), shapely.Polygon(exact).area, places=12)
+        self.assertAlmostEqual(polygon.perimeter(far), shapely.Polygon(exact).length, places=9)
+        grown = polygon.offset(far, 0.05)[0] - far[0]
+        near(grown, polygon.offset(exact, 0.05)[0], atol=1e-8)
+        near(polygon.checked(far), far, atol=0)
+        near(polygon.checked(far[::-1]), far, atol=0)
+        hole = (ring - ring.mean(axis=0)) * 0.3 + ring.mean(axis=0)
+        area = Area((ring_of(far), ring_of(hole + [583_211.37, 5_812_345.61])), "far")
+        plain = shapely.Polygon(ring, [hole])
+        near(area.middle, np.array(plain.centroid.coords[0]) + [583_211.37, 5_812_345.61], atol=1e-8)
+        self.assertAlmostEqual(area.size, plain.area, places=9)
+        area.check("far")
+        spots = np.array([[0.25, 0.3], [0.12, 0.25], [0.2, 0.22], [0.4, 0.3]])
+        self.assertEqual(
+            area.contains(spots + [583_211.37, 5_812_345.61]).tolist(), shapely.contains_xy(plain, spots).tolist()
+        )
+
+    def test_areas_of_shapes(self):
+        holed = shapely.Polygon(
+            [[0, 0], [8, 0], [8, 6], [0, 6]], [[[1, 1], [3, 1], [3, 4], [1, 4]], [[5, 1], [7, 1], [7, 2]]]
+        )
+        plain = shapely.Polygon([[20, 0], [24, 0], [24, 2]])
+        several = Area.of(shapely.GeometryCollection([holed, shapely.Point(1, 1), plain]), "b")
+        self.assertEqual([(area.name, len(area.rings), area.size) for area in several], [("b", 3, 41.0), ("b", 1, 4.0)])
+        self.assertEqual([area.name for area in Area.of(plain)], [""])
+        self.assertEqual(len(several[0].rings[0]), 4, "without the doubled last vertex")
+        self.assertEqual(several[1].outline.shape, (3, 2))
+        self.assertEqual(several[1].holes, [])
+        share = several[0].coverage(np.zeros(2), 2.0, (3, 4))
+        cells = [[shapely.box(x, y, x + 2, y + 2) for x in (0, 2, 4, 6)] for y in (0, 2, 4)]
+        near(share * 4, [[holed.intersection(cell).area for cell in row] for row in cells], atol=1e-12)
+        self.assertAlmostEqual(share.sum() * 4, 41.0)
+        turned = Area(tuple(ring[::-1] for ring in several[0].rings))
+        near(turned.coverage(np.zeros(2), 2.0, (3, 4)), share, atol=1e-12)
+        self.assertEqual(turned.size, 41.0)
+
+    def test_what_is_no_area(self):
+        square, inner = ring_of([[0, 0], [9, 0], [9, 9], [0, 9]]), ring_of([[1, 1], [3, 1], [3, 3], [1, 3]])
+        Area((square, inner)).check("a")
+        Area((square, inner[::-1], ring_of([[5, 5], [6, 5], [6, 6]]))).check("a")
+        for hole in (ring_of([[8, 8], [11, 8], [11, 11]]), ring_of([[20, 20], [21, 20], [21, 21]]), square):
+            with self.assertRaisesRegex(InputError, "^a: a hole crosses"):
+                Area((square, hole)).check("a")
+        with self.assertRaisesRegex(InputError, "^a: a hole crosses"):
+            Area((square, inner, ring_of([[2, 2], [4, 2], [4, 4]]))).check("a")
+        with self.assertRaisesRegex(InputError, "^a: the line crosses"):
+            Area((square, ring_of([[1, 1], [3, 3], [3, 1], [1, 3]]))).check("a")
+        with self.assertRaisesRegex(InputError, "three vertices"):
+            Area((square[:2],)).check("a")
+        for bad, words in (
+            ([[0, 0], [1, 1]], "three vertices"), ([[0, 0]], "three vertices"), ([[0, 0], [4, 0], [0, 0]], "three vertices"),
+            ([[0, 0], [4, 0], [2, 0]], "crosses or touches|no area"), ([[0, 0], [4, np.inf], [2, 0]], "not a number"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(InputError, words):
+                polygon.checked(np.array(bad, float), "a")
+
 
 class Planes(unittest.TestCase):
     def test_exact_and_robust(self):
