@@ -150,7 +150,7 @@ def only_our_words() -> Iterator[None]:
     before, kept = sys.stderr, os.dup(STANDARD_ERROR)
     nowhere = os.open(os.devnull, os.O_WRONLY)
     try:
-        with os.fdopen(os.dup(kept), "w", buffering=1) as ours:
+        with os.fdopen(os.dup(kept), "w", buffering=1, errors="backslashreplace") as ours:
             sys.stderr = ours
             os.dup2(nowhere, STANDARD_ERROR)
             yield

@@ -5,6 +5,7 @@ import struct
 import time
 
 import numpy as np
+import rasterio
 import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -165,6 +166,27 @@ QUIET = settings(max_examples=250, deadline=None, suppress_health_check=list(Hea
 PLACES = st.lists(
     st.tuples(*[st.floats(-1e7, 1e7, allow_nan=False).map(lambda v: round(v, 3))] * 3), min_size=2, max_size=30
 )
+
+
+class Sparse(Hostile):
+    def test_a_small_file_that_claims_a_large_grid(self):
+        path = self.folder / "big.tif"
+        place = rasterio.Affine(1, 0, 380_000, 0, -1, 5_560_000)
+        how = {
+            "driver": "GTiff",
+            "count": 1,
+            "dtype": "float32",
+            "crs": "EPSG:25830",
+            "transform": place,
+            "tiled": True,
+        }
+        with rasterio.open(path, "w", width=15_000, height=15_000, compress="deflate", SPARSE_OK=True, **how):
+            pass
+        self.refused(path, "cannot hold")
+        with rasterio.open(path, "w", width=1500, height=1500, compress="deflate", **how) as out:
+            out.write(np.ones((1500, 1500), np.float32), 1)
+        seen = examine(path)
+        self.assertEqual(read_offer(seen, seen.offer("surface"), Reading(), silent())[0].count, 1500 * 1500)
 
 
 class Fuzz(Hostile):

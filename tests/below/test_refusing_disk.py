@@ -6,6 +6,7 @@ in the same calls, and no rights are needed. A folder of the kernel stands for a
 
 import contextlib
 import errno
+import os
 import resource
 import subprocess
 import sys
@@ -132,6 +133,18 @@ class Verbs(CommandLine):
         self.assertEqual(ended.returncode, 2)
         self.assertEqual(len(ended.stderr.splitlines()), 1, ended.stderr)
         self.assertIn("No space left", ended.stderr)
+
+    def test_names_that_are_no_text_and_a_terminal_that_knows_letters_only(self):
+        name = os.fsencode(self.folder / "bäd") + b"\xff.xyz"
+        env = {**os.environ, "LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"}
+        for file, status in ((name, 2), (os.fsencode(YARD), 0)):
+            ended = subprocess.run([sys.executable, "-m", "kerb", "info", file], env=env, capture_output=True)
+            self.assertEqual(ended.returncode, status, ended.stderr)
+            self.assertEqual(len(ended.stderr.splitlines()), int(status > 0), ended.stderr)
+        with open(name, "w") as stream:
+            stream.write("380000 5560000 1\n380001 5560001 2\n380002 5560000 3\n")
+        ended = subprocess.run([sys.executable, "-m", "kerb", "info", name], env=env, capture_output=True)
+        self.assertEqual((ended.returncode, ended.stderr), (0, b""))
 
     def test_temporary_stores_of_killed_ones_are_swept_by_the_next(self):
         gone = subprocess.Popen([sys.executable, "-c", "pass"])

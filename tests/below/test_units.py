@@ -7,6 +7,7 @@ from kerb.core.errors import InputError
 from kerb.core.quantity import Decimals, number, quantity
 from kerb.core.reference import ReferenceSystem, from_text, local_grid, outside_area_of_use
 from kerb.core.units import (
+    FILE_UNITS,
     FOOT,
     METRE,
     US_SURVEY_FOOT,
@@ -14,6 +15,7 @@ from kerb.core.units import (
     convert,
     density_unit,
     length_unit,
+    other_unit,
     unit_of_metres,
 )
 
@@ -31,6 +33,29 @@ class Units(unittest.TestCase):
         self.assertAlmostEqual(units["9003"], US_SURVEY_FOOT.metres, places=15)
         self.assertIs(unit_of_metres(units["9003"]), US_SURVEY_FOOT)
         self.assertIs(unit_of_metres(units["9002"]), FOOT)
+
+    def test_decimals_that_a_tenth_of_a_millimetre_needs(self):
+        """Ten thousandths of a metre, tenths of a millimetre; of a foot a step of 0.0001 is 0.03 mm, of 0.001 0.3 mm."""
+        wanted = {"m": 4, "ft": 4, "us-ft": 4, "mm": 1, "cm": 2, "km": 7, "in": 3, "yd": 4}
+        self.assertEqual({code: unit.decimals for code, unit in FILE_UNITS.items()}, wanted)
+        self.assertEqual(other_unit(0.00005, "fine").decimals, 0)
+        self.assertEqual(other_unit(0.0001, "tenth").decimals, 0)
+        self.assertEqual(other_unit(0.00011, "more").decimals, 1)
+
+    def test_other_units_by_their_code(self):
+        clarke = other_unit(0.3047972654, "Clarke's foot")
+        self.assertEqual(length_unit(clarke.code), clarke)
+        self.assertEqual((clarke.plural, clarke.area_code()[-1], clarke.volume_code()[-1]), ("Clarke's feet", "2", "3"))
+        self.assertEqual([FILE_UNITS[code].plural for code in ("in", "m", "yd")], ["inches", "metres", "yards"])
+        for metres in (0.0, -1.0, 1e9, float("nan")):
+            with self.assertRaises(ValueError):
+                other_unit(metres, "x")
+        self.assertEqual(other_unit(9.9e8, "x").metres, 9.9e8)
+        for code in ("unit:0:x", "unit:nan:x", "unit:x", "furlong", ""):
+            with self.assertRaises(InputError):
+                length_unit(code)
+        self.assertIsNone(unit_of_metres(0.3048 + 2e-9))
+        self.assertIs(unit_of_metres(0.3048 + 0.5e-9), FOOT)
 
     def test_conversion_of_volumes(self):
         self.assertAlmostEqual(convert(27.0, FOOT, METRE, 3), YARD_M**3, places=12)

@@ -25,6 +25,8 @@ from kerb.formats.opened import first_bytes
 from kerb.formats.written import placed_when_complete, refuse_others
 
 MOST_CELLS = 400_000_000
+# The best packing (a thousand to one) leaves a byte for this many cells; a file that claims more holds next to nothing.
+FEW_CELLS, CELLS_A_BYTE = 4_000_000, 600
 MOST_PIXELS = 10_000_000_000
 TILE = 256
 ROWS = 1024
@@ -104,6 +106,8 @@ def read_elevation(path: Path, progress: Progress, step: int = 1) -> tuple[Eleva
         raise FormatError(f"{path}: does not say where it lies, so its elevations cannot be used")
     if head.width * head.height / step**2 > MOST_CELLS:
         raise FormatError(f"{path}: {head.width} × {head.height} cells; the most is {MOST_CELLS}")
+    if head.width * head.height > max(FEW_CELLS, CELLS_A_BYTE * path.stat().st_size):
+        raise FormatError(f"{path}: claims {head.width} × {head.height} cells, which a file of its size cannot hold")
     with Opened(path) as file:
         shape = math.ceil(file.height / step), math.ceil(file.width / step)
         z = np.empty(shape, np.float32 if file.dtypes[0] != "float64" else np.float64)
