@@ -12,7 +12,20 @@ from kerb.core import place_check
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import bounds_of
 from kerb.core.place_check import FEET_APART, RATIOS, PlaceCheck, Site, check
-from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system, suggested, utm_zone
+from kerb.core.placing import (
+    AS_IS,
+    CONVERT,
+    LABEL,
+    TRANSFORM,
+    Placing,
+    Route,
+    _good_to,
+    consistent,
+    route,
+    same_system,
+    suggested,
+    utm_zone,
+)
 from kerb.core.reference import UNKNOWN, from_text, is_geographic, local_grid
 from kerb.core.units import (
     DENSITY_UNITS,
@@ -374,6 +387,114 @@ class Placings(unittest.TestCase):
         self.assertFalse(same_system(UTM, STATE))
         self.assertFalse(same_system(UNKNOWN, UTM))
         self.assertTrue(is_geographic(from_text("EPSG:4326")))
+
+    def test_every_branch_of_what_is_suggested(self):
+        feet_up = replace(UTM, vertical_unit=FOOT)
+        self.assertEqual(suggested(feet_up, UTM, METRE).how, CONVERT, "heights alone")
+        self.assertEqual(suggested(replace(UTM, unit=FOOT), UTM, METRE).how, CONVERT, "plan alone")
+        self.assertEqual(suggested(UTM, None, METRE), Placing(AS_IS, UTM))
+        even = suggested(feet_up, None, METRE)
+        self.assertEqual((even.how, even.target.vertical_unit, even.target.unit), (CONVERT, METRE, METRE))
+        degrees = from_text("EPSG:4326")
+        self.assertEqual(suggested(degrees, None, METRE).how, AS_IS)
+        self.assertEqual(suggested(degrees, None, METRE, (-4.1, 50.2)).target.code, "EPSG:32630")
+        self.assertEqual(suggested(degrees, None, METRE, (np.nan, 50.2)).how, AS_IS)
+        self.assertEqual(suggested(UTM, None, METRE, (380_000.0, 5_560_000.0)).how, AS_IS)
+        moved = suggested(STATE, UTM, METRE, (6_500_000.0, 1_900_000.0))
+        self.assertEqual((moved.how, moved.target.unit), (TRANSFORM, METRE))
+        near(
+            moved.at,
+            pyproj.Transformer.from_crs(2229, 4326, always_xy=True).transform(6_500_000.0, 1_900_000.0),
+            atol=1e-9,
+        )
+        self.assertIsNone(suggested(STATE, UTM, METRE).at)
+        said = replace(local_grid(METRE), certainty="stated")
+        self.assertEqual(suggested(said, UTM, METRE).how, LABEL, "a file that only says its unit")
+        self.assertEqual(suggested(replace(said, unit=FOOT), UTM, METRE).how, CONVERT)
+        self.assertEqual(suggested(replace(said, vertical_unit=FOOT), UTM, METRE).how, CONVERT)
+        self.assertEqual(suggested(said, local_grid(METRE), METRE).how, AS_IS, "nothing to label it with")
+        for one, other, same in (
+            (UTM, local_grid(METRE), False), (local_grid(METRE), UTM, False), (local_grid(METRE), local_grid(METRE), False),
+            (UTM, replace(UTM, code=""), True), (UTM, from_text("EPSG:25830+5773"), True),
+            (replace(UTM, code=""), replace(STATE, code=""), False),
+        ):  # fmt: skip
+            self.assertEqual(same_system(one, other), same, (one.code, other.code))
+        for longitude, code in ((-180.0, 32601), (180.0, 32660), (-174.0, 32602), (5.999, 32631), (6.0, 32632)):
+            self.assertEqual(utm_zone(longitude, 0.0).code, f"EPSG:{code}")
+        self.assertEqual(utm_zone(3.0, -1e-9).code, "EPSG:32731")
+
+    def test_words_of_conversions(self):
+        mixed = replace(UTM, vertical_unit=FOOT)
+        feet = replace(UTM, unit=FOOT, vertical_unit=FOOT)
+        for placing, words in (
+            (Placing(CONVERT, UTM, feet), "from metres to international feet"),
+            (Placing(CONVERT, UTM, feet, vertical=False), "plan from metres to international feet"),
+            (Placing(CONVERT, UTM, feet, horizontal=False), "heights from metres to international feet"),
+            (Placing(CONVERT, mixed, UTM), "heights from international feet to metres"),
+            (Placing(CONVERT, mixed, replace(UTM, unit=US_SURVEY_FOOT)),
+             "plan from metres to US survey feet, heights from international feet to metres"),
+            (Placing(CONVERT, UTM, UTM), "without effect"), (Placing(CONVERT, UTM, feet, False, False), "without effect"),
+        ):  # fmt: skip
+            self.assertEqual(placing.sentence, f"converted {words} about the origin")
+        self.assertTrue(Placing(CONVERT, UTM, feet, swap=True).sentence.startswith("easting and northing exchanged; "))
+        plain = Placing()
+        self.assertEqual(
+            (plain.how, plain.horizontal, plain.vertical, plain.swap, plain.at), (AS_IS, True, True, False, None)
+        )
+        self.assertEqual(plain.factors, (1.0, 1.0))
+        near(replace(plain, swap=True).mapper()(np.array([[1.0, 2, 3]])), [[2, 1, 3]])
+        near(Placing(CONVERT, UTM, feet, vertical=False).mapper()(np.array([[0.3048, 0.6096, 3]])), [[1, 2, 3]])
+        kept = Placing(CONVERT, UTM, feet, True, False, True).to_json()
+        self.assertEqual((kept["horizontal"], kept["vertical"], kept["swap"]), (True, False, True))
+        self.assertTrue(plain.exact and not Placing(TRANSFORM, UTM, STATE).exact)
+        for metres, words in ((0, "exact"), (2.5, "good to 2.5 m"), (0.01, "good to 0.01 m"), (0.003, "good to 3 mm")):
+            self.assertEqual(_good_to(metres), words)
+
+    def test_words_of_a_way(self):
+        way = Route((), "a shift", 1.5, (), False)
+        self.assertEqual(way.sentence, "a shift, good to 1.5 m")
+        self.assertIn("without a datum shift", replace(way, accuracy=None).sentence)
+        self.assertTrue(replace(way, heights_kept=True).sentence.endswith("; heights stay as they are"))
+        self.assertIn("needs the grid file a, b, which is not", replace(way, missing=("a", "b")).sentence)
+
+    def test_heights_of_a_transformation(self):
+        """Heights of systems without any stay, in the unit of the target; unknown ones stay unknown, also when all are."""
+        feet = replace(from_text("EPSG:32630"), vertical_unit=FOOT)
+        change = Placing(TRANSFORM, feet, UTM).mapper()
+        out = change(np.array([[380_000.0, 5_560_000, 100.0], [380_000.0, 5_560_000, np.nan]]))
+        near(out[0], [380_000, 5_560_000, 30.48], atol=1e-3)
+        near(out[1], [380_000, 5_560_000, np.nan], atol=1e-3)
+        self.assertTrue(route(feet, UTM).heights_kept)
+        scaled = replace(UTM, unit=FOOT, vertical_unit=FOOT)
+        near(Placing(TRANSFORM, from_text("EPSG:32630"), scaled).mapper()(out[:1]) * 0.3048, out[:1], atol=1e-3)
+        near(Placing(TRANSFORM, scaled, from_text("EPSG:32630")).mapper()(out[:1] / 0.3048), out[:1], atol=1e-3)
+        beyond = change(np.array([[1e12, 1e12, 1.0]]))
+        self.assertTrue(np.isnan(beyond[0, :2]).all())
+        for one, other, words in (
+            (local_grid(METRE), UTM, "name no reference system"),
+            (UTM, local_grid(METRE), "local grid"),
+        ):
+            with self.assertRaisesRegex(InputError, words):
+                route(one, other)
+
+    def test_definitions_say_the_unit_that_heights_are_in(self):
+        self.assertEqual(consistent(UTM), UTM)
+        for unit, axes in ((FOOT, 3), (US_SURVEY_FOOT, 3)):
+            said = consistent(replace(UTM, vertical_unit=unit))
+            crs = pyproj.CRS.from_wkt(said.wkt)
+            self.assertEqual((len(crs.axis_info), said.code), (axes, "EPSG:25830"))
+            self.assertAlmostEqual(crs.axis_info[2].unit_conversion_factor, unit.metres, places=12)
+            back = consistent(replace(said, vertical_unit=METRE))
+            self.assertEqual(len(pyproj.CRS.from_wkt(back.wkt).axis_info), 3, "of a vertical system the datum stays")
+        whole = consistent(replace(from_text("EPSG:25830+5773"), vertical_unit=FOOT))
+        crs = pyproj.CRS.from_wkt(whole.wkt)
+        self.assertAlmostEqual(crs.axis_info[2].unit_conversion_factor, 0.3048)
+        self.assertIn("EGM96", crs.sub_crs_list[1].datum.name)
+        self.assertEqual(whole.vertical_name, f"{crs.sub_crs_list[1].name}")
+        yards = consistent(replace(from_text("EPSG:25830+5773"), vertical_unit=FILE_UNITS["yd"]))
+        self.assertEqual(len(pyproj.CRS.from_wkt(yards.wkt).axis_info), 2, "what no definition can say is left out")
+        self.assertEqual(consistent(from_text("EPSG:4978")), from_text("EPSG:4978"))
+        self.assertEqual(consistent(UNKNOWN), UNKNOWN)
 
 
 class Pieces(unittest.TestCase):

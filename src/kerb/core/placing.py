@@ -194,7 +194,7 @@ def same_system(one: ReferenceSystem, other: ReferenceSystem) -> bool:
     return _horizontal(one).equals(_horizontal(other), ignore_axis_order=True)
 
 
-@lru_cache(maxsize=64)
+@lru_cache
 def route(
     source: ReferenceSystem, target: ReferenceSystem, place: tuple[float, float] | None = None,
     at: tuple[float, float] | None = None,
@@ -311,7 +311,7 @@ def _height_unit_m(system: ReferenceSystem) -> float:
     return float(axes[2].unit_conversion_factor) if len(axes) > 2 else system.vertical_unit.metres
 
 
-@lru_cache(maxsize=64)
+@lru_cache
 def consistent(system: ReferenceSystem) -> ReferenceSystem:
     """The system with a definition whose heights are in the unit that its numbers are in.
 
