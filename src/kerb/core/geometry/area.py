@@ -77,10 +77,7 @@ class Area:
     def check(self, name: str) -> None:
         """Raises InputError naming it, when a ring is not plain or a hole lies outside the outline."""
         rings = [polygon.checked(np.array(ring, float).reshape(-1, 2), name) for ring in self.rings]
-        if (
-            len(rings) > 1
-            and not shapely.Polygon(rings[0] - rings[0][0], [r - rings[0][0] for r in rings[1:]]).is_valid
-        ):
+        if not shapely.Polygon(rings[0] - rings[0][0], [r - rings[0][0] for r in rings[1:]]).is_valid:
             raise InputError(f"{name}: a hole crosses the outline or lies outside it")
 
 

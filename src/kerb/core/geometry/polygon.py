@@ -22,9 +22,8 @@ def checked(ring: Floats, name: str = "polygon") -> Floats:
     ring = np.asarray(ring, float)[:, :2]
     if not np.isfinite(ring).all():
         raise InputError(f"{name}: a vertex is not a number")
-    if len(ring) > 1 and np.array_equal(ring[0], ring[-1]):
-        ring = ring[:-1]
-    ring = ring[np.any(ring != np.roll(ring, 1, axis=0), axis=1)] if len(ring) > 1 else ring
+    # Of vertices on one place one stays, and so it is with the first and the last.
+    ring = ring[np.any(ring != np.roll(ring, -1, axis=0), axis=1)]
     if len(ring) < 3:
         raise InputError(f"{name}: needs at least three vertices")
     shape = shapely.Polygon(ring - ring[0])
