@@ -21,6 +21,7 @@ from kerb.core.placing import (
     Route,
     _good_to,
     consistent,
+    degrees_of,
     route,
     same_system,
     suggested,
@@ -477,6 +478,37 @@ class Placings(unittest.TestCase):
             with self.assertRaisesRegex(InputError, words):
                 route(one, other)
 
+    def test_what_a_converted_file_is_in(self):
+        feet = replace(UTM, unit=FOOT, vertical_unit=FOOT)
+        local_feet, local = local_grid(FOOT), local_grid(METRE)
+        metres_of_state = from_text("EPSG:26945")
+        for source, target, plan, heights, code, unit, vertical in (
+            (UTM, feet, True, True, "", FOOT, FOOT),
+            (UTM, feet, False, True, "EPSG:25830", METRE, FOOT),
+            (replace(UTM, vertical_unit=FOOT), UTM, True, True, "EPSG:25830", METRE, METRE),
+            (local_feet, UTM, True, True, "EPSG:25830", METRE, METRE),
+            (local_feet, UTM, True, False, "EPSG:25830", METRE, FOOT),
+            (local_feet, UTM, False, True, "", FOOT, METRE),
+            (local_feet, local, True, True, "", METRE, METRE),
+            (feet, UTM, True, True, "EPSG:25830", METRE, METRE),
+            (feet, metres_of_state, True, True, "", METRE, METRE),
+            (feet, local, True, True, "", METRE, METRE),
+            (from_text("EPSG:4326"), feet, True, True, "EPSG:4326", from_text("EPSG:4326").unit, FOOT),
+        ):
+            found = Placing(CONVERT, source, target, plan, heights).result
+            self.assertEqual(
+                (found.code, found.unit, found.vertical_unit),
+                (code, unit, vertical),
+                (source.sentence, target.sentence),
+            )
+        self.assertEqual(Placing(LABEL, local, UTM).result.code, "EPSG:25830")
+        self.assertEqual(Placing(AS_IS, local_feet, UTM).result, local_feet)
+        for place in ((np.inf, 0.0), (0.0, np.nan), None):
+            self.assertIsNone(degrees_of(UTM, place))
+        self.assertIsNone(degrees_of(local, (1.0, 2.0)))
+        self.assertIsNone(degrees_of(UTM, (1e12, 5e6)))
+        near(degrees_of(UTM, (500_000.0, 0.0)), (-3.0, 0.0), atol=1e-9)
+
     def test_definitions_say_the_unit_that_heights_are_in(self):
         self.assertEqual(consistent(UTM), UTM)
         for unit, axes in ((FOOT, 3), (US_SURVEY_FOOT, 3)):
@@ -530,6 +562,28 @@ class Pieces(unittest.TestCase):
         unknown[:3, 2] = [4.0, 7, 9]
         near(Site(unknown, UTM).bounds[0], [*body[0][:2], 4.0])
         near(Site(unknown, UTM).bounds[1], [*body[1][:2], 9.0])
+
+    def test_limits_belong_to_what_lies_within(self):
+        """A thousand numbers, the third of each end at 0 and 100: a quarter beyond is still no stray, a hair more is."""
+        for axis in range(3):
+            for sign, limit in ((1, 125.0), (-1, -25.0)):
+                for value, kept in ((limit, True), (limit + sign * 1e-6, False)):
+                    xyz = np.tile(np.linspace(0, 100, 1000)[:, None], (1, 3))
+                    xyz[[0, 1, 2], axis], xyz[[-1, -2, -3], axis] = 0.0, 100.0
+                    xyz[500, axis] = value
+                    found = Site(xyz, UTM).bounds[0 if sign < 0 else 1][axis]
+                    self.assertEqual(found == value, kept, (axis, value))
+        off = np.array([500_000.0, 5_000_000.0, 0.0])
+        home = Site(np.array([[0.0, 0, 5], [30, 40, 5]]) + off, local_grid(METRE))
+        for east, far in ((130.0, False), (130.001, True)):
+            found = check(Site(np.array([[east, 0.0, 5], [east + 9, 40.0, 5]]) + off, local_grid(METRE)), home)
+            self.assertEqual("far-away" in codes(found), far, "twice the diagonal of fifty")
+        new = Site(np.array([[0.0, 0, 6], [30, 40, 6]]) + off, local_grid(METRE))
+        self.assertNotIn("height", codes(check(new, home)), "a metre is no alarm")
+        self.assertIn("height", codes(check(Site(new.xyz + [0, 0, 0.001], new.reference), home)))
+        level = lambda z: Site(np.column_stack([lattice(9, 9, 3)[:, :2], np.full(9, z)]), UTM)  # noqa: E731
+        self.assertIn("metres for feet", place_check._height_words(3.5 * 0.3048 - 3.5, level(3.5 * 0.3048), level(3.5)))
+        self.assertIn("datum", place_check._height_words(3.0 * 0.3048 - 3.0, level(3.0 * 0.3048), level(3.0)))
 
     def test_sentences(self):
         self.assertEqual(PlaceCheck().sentence, "The job has nothing yet to compare with.")
