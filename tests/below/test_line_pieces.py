@@ -1,0 +1,519 @@
+"""The sums that a toe line is read by, against slow twins and by hand: zones, ways across gaps, evidence, breaks of slope."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import scipy
+
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry import polygon
+from kerb.core.surface import pulling, stretches, toe, unseen
+from kerb.core.surface.along import Filling, outwards, straight, surrounds
+from kerb.core.surface.grid import HeightGrid
+from kerb.core.surface.stretches import Evidence, on_ground, weighed
+from kerb.core.surface.toe import GROUND, NO_POINTS, NOT_GROUND, TYPED, GroundReader, Search, Toe, plane_through
+from kerb.core.surface.toe_kernels import COUNT, read_zones, robust_plane
+from tests.support import FAR, circle, near
+
+
+def plane_twin(x, y, z):
+    """Tukey's biweight plane in four rounds of weighted least squares; the scale from the median absolute residual."""
+    value, slope, scale = np.median(z), np.zeros(2), 0.0
+    rest = z - value
+    for _ in range(4):
+        scale = max(1.4826 * np.median(np.abs(rest)), 1e-9)
+        u = rest / (4.685 * scale)
+        w = np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
+        if w.sum() <= 0:
+            break
+        middle = np.array([w @ x, w @ y]) / w.sum()
+        dx, dy = x - middle[0], y - middle[1]
+        moments = np.array([[w @ (dx * dx), w @ (dx * dy)], [w @ (dx * dy), w @ (dy * dy)]])
+        if np.linalg.det(moments) <= 1e-6 * moments[0, 0] * moments[1, 1]:
+            break
+        dz = z - w @ z / w.sum()
+        slope = np.linalg.solve(moments, [w @ (dx * dz), w @ (dy * dz)])
+        value = w @ z / w.sum() - slope @ middle
+        rest = z - value - slope[0] * x - slope[1] * y
+    east, north = x.mean(), y.mean()
+    return [east, north, value + slope @ [east, north], *slope, scale, len(x)]
+
+
+class Zones(unittest.TestCase):
+    def test_robust_planes(self):
+        rng = np.random.default_rng(3)
+        for trial in range(30):
+            n = int(rng.integers(3, 40))
+            x, y = rng.uniform(-3, 5, (2, n))
+            z = 7 + 0.3 * x - 0.2 * y + rng.normal(0, 0.02, n)
+            z[: n // 5] += rng.uniform(1, 4, n // 5)
+            if trial % 5 == 0:
+                y = 2 * x + 1  # along one line no plane is fixed
+            out = np.empty(7)
+            robust_plane(x, y, z, n, out)
+            near(out, plane_twin(x, y, z), atol=1e-9, msg=trial)
+        flat = np.empty(7)
+        robust_plane(
+            np.array([0.0, 1, 0, 1, 9]), np.array([0.0, 0, 1, 1, 9]), np.array([2.0, 2, 2, 2, 2, 77])[:5], 4, flat
+        )
+        near(flat, [0.5, 0.5, 2, 0, 0, 1e-9, 4], atol=1e-12)
+
+    def test_which_points_belong_to_which_zone(self):
+        rng = np.random.default_rng(5)
+        points = np.column_stack([rng.uniform(-6, 6, (900, 2)), rng.normal(0, 1, 900)])
+        places = np.array([[0.0, 0.0], [1.0, -2.0], [50.0, 50.0]])
+        turn = np.array([0.3, 2.0, 0.0])
+        normals = np.column_stack([np.cos(turn), np.sin(turn)])
+        rows = [np.flatnonzero(np.hypot(*(points[:, :2] - place).T) < 5.5) for place in places]
+        offsets = np.concatenate([[0], np.cumsum([len(row) for row in rows])])
+        near_points = points[np.concatenate(rows)]
+        inside = near_points[:, 0] + 0.4 * near_points[:, 1] < 0.3
+        out = np.empty((3, 3, 7))
+        radius, slack, width, fewest = 1.7, 0.6, 2.1, 5
+        read_zones(near_points, inside, offsets, places, normals, radius, slack, width, fewest, out)
+        for q, place in enumerate(places):
+            mine = slice(offsets[q], offsets[q + 1])
+            local, within = near_points[mine] - [*place, 0], inside[mine]
+            by, aside = local[:, :2] @ normals[q], np.abs(local[:, 1] * normals[q, 0] - local[:, 0] * normals[q, 1])
+            disc = np.hypot(*local[:, :2].T) <= radius
+            zones = (within & disc, ~within & disc, ~within & (by >= slack) & (by <= slack + width) & (aside <= width))
+            for zone, which in enumerate(zones):
+                self.assertEqual(out[q, zone, COUNT], which.sum())
+                if which.sum() >= fewest:
+                    near(out[q, zone], plane_twin(*local[which].T), atol=1e-9)
+                else:
+                    self.assertTrue(np.isnan(out[q, zone, :COUNT]).all())
+        self.assertEqual(out[2, :, COUNT].tolist(), [0, 0, 0])
+        few = np.array([[0.1, 0.1, 1.0], [0.2, 0.1, 1], [0.1, 0.3, 1], [0.4, 0.1, 1], [0.2, 0.2, 1]])
+        for count in (4, 5):
+            read_zones(
+                few[:count],
+                np.ones(count, bool),
+                np.array([0, count]),
+                places[:1],
+                normals[:1],
+                1.0,
+                0.0,
+                1.0,
+                5,
+                out[:1],
+            )
+            self.assertEqual(np.isfinite(out[0, 0, 2]), count == 5)
+
+
+class Ways(unittest.TestCase):
+    def test_outwards_and_straight(self):
+        square = np.array([[0.0, 0], [4, 0], [4, 3], [0, 3]])
+        near(outwards(square), np.array([[-3, -4], [3, -4], [3, 4], [-3, 4]]) / 5)
+        near(outwards(circle(5, 12)), circle(1, 12), atol=1e-12)
+        z = np.array([1.0, np.nan, 8, np.nan])
+        near(straight(square, z, np.isfinite(z)), [1, 1 + 7 * 4 / 7, 8, 8 - 7 * 4 / 7])
+        near(
+            straight(square, np.array([np.nan, 2.0, np.nan, 5]), np.array([False, True, False, True])),
+            [5 - 3 * 3 / 7, 2, 2 + 3 * 3 / 7, 5],
+        )
+
+    def test_what_surrounds(self):
+        self.assertTrue(surrounds(circle(3, 6)))
+        self.assertFalse(surrounds(circle(3, 6)[:5]), "five are too few")
+        for width, round_ in ((0.31, True), (0.29, False)):
+            self.assertEqual(surrounds(circle(10, 40) * [1, width]), round_)
+
+    def line(self, good):
+        """Twelve samples a metre apart round a square of three, the good ones as said."""
+        xy = polygon.along(np.array([[0.0, 0], [3, 0], [3, 3], [0, 3]]), 1.0)
+        mask = np.array([mark == "x" for mark in good])
+        return Filling(xy, mask, np.zeros(12, bool))
+
+    def test_gaps_are_bridged_by_plane_and_departures(self):
+        filling = self.line("xxx..xxxxxxx")
+        z = 2 + 0.5 * filling.xy[:, 0] - 0.25 * filling.xy[:, 1]
+        near(filling.apply(np.where(filling.good, z, 99)), z, atol=1e-12)
+        bumped = z.copy()
+        bumped[[0, 1, 2]] += [0.3, 0.6, 0.9]
+        known = filling._design[filling.good]
+        fitted = filling._design @ np.linalg.lstsq(known, bumped[filling.good], rcond=None)[0]
+        rest = bumped - fitted
+        first, last = rest[[0, 1, 2]].mean(), rest[[5, 6, 7]].mean()
+        found = filling.apply(np.where(filling.good, bumped, 99))
+        near(found[[3, 4]], fitted[[3, 4]] + first + (last - first) * np.array([1, 2]) / 3, atol=1e-12)
+        near(found[filling.good], bumped[filling.good], atol=0)
+
+    def test_few_samples_and_gaps_over_the_seam(self):
+        filling = self.line("..xx......x.")
+        z = np.array([0, 0, 5.0, 8.0, 0, 0, 0, 0, 0, 0, 20.0, 0])
+        found = filling.apply(z)
+        bridge = lambda a, b, n: a + (b - a) * np.arange(1, n + 1) / (n + 1)  # noqa: E731
+        near(found[4:10], bridge(6.5, 20, 6), atol=1e-12, msg="the mean of the two behind, the one before")
+        near(found[[11, 0, 1]], bridge(20, 6.5, 3), atol=1e-12)
+        near(found[[2, 3, 10]], [5, 8, 20], atol=0)
+        alone = self.line("...x........").apply(np.full(12, 4.0))
+        near(alone, np.full(12, 4.0))
+        whole = self.line("x" * 12)
+        self.assertEqual(whole._bridges, [])
+        near(whole.apply(np.arange(12.0)), np.arange(12.0))
+
+    def test_even_samples_are_evened_out(self):
+        filling = replace(self.line("x" * 12), even=np.arange(12) == 5)
+        z = np.zeros(12)
+        z[[3, 4, 5, 6, 7]] = [16, 32, 48, 64, 80]
+        near(filling.apply(z)[5], (16 + 4 * 32 + 6 * 48 + 4 * 64 + 80) / 16)
+        near(np.delete(filling.apply(z), 5), np.delete(z, 5))
+
+    def test_the_adjoint_in_every_pattern(self):
+        rng = np.random.default_rng(9)
+        for _ in range(25):
+            good = rng.random(12) < rng.uniform(0.3, 1)
+            good[3] = True
+            even = good & (rng.random(12) < 0.5)
+            filling = Filling(polygon.along(np.array([[0.0, 0], [3, 0.5], [3, 3], [0, 3]]), 1.0)[:12], good, even)
+            z, weights = rng.normal(0, 1, 12) * good, rng.normal(0, 1, 12)
+            self.assertAlmostEqual(float(weights @ filling.apply(z)), float(filling.adjoint(weights) @ z), places=9)
+            self.assertFalse(filling.adjoint(weights)[~good].any())
+
+
+def evidence(off, outer_inner=0.0, rising=(), steep=(), unknown=(), apart=1.0):
+    """Samples in a row along a large ring whose levels stand ``off`` over a level ground."""
+    n = len(off)
+    off = np.array(off, float)
+    xy = circle(apart * n / (2 * np.pi), n)
+    ground = off.copy()
+    ground[list(unknown)] = np.nan
+    marks = np.zeros(n, bool)
+    marks[list(rising)] = True
+    tilt = np.zeros(n)
+    tilt[list(steep)] = 1.0
+    outer = off + np.broadcast_to(outer_inner, n)
+    return Evidence(xy, outer, off.copy(), ground, marks, tilt, np.where(np.isfinite(ground), off, np.nan), np.zeros(3))
+
+
+class OfTheGround(unittest.TestCase):
+    JUMP = 0.3
+
+    def kinds(self, seen):
+        ground, step = on_ground(seen, self.JUMP)
+        return "".join("s" if s else "g" if g else "." for g, s in zip(ground, step, strict=True))
+
+    def test_level_ground_and_single_doubts(self):
+        self.assertEqual(self.kinds(evidence([0.0] * 20)), "g" * 20)
+        self.assertEqual(self.kinds(evidence([0.0] * 20, unknown=[4])), "gggg.ggggggggggggggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, rising=[7])), "ggggggg.gggggggggggg")
+        step = np.zeros(20)
+        step[3], step[4] = 0.31, 0.29
+        self.assertEqual(self.kinds(evidence([0.0] * 20, step)), "gggsgggggggggggggggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, -step)), "gggsgggggggggggggggg")
+
+    def test_steep_samples_count_as_ground_near_its_plane_only(self):
+        for off, kind in ((0.07, "g"), (0.08, "."), (-0.5, "g")):
+            heights = [0.0] * 20
+            heights[6] = off
+            self.assertEqual(self.kinds(evidence(heights, steep=[6]))[6], kind, off)
+
+    def test_what_stands_high_between_two_steps_is_not_ground(self):
+        """Over two thirds of a jump and parted from the ground by more than a slope of 12 degrees would explain."""
+        for off, kind in ((0.21, "."), (0.19, "g"), (-0.21, ".")):
+            heights = [0.0] * 24
+            heights[8:13] = [off] * 5
+            seen = evidence(heights, apart=0.1)
+            self.assertEqual(set(self.kinds(seen)[8:13]), {kind}, off)
+            self.assertEqual(self.kinds(seen)[:8], "g" * 8)
+        heights = [0.0] * 24
+        heights[8:13] = [0.21] * 5
+        self.assertEqual(self.kinds(evidence(heights, apart=2.0)), "g" * 24, "a slope that gentle is ground")
+
+    def test_uneven_ground_is_given_four_times_its_own_spread(self):
+        spread = [0.09, -0.09] * 14
+        heights = [*spread[:10], 0.5, 0.5, 0.5, 0.5, *spread[14:]]
+        four = 4 * 1.4826 * 0.09
+        for top, kind in ((four + 0.02, "."), (four - 0.02, "g")):
+            heights[10:14] = [top] * 4
+            self.assertEqual(set(self.kinds(evidence(heights, apart=0.2))[10:14]), {kind}, top)
+
+    def test_beside_what_is_no_ground_a_high_sample_is_none_either(self):
+        for off, kind in ((0.16, "."), (0.14, "g")):
+            heights = [0.0] * 20
+            heights[9] = off
+            self.assertEqual(self.kinds(evidence(heights, rising=[10], apart=1.0))[9], kind, off)
+            self.assertEqual(self.kinds(evidence(heights, rising=[8], apart=1.0))[9], kind, off)
+
+    def test_when_next_to_nothing_is_left_all_that_is_known_is_ground(self):
+        seen = evidence([0.0] * 20, rising=range(18))
+        self.assertEqual(self.kinds(seen), "g" * 20, "two of twenty are too few")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, rising=range(17))), "." * 17 + "ggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 40, rising=range(37))), "g" * 40, "three of forty are too few")
+        self.assertEqual(self.kinds(evidence([0.0] * 40, rising=range(36))), "." * 36 + "gggg")
+
+    def test_runs_and_parts(self):
+        runs = lambda marks, cuts="": [row.tolist() for row in stretches._runs(  # noqa: E731
+            np.array([m == "x" for m in marks]), np.array([str(k) in cuts.split() for k in range(len(marks))]))]  # fmt: skip
+        self.assertEqual(runs("xx..xxx"), [[4, 5, 6, 0, 1]])
+        self.assertEqual(runs(".xx.x."), [[1, 2], [4]])
+        self.assertEqual(runs("xxxxxx", "2 4"), [[2, 3], [4, 5, 0, 1]])
+        self.assertEqual(runs("xxxx"), [[0, 1, 2, 3]])
+        self.assertEqual(runs("...."), [])
+        self.assertEqual(runs("xxxx", "1"), [[1, 2, 3, 0]])
+        seen = evidence([0.0, 0.0, 0.5, 0.5, 0.4, 0.0], apart=1.0)
+        away = np.hypot(*(seen.xy[1] - seen.xy[0]))
+        least = max(np.tan(np.radians(12)) * away, 0.25 * self.JUMP)
+        self.assertEqual(stretches._parted(seen, self.JUMP).tolist(), [False, False, True, False, False, least < 0.4])
+        close = evidence([0.0, 0.074, 0.0, 0.076, 0.0, 0.0], apart=0.01)
+        self.assertEqual(stretches._parted(close, self.JUMP).tolist(), [False, False, False, True, True, False])
+
+    def zone(self, east, north, level, rise_east, rise_north, scatter=0.0, count=9):
+        return np.array([east, north, level, rise_east, rise_north, scatter, count], float)
+
+    def test_levels_at_the_line(self):
+        zones = np.array([self.zone(2, 3, 10, 0.5, -0.25), self.zone(-1, 0, 4, 2, 7)])
+        near(stretches._at_line(zones), [10 - 1 + 0.75, 6])
+
+    def test_the_fall_of_a_zone_counts_as_far_as_it_is_sure(self):
+        zones = np.array([self.zone(3, 4, 10, 0.3, 0.1, 0.05, 25), self.zone(3, 4, 10, 0.3, 0.1, 0.0, 25)])
+        trend, width = np.array([0.1, -0.2]), 2.0
+        level, error = stretches._extrapolated(zones, trend, width)
+        of_rise = 0.05 / (5 * 0.29 * 2)
+        share = np.tan(np.radians(3)) ** 2 / (np.tan(np.radians(3)) ** 2 + of_rise**2)
+        near(level, [10 - 3 * (0.1 + share * 0.2) - 4 * (-0.2 + share * 0.3), 10 - 0.9 - 0.4])
+        near(error, [np.hypot(0.01, share * of_rise * 5), 0])
+
+    def test_the_lowest_plane_that_many_agree_with(self):
+        xy = circle(10, 60)
+        z = 0.05 * xy[:, 0] - 0.02 * xy[:, 1]
+        rise = np.tile([0.05, -0.02], (60, 1))
+        plane = stretches._lowest_plane(xy, z, rise, 0.15, 1.0)
+        near(plane, [0.05, -0.02, 0], atol=1e-9)
+        high = z.copy()
+        high[:25] += 1.0  # two fifths stand on something level
+        near(stretches._lowest_plane(xy, high, rise, 0.15, 1.0), [0.05, -0.02, 0], atol=1e-9)
+        flank = 0.95 * xy[:, 0]
+        steep = np.tile([0.95, 0.0], (60, 1))
+        low = np.where(xy[:, 0] < -5, -4.75, flank)
+        rises = np.where((xy[:, 0] < -5)[:, None], 0.0, steep)
+        found = stretches._lowest_plane(xy, low, rises, 0.15, 1.0)
+        near(found, [0, 0, -4.75], atol=1e-6, msg="a plane of 44 degrees is a flank")
+
+    def test_evidence_of_plain_ground_and_of_a_flank(self):
+        n = 40
+        xy = circle(10, n)
+        out = circle(1, n)
+        outer = np.array([self.zone(*(0.4 * o), 5.0, 0, 0, 0.01) for o in out])
+        inner = np.array([self.zone(*(-0.4 * o), 5.2, *(-0.5 * o), 0.01) for o in out])
+        beyond = np.array([self.zone(*(1.5 * o), 5.0, 0, 0, 0.01) for o in out])
+        seen = weighed(xy, np.stack([inner, outer, beyond], axis=1), 1.0, 0.3)
+        near(seen.inner, np.full(n, 5.0), atol=1e-9)
+        near(seen.outer, np.full(n, 5.0), atol=1e-9)
+        near(seen.ground, np.full(n, 5.0), atol=1e-6)
+        near(seen.trend, [0, 0, 5], atol=1e-6)
+        near(seen.off, np.zeros(n), atol=1e-6)
+        self.assertFalse(seen.rising.any())
+        # The surface climbs outwards from five of them; of five others nothing lies beyond.
+        beyond[:5, 2] = 6.0
+        beyond[10:15, :6] = np.nan
+        beyond[10:15, 6] = 0
+        seen = weighed(xy, np.stack([inner, outer, beyond], axis=1), 1.0, 0.3)
+        self.assertEqual(np.flatnonzero(seen.rising).tolist(), [0, 1, 2, 3, 4])
+        near(seen.ground[10:15], np.full(5, 5.0), atol=1e-9)
+
+
+class OfTheLine(unittest.TestCase):
+    RING = np.array([[0.0, 0], [4, 0], [4, 3], [0, 3]])
+
+    def test_samples_of_vertices_and_stretches(self):
+        xy = polygon.along(self.RING, 1.0)
+        vertices = toe._vertex_samples(self.RING, xy)
+        self.assertEqual(vertices.tolist(), [0, 4, 7, 11])
+        self.assertEqual(toe._between(vertices, 1, 14).tolist(), [4, 5, 6, 7])
+        self.assertEqual(toe._between(vertices, 3, 14).tolist(), [11, 12, 13, 0])
+
+    def test_stated_and_typed(self):
+        vertices, level = np.array([0, 4, 7, 11]), np.arange(14.0)
+        level[12] = np.nan
+        kind = np.full(14, GROUND)
+        toe._set_stated(kind, level, vertices, {1: False, 2: True})
+        self.assertEqual(np.flatnonzero(kind == NOT_GROUND).tolist(), [4, 5, 6, 7], "a shared vertex is not ground")
+        kind = np.full(14, NOT_GROUND)
+        toe._set_stated(kind, level, vertices, {3: True, 0: False})
+        self.assertEqual(
+            np.flatnonzero(kind == GROUND).tolist(), [11, 13], "where nothing is known nothing can be ground"
+        )
+        kind, z = np.full(14, NO_POINTS), np.full(14, np.nan)
+        toe._set_typed(z, kind, vertices, {3: 8.0, 0: 2.0, 2: 5.0})
+        near(z, [2, np.nan, np.nan, np.nan, np.nan, np.nan, np.nan, 5, 5.75, 6.5, 7.25, 8, 6, 4])
+        self.assertEqual(np.flatnonzero(kind == TYPED).tolist(), [0, 7, 8, 9, 10, 11, 12, 13])
+
+    def test_the_search(self):
+        self.assertEqual((Search(2.0, 1.0, 0.3).breadth, Search(2.0, 1.0, 0.3, 0.5, 3.0).breadth), (2.0, 3.0))
+        self.assertEqual(Search(2.0, 1.0, 0.3, 1.0, 3.0).reach, 5.0)
+        self.assertEqual(Search(9.0, 1.0, 0.3, 1.0, 3.0).reach, 9.0)
+
+    def test_pieces(self):
+        xy = circle(5, 8)
+        kind = np.array([GROUND, GROUND, NOT_GROUND, NOT_GROUND, TYPED, GROUND, GROUND, NO_POINTS])
+        base = np.arange(8.0)
+        filling = Filling(xy, np.ones(8, bool), np.zeros(8, bool))
+        found = Toe(xy, base, base + 1, kind, np.arange(4), filling, base).stretches()
+        self.assertEqual([(ground, points[:, 2].astype(int).tolist()) for ground, points in found],
+                         [(True, [0, 1]), (False, [1, 2, 3, 4]), (True, [4, 5, 6]), (False, [6, 7, 0])])  # fmt: skip
+        whole = Toe(xy, base, base + 1, np.full(8, GROUND), np.arange(4), filling, base)
+        ((ground, points),) = whole.stretches()
+        self.assertTrue(ground)
+        self.assertEqual(len(points), 9)
+        near(points[-1], points[0])
+        self.assertEqual(whole.seen.all(), True)
+        near(whole.top_points[:, 2], base + 1)
+
+    def test_read_in_full_on_a_slope(self):
+        rng = np.random.default_rng(1)
+        xy = rng.uniform(-15, 15, (20_000, 2))
+        z = 3 + 0.1 * xy[:, 0] + np.maximum(0, 6 - np.hypot(*xy.T)) * 0.7
+        points = np.column_stack([xy, z]) + FAR
+        ring = circle(6.3, 30) + FAR[:2]
+        reader = GroundReader(points, Search(0.8, 0.5, 0.4, 0.4, 1.0))
+        found = reader.read(ring)
+        near(found.base, FAR[2] + 3 + 0.1 * (found.xy[:, 0] - FAR[0]), atol=0.01)
+        self.assertEqual(set(found.kind.tolist()), {GROUND})
+        plane = plane_through(found)
+        near(plane.at(np.array([[0.0, 0], [10, 0]]) + FAR[:2]), FAR[2] + np.array([3.0, 4.0]), atol=0.01)
+        again = reader.read(ring, {0: 99.0}, {5: False})
+        self.assertEqual((again.kind[0], again.base[0]), (TYPED, 99.0))
+        row = toe._between(again.vertices, 5, len(again.xy))
+        self.assertEqual(set(again.kind[row].tolist()), {NOT_GROUND})
+        near(again.base[row], FAR[2] + 3 + 0.1 * (again.xy[row, 0] - FAR[0]), atol=0.05)
+        with self.assertRaises(NotDeterminable):
+            GroundReader(points[:0], reader.search).read(ring)
+
+
+class Breaks(unittest.TestCase):
+    def test_lines(self):
+        t = np.array([0.0, 1, 2, 4])
+        (slope, level), error = pulling._line(t, 3 - 2 * t)
+        near([slope, level, error], [-2, 3, 0], atol=1e-12)
+        (slope, level), error = pulling._line(t, np.array([0.0, 0, 0, 7]))
+        fit = np.polyfit(t, [0, 0, 0, 7.0], 1)
+        near([slope, level, error], [*fit, np.sum((np.polyval(fit, t) - [0, 0, 0, 7]) ** 2)], atol=1e-9)
+
+    def profile(self, at, inner=-0.7, outer=0.0):
+        t = np.arange(-2.0, 2.05, 0.1)
+        return t, np.where(t < at, inner * (t - at), outer * (t - at)) + 5
+
+    def test_where_a_profile_breaks(self):
+        for at in (-1.23, -0.4, 0.0, 0.77, 1.5):
+            self.assertAlmostEqual(pulling._break_of_slope(*self.profile(at)), at, places=6)
+            self.assertAlmostEqual(pulling._break_of_slope(*self.profile(at, -0.7, 0.1)), at, places=6)
+        self.assertTrue(np.isnan(pulling._break_of_slope(*self.profile(0.3, 0.0, -0.7))), "steeper outside is no foot")
+        for degrees, seen in ((8.5, True), (7.5, False)):
+            found = pulling._break_of_slope(*self.profile(0.2, -np.tan(np.radians(degrees))))
+            self.assertEqual(np.isfinite(found), seen, degrees)
+        t, z = self.profile(0.5)
+        z[30:] = np.nan
+        z[3] = np.nan
+        self.assertAlmostEqual(pulling._break_of_slope(t, z), 0.5, places=6)
+        for known, seen in ((9, True), (8, False)):
+            z = self.profile(-1.6)[1]
+            z[known:] = np.nan
+            self.assertEqual(np.isfinite(pulling._break_of_slope(t, z)), seen)
+        wavy = 5 + 0.02 * np.sin(9 * t) - 0.16 * t
+        self.assertTrue(np.isnan(pulling._break_of_slope(t, wavy)), "no better than one line")
+
+    def grid(self, height):
+        side = (np.arange(160) + 0.5) * 0.25 - 20
+        z = height(np.stack(np.meshgrid(side, side), axis=-1))
+        return HeightGrid(np.array([-20.0, -20.0]) + FAR[:2], 0.25, z, np.ones(z.shape, np.int64))
+
+    def test_a_line_comes_to_the_foot(self):
+        grid = self.grid(lambda xy: np.maximum(0, 10 - np.hypot(xy[..., 0], xy[..., 1])) * 0.7)
+        found = pulling.pulled(grid, circle(10.8, 40) + FAR[:2], 2.0) - FAR[:2]
+        near(np.hypot(*found.T), np.full(len(found), 10.0), atol=0.15)
+        with self.assertRaisesRegex(NotDeterminable, "no clear break"):
+            pulling.pulled(grid, circle(14, 40) + FAR[:2], 2.0)
+        with self.assertRaisesRegex(NotDeterminable, "no clear break"):
+            pulling.pulled(self.grid(lambda xy: 0.3 * xy[..., 0]), circle(10, 40) + FAR[:2], 2.0)
+        quarter = self.grid(
+            lambda xy: (
+                np.maximum(0, 10 - np.hypot(xy[..., 0], xy[..., 1])) * 0.7 * (np.arctan2(xy[..., 1], xy[..., 0]) > 1.2)
+            )
+        )
+        with self.assertRaises(NotDeterminable):
+            pulling.pulled(quarter, circle(10.5, 40) + FAR[:2], 2.0)
+
+
+class NotSeen(unittest.TestCase):
+    def twin(self, samples, weights, block):
+        """The same bound with plain inverses of the whole covariance, model by model."""
+        z = samples[:, 2] - samples[:, 2].mean()
+        shift = samples[:, :2].mean(axis=0)
+        at, places = samples[:, :2] - shift, block - shift
+        both = np.concatenate([at, places])
+        size = np.hypot(*np.ptp(both, axis=0))
+        away = lambda a, b: np.linalg.norm(a[:, None] - b[None], axis=2)  # noqa: E731
+        between = away(at, at)
+        n = len(z)
+        nearest = np.median([np.sort(row)[1] for row in between])
+        least = max(2 * nearest, 0.01 * size)
+        trend, over_block = np.column_stack([np.ones(n), at / size]), np.append(1.0, places.mean(axis=0) / size)
+        rows = []
+        for length in np.geomspace(least, max(2 * size, 1.5 * least), 8):
+            for name in ("exponential", "matern"):
+                if name == "exponential":
+                    shape = lambda h: np.exp(-3 * h)  # noqa: E731
+                else:
+                    shape = lambda h: (1 + 5.918 * h + (5.918 * h) ** 2 / 3) * np.exp(-5.918 * h)  # noqa: E731
+                for noise in (1e-4, 1e-3, 0.01, 0.1, 1.0, 8.0):
+                    whole = shape(between / length) + noise * np.eye(n)
+                    inverse = np.linalg.inv(whole)
+                    normal = trend.T @ inverse @ trend
+                    plane = np.linalg.solve(normal, trend.T @ inverse @ z)
+                    rest = z - trend @ plane
+                    square = max(rest @ inverse @ rest, 1e-18 * n)
+                    likely = (-0.5 * np.linalg.slogdet(whole)[1] - 0.5 * np.linalg.slogdet(normal)[1]
+                              - 0.5 * (n - 3) * np.log(square))  # fmt: skip
+                    over = shape(away(at, places) / length).mean(axis=1)
+                    mean = over_block @ plane + over @ inverse @ rest
+                    gap = over_block - trend.T @ inverse @ over
+                    variance = (shape(away(places, places) / length).mean() - over @ inverse @ over
+                                + gap @ np.linalg.solve(normal, gap))  # fmt: skip
+                    sigma2 = square / (n - 3)
+                    rows.append((likely, weights @ z - mean, np.sqrt(max(variance, 0) * sigma2), sigma2, length))
+        table = np.array(rows)
+        weight = np.exp(0.5 * (table[:, 0] - table[:, 0].max()))
+        weight /= weight.sum()
+        freedom = np.clip(n * nearest / table[:, 4], 4.0, n - 3)
+        scale = np.maximum(table[:, 2], 1e-12)
+
+        def inside(u):
+            cdf = scipy.stats.t.cdf
+            return weight @ (cdf((u - table[:, 1]) / scale, freedom) - cdf((-u - table[:, 1]) / scale, freedom))
+
+        u95 = scipy.optimize.brentq(
+            lambda u: inside(u) - 0.95, 0, np.abs(table[:, 1]).max() + 50 * scale.max(), xtol=1e-12
+        )
+        return u95, np.sqrt(weight @ table[:, 3]), np.exp(weight @ np.log(table[:, 4]))
+
+    def test_against_the_twin(self):
+        rng = np.random.default_rng(4)
+        for n, spread in ((12, 0.05), (30, 0.2)):
+            samples = np.column_stack([circle(8, n) + rng.normal(0, 0.3, (n, 2)), rng.normal(0, spread, n)]) + FAR
+            samples[:, 2] += 0.05 * (samples[:, 0] - FAR[0])
+            weights = rng.uniform(0.5, 1.5, n)
+            weights /= weights.sum()
+            block = rng.uniform(-5, 5, (25, 2)) + FAR[:2]
+            found = unseen.mean_error(samples, weights, block)
+            near([found.u95, found.spread, found.range], self.twin(samples, weights, block), atol=1e-6)
+
+    def test_thinned(self):
+        samples, weights = np.arange(21.0).reshape(7, 3), np.arange(7.0)
+        same, also = unseen.thinned(samples, weights, 7)
+        self.assertIs(same, samples)
+        self.assertIs(also, weights)
+        joined, sums = unseen.thinned(samples, weights, 3)
+        near(joined, [samples[:3].mean(axis=0), samples[3:5].mean(axis=0), samples[5:].mean(axis=0)])
+        near(sums, [3, 7, 11])
+        self.assertEqual(len(unseen.thinned(np.zeros((500, 3)), np.ones(500))[0]), 120)
+
+    def test_too_few_or_on_a_line(self):
+        ring = np.column_stack([circle(5, 6), np.zeros(6)])
+        block = circle(2, 5)
+        self.assertTrue(np.isfinite(unseen.mean_error(ring + [0, 0, 1], np.full(6, 1 / 6), block).u95))
+        self.assertEqual(unseen.mean_error(ring[:5], np.full(5, 0.2), block).u95, np.inf)
+        row = np.column_stack([np.arange(8.0), 2 * np.arange(8.0), np.zeros(8)])
+        self.assertEqual(unseen.mean_error(row, np.full(8, 1 / 8), block).u95, np.inf)
