@@ -3,6 +3,7 @@
 import itertools
 import unittest
 from dataclasses import FrozenInstanceError, replace
+from types import SimpleNamespace
 
 import numpy as np
 import pyproj
@@ -19,6 +20,7 @@ from kerb.core.placing import (
     TRANSFORM,
     Placing,
     Route,
+    _accuracy,
     _good_to,
     consistent,
     degrees_of,
@@ -509,6 +511,33 @@ class Placings(unittest.TestCase):
         self.assertIsNone(degrees_of(UTM, (1e12, 5e6)))
         near(degrees_of(UTM, (500_000.0, 0.0)), (-3.0, 0.0), atol=1e-9)
 
+    def test_heights_of_files_that_count_otherwise_than_their_system(self):
+        source, target = replace(from_text("EPSG:25830+5773"), vertical_unit=FOOT), from_text("EPSG:32630+5773")
+        place = np.array([[380_000.0, 5_560_000, 100.0]])
+        self.assertFalse(route(source, target).heights_kept)
+        near(Placing(TRANSFORM, source, target).mapper()(place), [[380_000, 5_560_000, 30.48]], atol=1e-3)
+        back = Placing(TRANSFORM, target, replace(source, vertical_unit=US_SURVEY_FOOT)).mapper()(place)
+        near(back, [[380_000, 5_560_000, 100 / US_SURVEY_FOOT.metres]], atol=1e-3)
+
+    def test_the_way_depends_on_the_place(self):
+        """Of NAD27 there are many ways to WGS 84, each for an area (EPSG registry, by way of PROJ)."""
+        old, new = from_text("EPSG:4267"), from_text("EPSG:4326")
+        south, north = route(old, new, (-100.0, 40.0)), route(old, new, (-135.0, 63.0))
+        self.assertNotEqual(south.description, north.description)
+        self.assertEqual(route(old, new, at=(-135.0, 63.0)).description, north.description)
+        self.assertEqual(Placing(TRANSFORM, old, new, at=(-100.0, 40.0)).route().description, south.description)
+        self.assertEqual(
+            Placing(TRANSFORM, old, new, at=(-100.0, 40.0)).route((-135.0, 63.0)).description, north.description
+        )
+        for value, words, wanted in (
+            (None, "", None),
+            (-1.0, "x", None),
+            (2.0, "Ballpark geographic offset", None),
+            (2.0, "x", 2.0),
+            (0.0, None, 0.0),
+        ):
+            self.assertEqual(_accuracy(SimpleNamespace(accuracy=value, description=words)), wanted)
+
     def test_definitions_say_the_unit_that_heights_are_in(self):
         self.assertEqual(consistent(UTM), UTM)
         for unit, axes in ((FOOT, 3), (US_SURVEY_FOOT, 3)):
@@ -523,6 +552,12 @@ class Placings(unittest.TestCase):
         self.assertAlmostEqual(crs.axis_info[2].unit_conversion_factor, 0.3048)
         self.assertIn("EGM96", crs.sub_crs_list[1].datum.name)
         self.assertEqual(whole.vertical_name, f"{crs.sub_crs_list[1].name}")
+        tall = pyproj.CRS.from_epsg(2229).to_3d().to_wkt()
+        self.assertEqual(
+            len(pyproj.CRS.from_wkt(consistent(replace(STATE, wkt=tall)).wkt).axis_info),
+            2,
+            "the unit of the plan needs no saying",
+        )
         yards = consistent(replace(from_text("EPSG:25830+5773"), vertical_unit=FILE_UNITS["yd"]))
         self.assertEqual(len(pyproj.CRS.from_wkt(yards.wkt).axis_info), 2, "what no definition can say is left out")
         self.assertEqual(consistent(from_text("EPSG:4978")), from_text("EPSG:4978"))
