@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.cloud.filters import Filter
-from kerb.core.errors import NotDeterminable
+from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh, joined
 from kerb.core.progress import silent
 from kerb.core.surface.grid import HeightGrid
@@ -386,6 +386,24 @@ class Bodies(unittest.TestCase):
             sizes = [(10.0, 10.0), (6.0, 5.0), (2.0, 2.0)][: len(meshes)]
             if volume in (1000.0, 880.0, 888.0):
                 self.assertAlmostEqual(mesh.tin().plan_area, sum(a * b for a, b in sizes), places=5)
+
+    def test_edges_that_differ_in_one_end_are_others(self):
+        """Two tetrahedra that have a corner in common and one with a side left out."""
+        corners = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [-1, 0, 0], [0, -1, 0], [0, 0, -1]])
+        one = [[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]]
+        other = [[0, 4, 5], [0, 6, 4], [0, 5, 6], [4, 6, 5]]
+        mesh = lambda cells: TriangleMesh(corners, np.array(cells, np.int32))  # noqa: E731
+        self.assertTrue(mesh(one + other).closed)
+        for lost in range(8):
+            self.assertFalse(mesh([c for k, c in enumerate(one + other) if k != lost]).closed)
+        self.assertAlmostEqual(mesh(one).volume, 1 / 6)
+        self.assertAlmostEqual(mesh(one + other).volume, 1 / 3, places=9)
+        plate = mesh([[0, 1, 2], [0, 2, 1]])
+        self.assertEqual((plate.closed, plate.volume, plate.senses.tolist()), (True, 0.0, [1]))
+        with self.assertRaises(InputError):
+            mesh([[0, 1, 3]]).tin()
+        self.assertEqual(len(joined([]).vertices), 0)
+        self.assertEqual([(e.first, e.count) for e in joined([mesh(one), mesh(other)]).elements], [(0, 4), (4, 4)])
 
     def test_what_is_closed(self):
         box = solid()
