@@ -6,6 +6,7 @@ import contextlib
 import functools
 import io
 import json
+import resource
 import tempfile
 import threading
 import unittest
@@ -41,6 +42,17 @@ def demo_files() -> DemoFiles:
 def near(found, wanted, atol=1e-7, msg=""):
     """Arrays that differ by no more than ``atol``. NumPy's own default would let large coordinates be off by half a metre."""
     np.testing.assert_allclose(found, wanted, rtol=0, atol=atol, err_msg=str(msg))
+
+
+@contextlib.contextmanager
+def room_for(size: int):
+    """No file may grow beyond ``size`` bytes."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (size, hard))
+    try:
+        yield
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
 
 
 def journals_done() -> None:

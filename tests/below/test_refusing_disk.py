@@ -4,10 +4,8 @@ The limit of a process for the size of a file (setrlimit(2), RLIMIT_FSIZE) stand
 in the same calls, and no rights are needed. A folder of the kernel stands for a medium that is read-only.
 """
 
-import contextlib
 import errno
 import os
-import resource
 import subprocess
 import sys
 import tempfile
@@ -29,20 +27,9 @@ from kerb.core.units import METRE
 from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
 from kerb.studies.outcome import Outcome
-from tests.support import DATA, YARD, CommandLine, Folder, run_kerb, store_of
+from tests.support import DATA, YARD, CommandLine, Folder, room_for, run_kerb, store_of
 
 READ_ONLY = Path("/sys/kernel")
-
-
-@contextlib.contextmanager
-def room_for(size: int):
-    """No file may grow beyond ``size`` bytes."""
-    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
-    resource.setrlimit(resource.RLIMIT_FSIZE, (size, hard))
-    try:
-        yield
-    finally:
-        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
 
 
 def all_files(folder: Path) -> dict[str, bytes | None]:

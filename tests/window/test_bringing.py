@@ -26,7 +26,7 @@ from kerb.job import holdings
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change
 from kerb.standins import agency as agencies
-from tests.support import DATA, demo_files, near
+from tests.support import DATA, YARD, demo_files, near, room_for
 from tests.window.test_window import LEFT, PLAIN, Windowed, wait
 
 
@@ -420,6 +420,29 @@ class Services(Bringing):
         self.settle()
         self.assertFalse(page.listening)
         self.assertLess(page.list_.count, 600)
+
+    def test_a_full_disk_is_told_and_the_job_stays(self):
+        """The system refuses files to grow, as a full disk does: importing, setting aside, computing, saving."""
+        state = self.session.job.state
+        copy = self.folder / "again.laz"
+        shutil.copy(YARD, copy)
+        before = sorted(p.name for p in (self.session.job.folder / "data").iterdir())
+        with room_for(2000):
+            self.session.bring([ImportWish(copy)])
+            self.settle()
+        self.assertIn("File too large", self.complaints.pop()[1])
+        self.assertEqual(self.session.job.state, state)
+        self.assertEqual(sorted(p.name for p in (self.session.job.folder / "data").iterdir()), before)
+        self.session.execute(Change("Named", lambda s: replace(s, title=replace(s.title, name="Long name " * 50))))
+        self.session.job.flush()
+        with room_for(300):
+            self.window.handlers.run("save")
+            self.settle()
+        self.assertIn("cannot be written", self.complaints.pop()[1])
+        self.assertTrue(self.session.job.changed)
+        self.window.handlers.run("save")
+        self.settle()
+        self.assertEqual((self.complaints, self.session.job.changed), ([], False))
 
     def test_names_from_files_stay_plain_text(self):
         """Nothing that a file is called, or that stands in it, becomes markup: markup can load pictures."""
