@@ -6,6 +6,7 @@ from unittest import mock
 
 import numpy as np
 import shapely
+import trimesh
 
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable
@@ -404,6 +405,22 @@ class Bodies(unittest.TestCase):
             mesh([[0, 1, 3]]).tin()
         self.assertEqual(len(joined([]).vertices), 0)
         self.assertEqual([(e.first, e.count) for e in joined([mesh(one), mesh(other)]).elements], [(0, 4), (4, 4)])
+
+    def test_many_small_triangles_far_off(self):
+        ball = trimesh.creation.icosphere(subdivisions=3, radius=0.05)
+        at = np.array([583_211.37, 5_812_345.61, 71.23])
+        mesh = TriangleMesh(np.array(ball.vertices) + at, np.array(ball.faces, np.int32))
+        self.assertTrue(mesh.closed)
+        for lost in range(0, len(mesh.triangles), 53):
+            self.assertFalse(TriangleMesh(mesh.vertices, np.delete(mesh.triangles, lost, axis=0)).closed)
+        self.assertAlmostEqual(mesh.volume / ball.volume, 1.0, places=5)
+        self.assertAlmostEqual(mesh.surface_area / ball.area, 1.0, places=5)
+        cap = mesh.tin()
+        self.assertTrue((cap.plan_areas > 0).all())
+        self.assertAlmostEqual(cap.plan_area / (np.pi * 0.05**2), 1.0, delta=0.02)
+        self.assertGreater(cap.points[:, 2].min(), at[2] - 0.06)
+        upside = TriangleMesh(mesh.vertices, mesh.triangles[:, [0, 2, 1]]).tin()
+        self.assertAlmostEqual(upside.plan_area, cap.plan_area, places=9)
 
     def test_what_is_closed(self):
         box = solid()

@@ -292,6 +292,23 @@ class OfTheGround(unittest.TestCase):
         found = stretches._lowest_plane(xy, low, rises, 0.15, 1.0)
         near(found, [0, 0, -4.75], atol=1e-6, msg="a plane of 44 degrees is a flank")
 
+    def test_the_plane_is_fitted_to_levels_and_falls_alike(self):
+        rng = np.random.default_rng(2)
+        xy = circle(10, 30) * [1, 0.2]
+        z = 4 + 0.03 * xy[:, 0] + rng.normal(0, 0.02, 30)
+        rise = np.array([0.03, 0.01]) + rng.normal(0, 0.01, (30, 2))
+        for width in (0.5, 2.0):
+            rows = [[x, y, 1.0] for x, y in xy] + [[0.3 * width, 0, 0]] * 30 + [[0, 0.3 * width, 0]] * 30
+            wanted = np.concatenate([z, 0.3 * width * rise[:, 0], 0.3 * width * rise[:, 1]])
+            twin = np.linalg.solve(np.array(rows).T @ np.array(rows), np.array(rows).T @ wanted)
+            near(stretches._lowest_plane(xy, z, rise, 0.15, width), twin, atol=1e-9)
+        # Levels on one line: of those the falls alone say how it leans across.
+        row = np.column_stack([np.arange(12.0), np.zeros(12)])
+        lean = np.tile([0.1, 0.05], (12, 1))
+        near(stretches._lowest_plane(row, 3 + 0.1 * row[:, 0], lean, 0.15, 1.0), [0.1, 0.05, 3], atol=1e-9)
+        two = np.array([[0.0, 0], [5, 0], [0, 5]])
+        near(stretches._lowest_plane(two, np.array([0.0, 9, 9]), np.zeros((3, 2)), 0.1, 1.0)[2], 0.0, atol=1e-9)
+
     def test_evidence_of_plain_ground_and_of_a_flank(self):
         n = 40
         xy = circle(10, n)
@@ -379,6 +396,18 @@ class OfTheLine(unittest.TestCase):
         row = toe._between(again.vertices, 5, len(again.xy))
         self.assertEqual(set(again.kind[row].tolist()), {NOT_GROUND})
         near(again.base[row], FAR[2] + 3 + 0.1 * (again.xy[row, 0] - FAR[0]), atol=0.05)
+        m, kind = len(again.kind), again.kind
+        ground, good = kind == GROUND, (kind == GROUND) | (kind == TYPED)
+        even = [
+            all(ground[(i + d) % m] for d in (-1, 0, 1)) and all(good[(i + d) % m] for d in (-2, 2)) for i in range(m)
+        ]
+        self.assertEqual(again.filling.even.tolist(), even)
+        np.testing.assert_array_equal(again.filling.good, good)
+        small = np.array([[0.0, 0], [3, 0], [0, 3]]) + FAR[:2]
+        coarse = GroundReader(points, Search(0.8, 50.0, 0.4, 0.4, 1.0))
+        self.assertEqual(len(coarse.read(small, {0: 1.0, 1: 2.0, 2: 3.0}).xy), 3, "three are enough")
+        with self.assertRaisesRegex(NotDeterminable, "fewer than three places"):
+            coarse.read(small, {0: 1.0}, {1: False})
         with self.assertRaises(NotDeterminable):
             GroundReader(points[:0], reader.search).read(ring)
 
@@ -408,6 +437,8 @@ class Breaks(unittest.TestCase):
         z[30:] = np.nan
         z[3] = np.nan
         self.assertAlmostEqual(pulling._break_of_slope(t, z), 0.5, places=6)
+        flat = np.where(t < 0.3, 0.4 * (0.3 - t), -0.1 * (0.3 - t))
+        self.assertAlmostEqual(pulling._break_of_slope(t, flat), 0.3, places=6)
         for known, seen in ((9, True), (8, False)):
             z = self.profile(-1.6)[1]
             z[known:] = np.nan
