@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 import scipy
@@ -445,6 +446,41 @@ class Breaks(unittest.TestCase):
             self.assertEqual(np.isfinite(pulling._break_of_slope(t, z)), seen)
         wavy = 5 + 0.02 * np.sin(9 * t) - 0.16 * t
         self.assertTrue(np.isnan(pulling._break_of_slope(t, wavy)), "no better than one line")
+
+    def test_a_break_between_two_samples_and_one_that_would_lie_elsewhere(self):
+        """Where the two lines meet counts within three samples before and two behind the break, else the break itself."""
+        t = np.arange(-2.0, 2.05, 0.1)
+        for gap, wanted in ((0.1, 0.1), (0.25, 0.25), (0.35, 0.1)):
+            z = np.where(t < 0.001, -0.7 * t, -0.7 * gap)  # a step down at the foot moves the meeting outwards
+            self.assertAlmostEqual(pulling._break_of_slope(t, z), wanted, places=6, msg=gap)
+        for gap, wanted in ((0.15, -0.15), (0.25, 0.1)):
+            z = np.where(t < 0.001, -0.7 * t, 0.7 * gap)  # a step up moves it inwards
+            found = pulling._break_of_slope(t, z)
+            self.assertAlmostEqual(found, wanted, places=6, msg=gap)
+
+    def test_moves_are_evened_by_a_running_median(self):
+        seen = []
+
+        def breaks(distances, _):
+            seen.append(distances)
+            n = len(seen) % 40
+            return np.nan if n == 20 else 2.0 if n in (5, 6) else 0.5
+
+        grid = self.grid(lambda xy: 0 * xy[..., 0])
+        ring = circle(10, 40) + FAR[:2]
+        with mock.patch.object(pulling, "_break_of_slope", breaks):
+            found = pulling.pulled(grid, ring, 1.0) - FAR[:2]
+        near(seen[0], np.arange(-1.0, 1.01, 0.25))
+        self.assertEqual(len(seen), len(polygon.along(ring, max(0.5, polygon.perimeter(ring) / 150))))
+        near(np.hypot(*found.T), np.full(len(found), 10.5), atol=0.03)
+        few = iter(range(10_000))
+        rarely = mock.patch.object(pulling, "_break_of_slope", lambda *_: 0.0 if next(few) % 4 == 0 else np.nan)
+        with rarely, self.assertRaisesRegex(NotDeterminable, "no clear break"):
+            pulling.pulled(grid, ring, 1.0)
+        crossing = iter(range(10_000))
+        wildly = mock.patch.object(pulling, "_break_of_slope", lambda *_: -19.0 if next(crossing) % 20 < 10 else 0.0)
+        with wildly, self.assertRaisesRegex(NotDeterminable, "not usable"):
+            pulling.pulled(grid, ring, 1.0)
 
     def grid(self, height):
         side = (np.arange(160) + 0.5) * 0.25 - 20

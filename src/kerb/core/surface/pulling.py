@@ -52,19 +52,17 @@ def _break_of_slope(t: Floats, z: Floats) -> float:
     if usable.sum() < 9:
         return np.nan
     t, z = t[usable], z[usable] - z[usable].mean()
-    best, at = np.inf, -1
-    slopes = (0.0, 0.0)
+    best = np.inf
     for k in range(3, len(t) - 3):
         inner, inner_error = _line(t[:k], z[:k])
         outer, outer_error = _line(t[k:], z[k:])
         if inner_error + outer_error < best:
-            best, at = inner_error + outer_error, k
-            slopes = (inner[0], outer[0])
+            best = inner_error + outer_error
+            fall = abs(inner[0]) - abs(outer[0])
             crossing = (outer[1] - inner[1]) / (inner[0] - outer[0]) if inner[0] != outer[0] else t[k]
             meet = crossing if t[k - 3] <= crossing <= t[k + 2] else t[k]
     _, straight = _line(t, z)
-    clear = abs(slopes[0]) - abs(slopes[1]) > FLATTEST_BREAK and best < 0.6 * straight
-    return float(meet) if at >= 0 and clear else np.nan
+    return float(meet) if fall > FLATTEST_BREAK and best < 0.6 * straight else np.nan
 
 
 def _line(t: Floats, z: Floats) -> tuple[tuple[float, float], float]:
