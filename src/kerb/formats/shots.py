@@ -122,7 +122,9 @@ def listen(
     try:
         line = socket.create_connection((host, port), timeout=SECONDS)
     except (OSError, OverflowError) as error:
-        raise InputError(f"{host}:{port}: no field controller answers there ({error})") from None
+        raise InputError(
+            f"{host}:{port}: no field controller answers there ({getattr(error, 'strerror', None) or error})"
+        ) from None
     shots, bad, bye = 0, 0, False
     with line:
         line.settimeout(PULSE)
