@@ -1,15 +1,18 @@
 """Pieces of the inventory by hand: how heaps are found in a grid, told apart, named, counted and drawn together."""
 
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pyogrio
 import shapely
 import trimesh
 
 from kerb.core.cloud.filters import Filter
-from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.mesh import TriangleMesh, joined
 from kerb.core.progress import silent
 from kerb.core.surface.grid import HeightGrid
@@ -17,6 +20,7 @@ from kerb.core.units import FOOT, METRE
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import live, matching, propose, totals
 from kerb.studies.inventory import run as running
+from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.inventory.propose import Yard
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.layers import FoundLine, FoundMesh
@@ -304,6 +308,67 @@ class Counted(unittest.TestCase):
         self.assertEqual(matching.matched([square(0, 0, 10), square(1, 0, 10)], [square(0.4, 0, 10)]), {0: 0})
         holed = Item("a", "A", Drawn.of(circle(5, 40), [circle(2, 40)]))
         self.assertAlmostEqual(matching.shape_of(holed).area, shapely.Polygon(circle(5, 40), [circle(2, 40)]).area)
+
+
+class Asked(unittest.TestCase):
+    def test_what_is_usual(self):
+        plain = InventorySetup()
+        self.assertEqual((plain.least_height, plain.least_area, plain.heaps, plain.earlier), (0.8, 12.0, (), Scope()))
+        about = InventorySetup.declared()
+        for name in ("least_height", "least_area"):
+            self.assertEqual((about[name].low, about[name].rare, about[name].section), (0.0, True, "How"))
+        self.assertEqual(
+            (about["earlier_heaps"].hidden, about["heaps"].hidden, about["earlier"].section), (True, False, "Against")
+        )
+        self.assertEqual([(s.label, s.low) for s in about["heaps"].own], [("Material", None), ("Density", 0.0)])
+        for change in ({"least_height": 0.0}, {"least_area": 0.0}):
+            replace(InventorySetup(Scope("c"), heaps=(item("a", "A", circle(3, 9)),)), **change).check()
+        with self.assertRaisesRegex(InputError, "Draw a line round each heap"):
+            InventorySetup(Scope("c")).check()
+
+    def test_the_trial_and_what_is_declared(self):
+        (one,) = INVENTORY.trial()
+        near(one.heaps[0].ring.places, circle(7, 12))
+        self.assertEqual(
+            (INVENTORY.page_each, INVENTORY.steps[0].fresh, INVENTORY.tables), (True, True, ("heaps", "materials"))
+        )
+        self.assertEqual([o.flag for o in INVENTORY.options], ["out"])
+
+    def test_toe_lines_are_written_with_their_figures(self):
+        cloud = store_of(np.random.default_rng(1).uniform(0, 9, (200, 3)) + FAR)
+        sources = Sources(METRE, {"cloud": Source("cloud", "c", store=cloud)})
+        heaps = (
+            item("a", "A", circle(5, 12)),
+            Item("b", "B", Drawn.of(circle(4, 12) + [30, 0], [circle(1, 9) + [30, 0]])),
+        )
+        off = replace(item("x", "X", circle(3, 12) + [90, 0]), taken=False)
+        setup = InventorySetup(Scope("cloud"), heaps=(*heaps, off))
+        columns = (Column("name"), Column("net", "m3"), Column("note"))
+        outcome = Outcome(
+            "inventory",
+            "m",
+            "",
+            {},
+            {},
+            tables={"heaps": Table("H", columns, (("A", 5.0, "x"), ("B", 7.0, "y"), ("Gone", 1.0, "z")))},
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "toes.gpkg"
+            INVENTORY.write(setup, outcome, sources, {"out": path})
+            meta, _, shapes, values = pyogrio.raw.read(path)
+            found = dict(zip(meta["fields"], values, strict=True))
+            self.assertEqual(
+                (found["name"].tolist(), found["net"].tolist(), found["note"].tolist()),
+                (["A", "B"], [5, 7], ["x", "y"]),
+            )
+            areas = shapely.area(shapely.from_wkb(shapes))
+            near(
+                areas,
+                [shapely.Polygon(circle(5, 12)).area, shapely.Polygon(circle(4, 12), [circle(1, 9)]).area],
+                atol=1e-6,
+            )
+            with self.assertRaisesRegex(OutputError, "no heaps to write"):
+                INVENTORY.write(replace(setup, heaps=(off,)), outcome, sources, {"out": Path(folder) / "none.gpkg"})
 
 
 class Live(unittest.TestCase):

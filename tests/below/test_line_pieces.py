@@ -324,6 +324,17 @@ class OfTheGround(unittest.TestCase):
         near(seen.trend, [0, 0, 5], atol=1e-6)
         near(seen.off, np.zeros(n), atol=1e-6)
         self.assertFalse(seen.rising.any())
+        # It climbs where it stands higher than a slope of twelve degrees and than three times its own error.
+        for up, scatter, count, climbs in (
+            (0.33, 0.01, 9, True),
+            (0.31, 0.01, 9, False),
+            (0.33, 1.2, 9, False),
+            (0.33, 0.3, 900, True),
+        ):
+            one = beyond.copy()
+            one[3, 2], one[3, 5], one[3, 6] = 5.0 + up, scatter, count
+            seen = weighed(xy, np.stack([inner, outer, one], axis=1), 1.0, 0.3)
+            self.assertEqual(np.flatnonzero(seen.rising).tolist(), [3] if climbs else [], (up, scatter, count))
         # The surface climbs outwards from five of them; of five others nothing lies beyond.
         beyond[:5, 2] = 6.0
         beyond[10:15, :6] = np.nan
@@ -457,6 +468,59 @@ class Breaks(unittest.TestCase):
             z = np.where(t < 0.001, -0.7 * t, 0.7 * gap)  # a step up moves it inwards
             found = pulling._break_of_slope(t, z)
             self.assertAlmostEqual(found, wanted, places=6, msg=gap)
+
+    def test_against_a_twin(self):
+        """Two lines by numpy's polyfit for every place that leaves three samples on either side."""
+        rng = np.random.default_rng(6)
+        seen = 0
+        for trial in range(150):
+            n = int(rng.integers(9, 24))
+            t = np.sort(rng.uniform(-2, 2, n)) if trial % 2 else np.linspace(-2, 2, n)
+            at, inner, outer = rng.uniform(-2, 2), rng.uniform(-1, 0.2), rng.uniform(-0.3, 0.3)
+            z = np.where(t < at, inner * (t - at), outer * (t - at)) + rng.normal(0, rng.choice([0.0, 0.02, 0.1]), n)
+            error = lambda a, b: np.sum((np.polyval(np.polyfit(a, b, 1), a) - b) ** 2)  # noqa: E731
+            sums = [error(t[:k], z[:k]) + error(t[k:], z[k:]) for k in range(3, n - 3)]
+            k = 3 + int(np.argmin(sums))
+            (a, b), (c, d) = np.polyfit(t[:k], z[:k], 1), np.polyfit(t[k:], z[k:], 1)
+            meet = (d - b) / (a - c) if a != c else np.inf
+            meet = meet if t[k - 3] <= meet <= t[k + 2] else t[k]
+            clear = abs(a) - abs(c) > np.tan(np.radians(8)) and min(sums) < 0.6 * error(t, z)
+            if np.partition(sums, 1)[1] - min(sums) < 1e-9:
+                continue  # two places as good as each other
+            found = pulling._break_of_slope(t, z)
+            self.assertEqual(np.isfinite(found), clear, trial)
+            seen += clear
+            if clear:
+                self.assertAlmostEqual(found, meet, places=6, msg=trial)
+        self.assertGreater(seen, 30)
+
+    def test_a_third_of_the_places_must_be_seen(self):
+        grid = self.grid(lambda xy: 0 * xy[..., 0])
+        for ring, least in ((circle(10, 40) + FAR[:2], None), (circle(0.5, 4) + FAR[:2], 3)):
+            n = len(polygon.along(ring, max(0.5, polygon.perimeter(ring) / 150)))
+            least = least or n // 3
+            self.assertEqual(least, max(3, n // 3))
+            for count, enough in ((least, True), (least - 1, False)):
+                calls = iter(range(10_000))
+                with mock.patch.object(
+                    pulling, "_break_of_slope", lambda *_, c=count, i=calls: 0.0 if next(i) < c else np.nan
+                ):
+                    if enough:
+                        self.assertGreater(len(pulling.pulled(grid, ring, 1.0)), 3)
+                    else:
+                        with self.assertRaisesRegex(NotDeterminable, "no clear break"):
+                            pulling.pulled(grid, ring, 1.0)
+
+    def test_three_in_a_row_move_the_line_and_two_do_not(self):
+        grid = self.grid(lambda xy: 0 * xy[..., 0])
+        ring = circle(10, 40) + FAR[:2]
+        for row, far in ((2, 10.5), (3, 11.5)):
+            calls = iter(range(10_000))
+            with mock.patch.object(
+                pulling, "_break_of_slope", lambda *_, r=row, i=calls: 1.5 if 60 <= next(i) < 60 + r else 0.5
+            ):
+                found = pulling.pulled(grid, ring, 1.0) - FAR[:2]
+            self.assertAlmostEqual(np.hypot(*found.T).max(), far, delta=0.04)
 
     def test_moves_are_evened_by_a_running_median(self):
         seen = []

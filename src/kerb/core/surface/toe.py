@@ -174,7 +174,7 @@ class GroundReader:
 def _vertex_samples(ring: Floats, xy: Floats) -> Ints:
     """Sample number of each vertex: ``along`` keeps them in order."""
     numbers, at = [], 0
-    for vertex in ring[:, :2]:
+    for vertex in ring:
         while not np.array_equal(xy[at], vertex):
             at += 1
         numbers.append(at)

@@ -46,11 +46,11 @@ def mean_error(samples: Floats, weights: Floats, block: Floats) -> MeanError:
     trend = np.column_stack([np.ones(len(local)), local[:, :2] / size])
     if len(local) < 6 or np.linalg.matrix_rank(trend, tol=1e-6 * np.sqrt(len(local))) < 3:
         return MeanError(np.inf, np.nan, np.nan)
-    away = _apart(local[:, :2], local[:, :2])
+    away = _apart(local, local)
     nearest = np.sort(away + np.where(np.eye(len(away), dtype=bool), np.inf, 0), axis=1)[:, 0]
     least = max(2.0 * float(np.median(nearest)), 0.01 * size)
     field = _Field(local[:, 2], trend, np.append(1.0, places.mean(axis=0) / size), weights)
-    to_block, in_block = _apart(local[:, :2], places), _apart(places, places)
+    to_block, in_block = _apart(local, places), _apart(places, places)
     found: list[tuple[float, float, float, float, float]] = []
     for length in np.geomspace(least, max(LONGEST * size, 1.5 * least), RANGES):
         for shape in (_exponential, _smooth):
@@ -113,10 +113,11 @@ def _bound(weight: Floats, middle: Floats, scale: Floats, freedom: Floats) -> fl
         return float(weight @ (scipy.stats.t.cdf(high, freedom) - scipy.stats.t.cdf(low, freedom))) - 0.95
 
     most = float(np.abs(middle).max() + 50 * scale.max())
-    return float(scipy.optimize.brentq(missing, 0.0, most, xtol=1e-9 * max(most, 1e-12)))
+    return float(scipy.optimize.brentq(missing, 0.0, most, xtol=1e-9 * most))
 
 
 def _apart(a: Floats, b: Floats) -> Floats:
+    """Distances in plan (n, k) of places (n, 2 or more) from others (k, 2 or more)."""
     return np.asarray(np.hypot(a[:, None, 0] - b[None, :, 0], a[:, None, 1] - b[None, :, 1]))
 
 
