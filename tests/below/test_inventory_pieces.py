@@ -326,6 +326,19 @@ class Asked(unittest.TestCase):
         with self.assertRaisesRegex(InputError, "Draw a line round each heap"):
             InventorySetup(Scope("c")).check()
 
+    def test_the_study_of_one_heap(self):
+        setup = InventorySetup(
+            Scope("now"), earlier=Scope("then"), base="level", level=3.0, density=1.5, density_unit="ton/yd3"
+        )
+        one = running.heap_setup(setup, item("a", "A", circle(3, 9), material="sand"))
+        self.assertEqual(
+            (one.cloud, one.base, one.level, one.density, one.density_unit, one.material),
+            (Scope("now"), "level", 3.0, 1.5, "ton/yd3", "sand"),
+        )
+        self.assertEqual(
+            running.heap_setup(setup, item("a", "A", circle(3, 9), density=2.0), earlier=True).cloud, Scope("then")
+        )
+
     def test_the_trial_and_what_is_declared(self):
         (one,) = INVENTORY.trial()
         near(one.heaps[0].ring.places, circle(7, 12))

@@ -324,6 +324,14 @@ class OfTheGround(unittest.TestCase):
         near(seen.trend, [0, 0, 5], atol=1e-6)
         near(seen.off, np.zeros(n), atol=1e-6)
         self.assertFalse(seen.rising.any())
+        near(seen.steep, np.zeros(n), atol=1e-9)
+        # Where the zone beyond stands a tenth of a jump over the ground just outside, that counts; a little more is taken.
+        for up, taken in ((0.029, 5.029), (0.031, 5.0)):
+            one = beyond.copy()
+            one[3, 2], one[3, 5] = 5.0 + up, 0.0
+            self.assertAlmostEqual(
+                weighed(xy, np.stack([inner, outer, one], axis=1), 1.0, 0.3).ground[3], taken, places=6
+            )
         # It climbs where it stands higher than a slope of twelve degrees and than three times its own error.
         for up, scatter, count, climbs in (
             (0.33, 0.01, 9, True),
@@ -408,6 +416,12 @@ class OfTheLine(unittest.TestCase):
         row = toe._between(again.vertices, 5, len(again.xy))
         self.assertEqual(set(again.kind[row].tolist()), {NOT_GROUND})
         near(again.base[row], FAR[2] + 3 + 0.1 * (again.xy[row, 0] - FAR[0]), atol=0.05)
+        for vertex, place in ((3, ring[3] + [0.9, 0.4]), (4, ring[4] - [0.7, 0.2])):
+            moved = ring.copy()
+            moved[vertex] = place
+            fresh, kept = GroundReader(points, reader.search).read(moved), reader.read(moved)
+            near(kept.base, fresh.base, atol=0, msg="what is remembered is of these places and these neighbours")
+            near(kept.top, fresh.top, atol=0)
         m, kind = len(again.kind), again.kind
         ground, good = kind == GROUND, (kind == GROUND) | (kind == TYPED)
         even = [
@@ -630,6 +644,15 @@ class NotSeen(unittest.TestCase):
             block = rng.uniform(-5, 5, (25, 2)) + FAR[:2]
             found = unseen.mean_error(samples, weights, block)
             near([found.u95, found.spread, found.range], self.twin(samples, weights, block), atol=1e-6)
+
+    def test_against_the_twin_where_samples_stand_in_pairs(self):
+        """Closer together than a hundredth of the whole: no shorter range than that is thought of."""
+        rng = np.random.default_rng(7)
+        ring = np.repeat(circle(8, 12), 2, axis=0) + rng.normal(0, 0.01, (24, 2))
+        samples = np.column_stack([ring, rng.normal(0, 0.1, 24)]) + FAR
+        block = rng.uniform(-5, 5, (20, 2)) + FAR[:2]
+        found = unseen.mean_error(samples, np.full(24, 1 / 24), block)
+        near([found.u95, found.spread, found.range], self.twin(samples, np.full(24, 1 / 24), block), atol=1e-6)
 
     def test_thinned(self):
         samples, weights = np.arange(21.0).reshape(7, 3), np.arange(7.0)

@@ -137,7 +137,7 @@ def _lowest_plane(xy: Floats, z: Floats, rise: Floats, near: float, width: float
     score = agree.sum(axis=1) - 2.0 * (rest < -near).sum(axis=1)
     gentle = 1 - np.hypot(candidates[:, 0], candidates[:, 1]) / STEEPEST
     score = np.where(score > 0, score * np.maximum(gentle, 0.0), score)
-    best = int(np.argmax(score - 1e-6 * np.hypot(candidates[:, 0], candidates[:, 1])))
+    best = int(np.argmax(score))
     chosen = agree[best]
     if chosen.sum() < 3:
         return np.asarray(candidates[best])

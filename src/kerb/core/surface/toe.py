@@ -8,7 +8,7 @@ line. Where the line does not run over ground the base cannot be seen, and is fi
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -65,8 +65,8 @@ class Toe:
     top: Floats
     kind: Ints
     vertices: Ints
-    filling: Filling = field(repr=False)
-    read: Floats = field(repr=False)
+    filling: Filling
+    read: Floats
 
     @property
     def seen(self) -> Mask:

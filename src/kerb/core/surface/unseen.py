@@ -112,8 +112,7 @@ def _bound(weight: Floats, middle: Floats, scale: Floats, freedom: Floats) -> fl
         low, high = (-u - middle) / scale, (u - middle) / scale
         return float(weight @ (scipy.stats.t.cdf(high, freedom) - scipy.stats.t.cdf(low, freedom))) - 0.95
 
-    most = float(np.abs(middle).max() + 50 * scale.max())
-    return float(scipy.optimize.brentq(missing, 0.0, most, xtol=1e-9 * most))
+    return float(scipy.optimize.brentq(missing, 0.0, np.abs(middle).max() + 50 * scale.max()))
 
 
 def _apart(a: Floats, b: Floats) -> Floats:
