@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace as Some
 from unittest import mock
 
 import numpy as np
@@ -144,6 +145,25 @@ class Found(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "too few points"):
             propose.proposals(Scope().of(few), (0.8, 12.0), METRE, silent())
 
+    def test_cells_of_the_yard(self):
+        """Three spacings, a quarter of a metre at least, and no more cells than memory has room for."""
+        rng = np.random.default_rng(3)
+        points = np.column_stack([rng.uniform(0, 60, (4000, 2)), rng.normal(0, 0.01, 4000)])
+        size = np.sqrt(np.prod(np.ptp(points[:, :2], axis=0)))
+        for spacing, unit, most, cell in (
+            (0.01, METRE, 1_500_000, 3 * size / np.sqrt(4000)), (2.0, METRE, 1_500_000, 6.0), (2.0, METRE, 25, size / 5),
+        ):  # fmt: skip
+            with mock.patch.object(propose, "MOST_CELLS", most):
+                made = propose._yard(points, Some(store=Some(spacing=spacing)), unit, silent())
+            self.assertAlmostEqual(made.grid.cell, cell, places=9)
+        dense = np.column_stack([rng.uniform(0, 3, (4000, 2)), rng.normal(0, 0.01, 4000)])
+        for unit in (METRE, FOOT):
+            made = propose._yard(dense, Some(store=Some(spacing=0.01)), unit, silent())
+            self.assertAlmostEqual(made.grid.cell, 0.25 / unit.metres)
+        near(made.ground[np.isfinite(made.ground)], np.zeros(np.isfinite(made.ground).sum()), atol=0.02)
+        hundred = store_of(rng.uniform(0, 9, (100, 3)) * [1, 1, 0.01] + FAR)
+        self.assertEqual(propose.proposals(Scope().of(hundred), (0.8, 12.0), METRE, silent()), [])
+
 
 class Proposed(unittest.TestCase):
     def setUp(self):
@@ -232,6 +252,22 @@ class Counted(unittest.TestCase):
         common = shapely.Polygon(a.ring.xy).intersection(shapely.Polygon(b.ring.xy)).area
         self.assertIn(f"Same and Same overlap on {common:.1f}"[:26], said["overlap"])
         self.assertIn("counts twice", said["overlap"])
+        for share, told in ((0.5e-6, False), (2e-6, True)):
+            one = item("a", "A", np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]]))
+            two = item("b", "B", np.array([[10 - 10 * share, 0], [20, 0], [20, 10], [10 - 10 * share, 10]]))
+            found = self.run_with(
+                InventorySetup(Scope("cloud"), heaps=(one, two)),
+                {one.ring.xy: measured(5.0), two.ring.xy: measured(6.0)},
+            )
+            self.assertEqual("overlap" in [note.code for note in found.warnings], told, share)
+        shared = replace(self.sources, stated=(Note("odd", "the file is odd"),))
+        again = measured(5.0)
+        again.warnings = [Note("odd", "the file is odd"), Note("rough", "it is rough")]
+        with mock.patch.object(self, "sources", shared):
+            found = self.run_with(InventorySetup(Scope("cloud"), heaps=(a,)), {a.ring.xy: again})
+        self.assertEqual(
+            [n.text for n in found.warnings if n.code in ("odd", "rough")], ["the file is odd", "Same: it is rough"]
+        )
         alone = self.run_with(InventorySetup(Scope("cloud"), heaps=(a,)), {a.ring.xy: lost})
         self.assertNotIn(
             "total-part", [note.code for note in alone.warnings], "where nothing is left no part is left out"
