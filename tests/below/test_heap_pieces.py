@@ -9,6 +9,7 @@ import numpy as np
 import scipy
 import shapely
 
+from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area, ring_of
@@ -204,6 +205,9 @@ class Notes(unittest.TestCase):
             base[1::2] -= off / 2
             toe = toe_of([GROUND] * 24, base)
             self.assertEqual("toe-uneven" in self.codes(toe), said, off)
+            single = np.full(24, FAR[2])
+            single[5] += 0.56 * off
+            self.assertEqual("toe-uneven" in self.codes(toe_of([GROUND] * 24, single)), said, "one place alone")
             self.assertEqual(
                 "toe-uneven" in self.codes(replace(toe, base=base / 0.3048, xy=toe.xy / 0.3048), unit=FOOT), said
             )
@@ -222,6 +226,10 @@ class Notes(unittest.TestCase):
         for rough, said in ((0.0019 * area, False), (0.0053 * area, True)):
             with mock.patch.object(shape, "rough_area", return_value=rough):
                 self.assertEqual("rough" in self.sides(), said, rough)
+        dense = replace(made, ground=replace(made.ground, spacing=0.05))
+        for rough, said in ((0.0019 * area, False), (0.0021 * area, True)):
+            with mock.patch.object(shape, "rough_area", return_value=rough):
+                self.assertEqual("rough" in self.sides(heap=dense), said, rough)
         for height, said in ((0.59, False), (0.61, True)):
             with mock.patch.object(shape, "stray_height", return_value=height):
                 self.assertEqual("stray" in self.sides(), said)
@@ -245,6 +253,18 @@ class Notes(unittest.TestCase):
             self.assertEqual(
                 notes._base_surface(self.found(volume=Volume(1, 0, 1, 0, area)), StockpileSetup(), METRE), []
             )
+
+    def test_outdated_attributes_and_withheld_points(self):
+        only = (Filter("height", 0.0, 9.0), Filter("rough", 0.0, 9.0), Filter("off", 0.0, 9.0, on=False))
+        cloud = Some(outdated=lambda name: name != "rough", names=["withheld"], column=lambda _: np.array([0, 1, 1, 0]))
+        found = notes._outdated(StockpileSetup(Scope("c", only=only)), cloud)
+        self.assertEqual([note.text.split("'")[1] for note in found], ["height"])
+        self.assertEqual(
+            [note.text for note in notes._withheld(cloud)],
+            ["2 points of the cloud are marked as withheld and do not count."],
+        )
+        self.assertEqual(notes._withheld(Some(names=["withheld"], column=lambda _: np.zeros(3))), [])
+        self.assertEqual(notes._withheld(Some(names=[])), [])
 
     def test_references(self):
         utm = from_text("EPSG:25830")
@@ -289,6 +309,29 @@ class Shapes(unittest.TestCase):
         middle = replace(fine, ground=replace(fine.ground, spacing=0.05))
         self.assertAlmostEqual(shape.slopes(middle).length, 0.4)
 
+    def test_slopes_against_a_twin(self):
+        rng = np.random.default_rng(3)
+        bumpy = lambda xy: roof(xy) + 0.1 * np.sin(3 * xy[:, 0]) + 0.0 * rng.random()  # noqa: E731
+        for spacing in (0.25, 0.05, 0.01):
+            made, _ = heap_of(bumpy)
+            made = replace(made, ground=replace(made.ground, spacing=spacing))
+            size = np.sqrt(made.top.plan_area)
+            length = min(max(8 * spacing, size / 60), size / 8)
+            grid, share = shape.heap_grid(made, length / 2)
+            north, east = np.gradient(grid.z, length / 2)
+            steep = np.degrees(np.arctan(np.sqrt(north**2 + east**2)))
+            whole = share > 0.999
+            height = np.where(whole, grid.z - FAR[2], np.nan)
+            inner = whole.copy()
+            for axis in (0, 1):
+                for way in (-1, 1):
+                    inner &= np.roll(whole, way, axis)
+            with np.errstate(invalid="ignore"):
+                side = inner & np.isfinite(steep) & (np.abs(height) > 0.1 * np.nanmax(np.abs(height)))
+            flank = steep[side & (steep >= np.percentile(steep[side], 75) / 3)]
+            found = shape.slopes(made)
+            near([found.mean, found.steepest, found.length], [flank.mean(), flank.max(), length], atol=1e-9)
+
     def test_area_along_the_surface(self):
         made, _ = heap_of()
         area, how = shape.surface_area(made, 0.03 * 0.25)
@@ -302,6 +345,14 @@ class Shapes(unittest.TestCase):
         self.assertAlmostEqual(
             area, (share * np.where(good, stretch, 0)).sum() * made.top.plan_area / share[good].sum(), places=9
         )
+        finer = replace(made, ground=replace(made.ground, spacing=0.1))
+        area, how = shape.surface_area(finer, 1.0)
+        small, part = shape.heap_grid(finer, 0.4)
+        dy, dx = np.gradient(small.z, 0.4)
+        whole = (part * np.sqrt(1 + dx**2 + dy**2))[part > 0].sum() / part.sum()
+        self.assertAlmostEqual(area, whole * made.top.plan_area, places=6)
+        self.assertAlmostEqual(part.sum() * 0.16, 48.0, places=6)
+        self.assertEqual(how, "over cell means of 0.4")
         self.assertAlmostEqual(share.sum(), 48.0, places=6)
         near(grid.low, SQUARE.min(axis=0) - 2 + FAR[:2])
         self.assertEqual(grid.shape, (int(np.ceil(10.0)) + 1, 13))

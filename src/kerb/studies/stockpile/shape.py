@@ -43,7 +43,7 @@ def surface_area(heap: Heap, noise: float) -> tuple[float, str]:
         return heap.top.surface_area, "through every point"
     cell = SMOOTH_SPACINGS * heap.ground.spacing
     grid, share = heap_grid(heap, cell)
-    dy, dx = np.gradient(grid.z, cell) if min(grid.shape) > 2 else (np.zeros(grid.shape),) * 2
+    dy, dx = np.gradient(grid.z, cell)
     stretch = np.sqrt(1 + dx**2 + dy**2)
     usable = (share > 0) & np.isfinite(stretch)
     area = float(np.sum(share[usable] * stretch[usable])) * cell**2
@@ -65,9 +65,8 @@ def slopes(heap: Heap) -> Slopes:
     size = float(np.sqrt(heap.top.plan_area))
     length = min(max(length, size / 60), size / 8)
     grid, share = heap_grid(heap, length / 2)
-    smooth = scipy.ndimage.uniform_filter(np.where(np.isfinite(grid.z), grid.z, np.nan), 1)
     # Central differences over two cells of half the length.
-    dy, dx = np.gradient(smooth, grid.cell) if min(grid.shape) > 2 else (np.zeros(grid.shape),) * 2
+    dy, dx = np.gradient(grid.z, grid.cell)
     steep = np.degrees(np.arctan(np.hypot(dx, dy)))
     height = np.full(grid.shape, np.nan)
     whole = share > 0.999
