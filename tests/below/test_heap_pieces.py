@@ -29,7 +29,7 @@ from kerb.studies.stockpile import drawing, figures, heap, live, notes, profiles
 from kerb.studies.stockpile.heap import Ground, shape_heap
 from kerb.studies.stockpile.kind import STOCKPILE, describe
 from kerb.studies.stockpile.measured import Measured
-from kerb.studies.stockpile.second_way import volume_by_grid
+from kerb.studies.stockpile.second_way import _window, volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup, upgraded
 from kerb.studies.stockpile.shape import Slopes
 from kerb.studies.stockpile.uncertainty import Part, combined
@@ -149,7 +149,25 @@ class Figures(unittest.TestCase):
         self.assertEqual((then.cloud, then.toe), (Scope("b", (2,)), Drawn.of(SQUARE)))
         plain, level = STOCKPILE.trial()
         self.assertEqual((len(plain.toe.xy), level.base, level.level), (12, "level", 0.5))
-        near(np.hypot(*plain.toe.places.T), np.full(12, 7.0))
+        near(plain.toe.places, circle(7, 12))
+        near(level.toe.places, circle(7, 12))
+
+    def test_what_each_field_is(self):
+        about = StockpileSetup.declared()
+        limits = {name: one.low for name, one in about.items() if one.kind == "number"}
+        self.assertEqual(
+            limits, {"level": None, "density": 0.0, "cell": 0.0, "gap_edge": 0.0, "toe_error": 0.0, "bias": 0.0}
+        )
+        self.assertEqual(
+            [n for n, one in about.items() if one.rare], ["cell", "gap_edge", "toe_error", "strays", "bias"]
+        )
+        self.assertEqual(
+            [n for n, one in about.items() if one.show_only], ["material", "length_profile", "width_profile"]
+        )
+        self.assertEqual([n for n, one in about.items() if one.hidden], ["length_profile", "width_profile"])
+        self.assertEqual(
+            (StockpileSetup().bias, StockpileSetup().base, StockpileSetup().strays), (0.0, "toe", "left-out")
+        )
 
     def test_setups_of_the_first_weeks(self):
         old = {"cloud": "c", "classes": [2], "part": "p", "toe": [[0, 0], [1, 0], [1, 1]], "toe_z": [None, 2.0, None],
@@ -544,6 +562,8 @@ class Bound(unittest.TestCase):
                         apart.append(half)
         wanted = np.clip(1 - np.mean(close) / np.mean(apart) - 0.1, 0, 1)
         near([sigma, together], [np.median(spreads), wanted], atol=1e-9)
+        five = np.vstack([made.inside[groups[cell]] for cell in sorted(groups) if len(groups[cell]) >= 6][:5])
+        self.assertGreater(uncertainty.point_noise(Some(inside=five, ring=made.ring, ground=made.ground))[0], 0)
         few = Some(inside=made.inside[:20], ring=made.ring, ground=made.ground)
         self.assertEqual(uncertainty.point_noise(few), (0.0, 1.0))
         self.assertAlmostEqual(combined([Part("a", 2.0, ""), Part("b", 3.0, ""), Part("c", 6.0, "")]), 7.0)
@@ -637,6 +657,12 @@ class Geometry(unittest.TestCase):
         tin = triangulate(np.column_stack([SQUARE, np.zeros(4)]) + FAR)
         self.assertAlmostEqual(volume_by_grid(grid, made.area, tin).net, found.net, places=6)
         self.assertAlmostEqual(between(made.top, made.base).net, 48.0, delta=0.5)
+
+    def test_the_window_of_a_grid_under_a_line(self):
+        grid = HeightGrid(np.array([100.0, 200.0]), 0.5, np.zeros((10, 12)), np.zeros((10, 12), int))
+        ring = np.array([[101.1, 200.6], [102.9, 200.7], [102.0, 202.4]])
+        self.assertEqual(_window(grid, ring), (slice(1, 5), slice(2, 6)))
+        self.assertEqual(_window(grid, ring - [2, 1]), (slice(0, 3), slice(0, 2)))
 
     def test_what_is_drawn(self):
         toe = toe_of([GROUND, GROUND, NOT_GROUND, GROUND, GROUND, GROUND], np.arange(6.0))
