@@ -13,7 +13,7 @@ from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area, ring_of
-from kerb.core.progress import silent
+from kerb.core.progress import Progress, silent
 from kerb.core.reference import from_text, local_grid
 from kerb.core.surface.along import Filling, outwards
 from kerb.core.surface.grid import HeightGrid
@@ -782,6 +782,47 @@ class Moving(unittest.TestCase):
 
 
 class Answers(unittest.TestCase):
+    def test_everything_that_is_answered(self):
+        cloud = store_of(ground_of(roof).points)
+        below = store_of(ground_of(lambda xy: 0 * xy[:, 0] - 0.5).points)
+        sources = Sources(
+            METRE,
+            {"cloud": Source("c", "C", "/c.laz", store=cloud), "surface": Source("s", "S", "/s.laz", store=below)},
+        )
+        heard = []
+        setup = StockpileSetup(Scope("cloud"), toe=Drawn.of(SQUARE + FAR[:2]), base="surface", surface=Scope("surface"))
+        found = run.run(setup, sources, Progress(lambda share, _: heard.append(share)))
+        self.assertAlmostEqual(found.value("net"), 48.0 + 0.5 * 48, delta=0.6)
+        self.assertEqual([(i.role, i.path) for i in found.inputs], [("compared", "/c.laz"), ("against", "/s.laz")])
+        inside = setup.area().contains(ground_of(roof).points).sum()
+        self.assertEqual(
+            (found.inputs[0].points, found.inputs[0].used, found.inputs[1].used), (cloud.count, inside, below.count)
+        )
+        self.assertIn("bias", [note.code for note in found.warnings])
+        self.assertEqual([chart.field for chart in found.charts], ["length_profile", "width_profile"])
+        near(found.charts[0].base[150:250], np.full(100, FAR[2] - 0.5), atol=1e-6)
+        self.assertEqual(
+            set(found.layers), {"toe", "base", "top", "gaps"} | {n for n in found.layers if n.startswith("unseen")}
+        )
+        self.assertEqual(
+            (found.settings["cell"], found.settings["gap_edge"]), (found.settings["cell"], 3 * found.settings["cell"])
+        )
+        self.assertEqual(set(found.tables), {"uncertainty", "toe"})
+        self.assertEqual(heard, sorted(heard))
+        self.assertEqual((min(heard) >= 0.0, heard[-1], max(heard)), (True, 1.0, 1.0))
+        self.assertLess(heard[0], 0.2)
+        for share in (0.5, 0.9):
+            self.assertTrue(any(share - 0.3 < one < share + 0.09 for one in heard), heard)
+        own = run.run(replace(setup, base="toe"), sources, silent())
+        self.assertEqual([i.role for i in own.inputs], ["compared"])
+        self.assertNotIn("bias", [note.code for note in own.warnings])
+
+    def test_the_rim_of_the_top_has_samples_as_close_as_its_points(self):
+        made, _ = heap_of()
+        local = made.top.points[:, :2] - FAR[:2]
+        on_line = np.abs(np.abs(local) / [4, 3]).max(axis=1) > 1 - 1e-9
+        self.assertTrue(28 / 0.75 <= on_line.sum() < 28 / 0.75 * 2.2, on_line.sum())
+
     def test_what_is_not_determinable_says_why(self):
         cloud = store_of(ground_of(roof).points)
         sources = Sources(METRE, {"cloud": Source("c", "C", "/c.laz", store=cloud)})
