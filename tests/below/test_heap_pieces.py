@@ -214,6 +214,10 @@ class Notes(unittest.TestCase):
         found = self.codes(toe_of(kinds))
         for code, share in (("toe-step", 10), ("toe-not-ground", 20), ("toe-gaps", 30), ("toe-typed", 15)):
             self.assertTrue(found[code].startswith(f"{share} % of the toe"), found[code])
+        rare = self.codes(toe_of([GROUND] * 196 + [ACROSS_STEP, NOT_GROUND, NO_POINTS, TYPED]))
+        self.assertEqual(
+            set(rare), {"toe-step", "toe-not-ground", "toe-gaps", "toe-typed"}, "half a percent is said too"
+        )
         for base in ("level", "surface"):
             self.assertEqual(self.codes(toe_of(kinds), base), {})
         self.assertEqual(self.codes(toe_of([GROUND] * 20)), {})
@@ -420,6 +424,13 @@ class Profiles(unittest.TestCase):
         near(found.base[inside], np.full(inside.sum(), FAR[2] - 1))
         near(found.top[np.abs(x) < 3.7] - FAR[2], np.full((np.abs(x) < 3.7).sum(), 2 * (1 - 0.1 / 3)), atol=0.04)
         near(found.top[np.abs(x) > 5] - FAR[2], np.full((np.abs(x) > 5).sum(), 0.1), atol=1e-9)
+        asked = []
+        with mock.patch.object(
+            profiles, "_along", side_effect=lambda _, line, reach: asked.append(reach) or np.full(400, 7.0)
+        ):
+            out = profiles.profile(made, lambda xy: np.zeros(len(xy)), line, "width_profile")
+        self.assertEqual((asked, out.title), ([0.5], "Width profile"))
+        near(out.top[np.abs(x) > 4.1], np.full((np.abs(x) > 4.1).sum(), 7.0))
         both = profiles.across(made, lambda xy: np.zeros(len(xy)), setup)
         self.assertEqual([p.field for p in both], ["length_profile", "width_profile"])
         moved = profiles.across(made, lambda xy: np.zeros(len(xy)), replace(setup, width_profile=Drawn.of(line)))
