@@ -597,6 +597,30 @@ class Geometry(unittest.TestCase):
             )
             self.assertEqual(heap.line_error(replace(setup, toe_error=0.7), 0.3, unit), 0.7)
         self.assertEqual(heap.search_of(StockpileSetup(toe_error=0.0), 0.3, METRE).slack, 0.0)
+        self.assertEqual(
+            heap.search_of(StockpileSetup(), 0.3, METRE).step, 3.0, "twice the radius where no length is said"
+        )
+        self.assertEqual(Ground(np.zeros((4, 3)), 1.0, METRE).strays.shape, (0, 3))
+
+    def test_what_is_gathered(self):
+        ground = ground_of(roof, half=14.0)
+        cloud = store_of(ground.points)
+        setup = StockpileSetup(Scope("cloud"), toe=Drawn.of(SQUARE + FAR[:2]))
+        found = heap.gather(cloud, setup, METRE, silent())
+        outer = polygon.offset(setup.ring(), 2 * heap.search_of(setup, cloud.spacing, METRE).reach)[0]
+        wanted = shapely.contains_xy(shapely.Polygon(outer), ground.points[:, :2])
+        self.assertAlmostEqual(len(found.points), wanted.sum(), delta=6)
+        self.assertEqual(len(found.strays), 0)
+        wild = ground.points.copy()
+        middle = int(np.argmin(np.hypot(*(wild[:, :2] - FAR[:2] - 1.3).T)))
+        wild[middle, 2] -= 50
+        strayed = store_of(wild)
+        left = heap.gather(strayed, setup, METRE, silent())
+        counted = heap.gather(strayed, replace(setup, strays="counted"), METRE, silent())
+        self.assertEqual((len(left.strays), len(left.points)), (1, len(counted.points) - 1))
+        self.assertEqual((len(counted.strays), left.strays[0, 2]), (0, wild[middle, 2]))
+        with self.assertRaisesRegex(NotDeterminable, "no points lie in or near"):
+            heap.gather(cloud, replace(setup, toe=Drawn.of(SQUARE + FAR[:2] + 900)), METRE, silent())
 
     def test_spacing_where_points_are(self):
         xy = jittered(10, 0.2, 1)
@@ -616,8 +640,20 @@ class Geometry(unittest.TestCase):
         self.assertAlmostEqual(at(make(base="level", level=7.0), 2) + FAR[2], 7.0)
         low = at(make(base="lowest"), 2)
         self.assertAlmostEqual(low, np.maximum(toe.base, np.roll(toe.base, 1)).min() - FAR[2])
+        stands = make(base="toe")
+        self.assertEqual(len(stands.vertices), len(toe.xy), "through the samples of the line and nothing else")
         with self.assertRaisesRegex(InputError, "surface to stand on"):
             make(base="surface")
+        asked = []
+
+        def cut(low, high):
+            asked.append((low, high))
+            return triangulate(np.column_stack([SQUARE * 2, np.zeros(4)]) + FAR)
+
+        heap.surface_under(Some(tin=cut), made.ring)
+        near(asked[0], SQUARE[[0, 2]] + FAR[:2])
+        with self.assertRaisesRegex(NotDeterminable, "does not reach under"):
+            heap.surface_under(Some(tin=cut), made.ring + 50)
         self.assertEqual(heap.lowest_toe(Some(base=np.array([5.0, 1, 6, 3, 2]))), 3.0, "one low sample is none")
 
     def test_near_the_line(self):
@@ -765,12 +801,20 @@ class Moving(unittest.TestCase):
         near([asked[1][0].cell, asked[1][1]], [1.0, 12.0])
         self.assertTrue(np.isfinite(asked[0][0].z).all())
         with mock.patch.object(pull.LiveHeap, "pulled_toe", side_effect=lambda _, reach: asked.append(reach) or SQUARE):
-            made = pull.pull(self.setup, self.sources, silent())
+            heard = []
+            made = pull.pull(self.setup, self.sources, Progress(lambda share, _: heard.append(share)))
+            self.assertEqual(heard, [0.1, 0.6])
         self.assertAlmostEqual(asked[-1], 0.08 * 8 * 1.05)
         near(made.toe.places, SQUARE)
 
     def test_whether_a_line_is_less_sure(self):
-        for was, now, said in ((10.0, 10.49, False), (10.0, 10.51, True), (None, 5.0, False), (5.0, None, False)):
+        for was, now, said in (
+            (10.0, 10.49, False),
+            (10.0, 1.05 * 10.0, False),
+            (10.0, 10.51, True),
+            (None, 5.0, False),
+            (5.0, None, False),
+        ):
             with mock.patch.object(pull, "bound_of", side_effect=[was, now]):
                 words = pull.wider(self.setup, self.setup, self.sources)
             self.assertEqual(bool(words), said, (was, now))
@@ -788,6 +832,9 @@ class Moving(unittest.TestCase):
         step = len(ground.points) // 1000
         self.assertEqual(len(seen[0].points), len(ground.points) // step)
         self.assertAlmostEqual(seen[0].spacing, ground.spacing * np.sqrt(step))
+        with mock.patch.object(pull, "shape_heap", shaped):
+            pull.bound_of(ground, self.setup, self.sources)
+        self.assertEqual((len(seen[1].points), seen[1].spacing), (len(ground.points), ground.spacing))
         full = pull.bound_of(ground, self.setup, self.sources)
         self.assertGreater(full, 0)
 

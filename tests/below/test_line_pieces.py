@@ -332,6 +332,12 @@ class OfTheGround(unittest.TestCase):
             self.assertAlmostEqual(
                 weighed(xy, np.stack([inner, outer, one], axis=1), 1.0, 0.3).ground[3], taken, places=6
             )
+        # A third of the line on something half a metre high does not tilt the ground.
+        raised = np.stack([inner, outer, beyond], axis=1)
+        raised[:13, :, 2] += 0.5
+        seen = weighed(xy, raised, 1.0, 0.3)
+        near(seen.trend, [0, 0, 5], atol=1e-6)
+        near(seen.off, np.where(np.arange(n) < 13, 0.5, 0.0), atol=1e-6)
         # It climbs where it stands higher than a slope of twelve degrees and than three times its own error.
         for up, scatter, count, climbs in (
             (0.33, 0.01, 9, True),
