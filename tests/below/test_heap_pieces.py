@@ -627,6 +627,11 @@ class Geometry(unittest.TestCase):
         xy = jittered(10, 0.2, 1)
         points = np.column_stack([xy, 0 * xy[:, 0]])
         self.assertAlmostEqual(heap.local_spacing(points, SQUARE * 2.5, 9.0), 0.2, delta=0.01)
+        cell = 4 * np.sqrt(300 / len(points))
+        touched = {tuple(key) for key in np.floor((points[:, :2] - [-10, -7.5]) / cell).astype(int).tolist()}
+        self.assertAlmostEqual(
+            heap.local_spacing(points, SQUARE * 2.5, 9.0), np.sqrt(len(touched) * cell**2 / len(points)), places=12
+        )
         half = points[points[:, 0] < 0]
         self.assertAlmostEqual(heap.local_spacing(half, SQUARE * 2.5, 9.0), 0.2, delta=0.02)
         self.assertEqual(heap.local_spacing(points, np.zeros((3, 2)), 9.0), 9.0)
@@ -683,6 +688,12 @@ class Geometry(unittest.TestCase):
         level = shape_heap(alone, replace(setup, base="level", level=FAR[2]), None, silent())
         self.assertEqual(set(level.toe.kind.tolist()), {NO_POINTS})
         near(level.toe.base, np.full(len(level.toe.base), np.median(alone.points[:, 2])))
+
+    def test_progress_of_shaping(self):
+        heard = []
+        setup = StockpileSetup(Scope("cloud"), toe=Drawn.of(SQUARE + FAR[:2]))
+        shape_heap(ground_of(roof), setup, None, Progress(lambda share, _: heard.append(share)))
+        self.assertEqual(heard, [0.1, 0.2, 0.8])
 
     def test_a_hole_has_the_height_of_what_is_round_it(self):
         ground = ground_of(lambda xy: 0.5 * xy[:, 0])
