@@ -300,15 +300,17 @@ def main(count: int, first: int = 0) -> int:
         numbers, process = running.pop(0)
         out, _ = process.communicate()
         lines = out.splitlines()
-        faults += [json.loads(line) for line in lines if line.startswith("{")]
+        new = [json.loads(line) for line in lines if line.startswith("{")]
+        for fault in new:
+            print(json.dumps(fault), flush=True)
+        faults += new
         if process.returncode:
             last = next((int(line[1:]) for line in reversed(lines) if line.startswith("@")), numbers.start)
             faults.append({"number": last, "seed": "", "what": f"the process ended with {process.returncode}"})
+            print(json.dumps(faults[-1]), flush=True)
             if last + 1 < numbers.stop:
                 chunks.insert(0, range(last + 1, numbers.stop))
         print(f"{numbers.stop - first} of {count}, {len(faults)} faults", file=sys.stderr, flush=True)
-    for fault in faults:
-        print(json.dumps(fault))
     print(json.dumps({"inputs": count, "faults": len(faults), "kinds": Counter(f["what"][:60] for f in faults)}))
     return 1 if faults else 0
 
