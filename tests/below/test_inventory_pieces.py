@@ -169,6 +169,25 @@ class Found(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "too few points"):
             propose.proposals(Scope().of(few), (0.8, 12.0), METRE, silent())
 
+    def test_unknown_ground_is_no_heap_and_walls_are_left_out(self):
+        flat = np.zeros((20, 20))
+        known = np.ones((20, 20), bool)
+        known[5:12, 5:12] = False
+        self.assertEqual(propose._parted(yard(np.where(known, flat, np.nan), known=known), (0.1, 0.1), METRE).max(), 0)
+        heap = cone(60, (30, 30), 4.0)
+        walled = heap.copy()
+        walled[:, 36:40] = 9.0  # a wall that stands in the heap's side
+        one = yard(walled)
+        labels = propose._parted(one, (1.0, 1.0), METRE)
+        labels[:, 34:] = 0
+        lines = propose._outlines(one, labels, (1.0, 1.0), METRE)
+        steep = np.argwhere(propose._slope(one) > propose.STEEPEST)
+        wall = shapely.union_all([shapely.box(100 + c, 200 + r, 101 + c, 201 + r) for r, c in steep])
+        self.assertEqual(len(lines), 1)
+        self.assertLess(lines[0].intersection(wall).area, 0.6 * 2, "what is steep as a wall is not enclosed")
+        free = propose._outlines(yard(heap), propose._parted(yard(heap), (1.0, 1.0), METRE), (1.0, 1.0), METRE)
+        self.assertGreater(free[0].intersection(wall).area, 8.0)
+
     def test_a_full_yard_stays_as_it_was_found(self):
         """Where heaps were built is known; areas and corners are as Kerb found them on 2026-11-26, so that changes are seen."""
         wanted = [

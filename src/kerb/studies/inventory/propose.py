@@ -107,7 +107,7 @@ def _evened(z: Floats, inside: Mask) -> Floats:
     weight = scipy.ndimage.uniform_filter(inside.astype(float), 5)
     total = scipy.ndimage.uniform_filter(np.where(inside, z, 0.0), 5)
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(inside, total / np.maximum(weight, 1e-12), np.nan)
+        return np.where(inside, total / weight, np.nan)
 
 
 def _parted(yard: Yard, least: tuple[float, float], unit: LengthUnit) -> Ints32:
