@@ -35,6 +35,13 @@ class Damaged(unittest.TestCase):
             for old, new in ((b'"withheld"', b'"witlheld"'), (b'"scale": [', b'"scale": ["x",'), (b'"count": ', b'"count": 1e308'),
                              (b"{", b"["), (b'"reference"', b'"referense"')):  # fmt: skip
                 self.seen(job, store, text.replace(old, new, 1), Path(holder) / "bad")
+            kept = next(name for name in job.files if name.endswith(".npz"))
+            for at in range(len(job.files[kept])):
+                if job.files[kept][at : at + 4] in (b"PK\x01\x02", b"PK\x03\x04"):
+                    for place, value in ((4, 255), (6, 255), (8, 1), (10, 99)):
+                        data = bytearray(job.files[kept])
+                        data[at + place] = value
+                        self.seen(job, kept, bytes(data), Path(holder) / "bad")
             las = known["extrabytes.las"]
             for at in range(225, 1200, 3):
                 data = bytearray(las.files["extrabytes.las"])

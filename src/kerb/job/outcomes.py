@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import zlib
 from pathlib import Path
+from tokenize import TokenError
 from typing import Any
 from zipfile import BadZipFile
 
@@ -55,3 +56,5 @@ def load(job: Path, name: str) -> Outcome | None:
         return Outcome.of_head(head, arrays)
     except (OSError, EOFError, BadZipFile, zlib.error, ValueError, KeyError, TypeError, IndexError, AttributeError):
         return None
+    except (NotImplementedError, RuntimeError, OverflowError, MemoryError, SyntaxError, TokenError):
+        return None  # a damaged archive may claim another version of the format, a password, or any size
