@@ -23,9 +23,8 @@ def summits(order, height, columns, saddle, labels):
         row, column = cell // columns, cell % columns
         best, best_height = 0, -np.inf
         joined = 0
-        for dr in range(-1, 2):
-            for dc in range(-1, 2):
-                r, c = row + dr, column + dc
+        for r in range(row - 1, row + 2):
+            for c in range(column - 1, column + 2):
                 other = r * columns + c
                 if c < 0 or c >= columns or other < 0 or other >= count or labels[other] == 0:
                     continue
