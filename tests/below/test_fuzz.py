@@ -47,6 +47,10 @@ class Damaged(unittest.TestCase):
                 data = bytearray(las.files["extrabytes.las"])
                 data[at] ^= 0xFF
                 self.seen(las, "extrabytes.las", bytes(data), Path(holder) / "bad")
+            points = known["points.dxf"]
+            odd = points.files["points.dxf"].replace(b"\nTEXT\n", b"\nPOXT\n", 1)
+            self.assertNotEqual(odd, points.files["points.dxf"])
+            self.seen(points, "points.dxf", odd, Path(holder) / "bad")
             dxf = known["ASCII_R12.dxf"]
             lines = dxf.files["ASCII_R12.dxf"].split(b"\n")
             for at in range(0, len(lines), 41):

@@ -104,7 +104,7 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     for number, entity in enumerate(_entities(document.layout("Model"), 0)):
         if number >= MOST_ENTITIES:
             raise FormatError(f"{path}: has more than {MOST_ENTITIES} entities")
-        layer = str(entity.dxf.get("layer", "0"))
+        layer = _layer_of(entity)
         if layer.lower() in hidden:
             unseen[layer] += 1
             continue
@@ -129,6 +129,14 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     if not (drawing.points or drawing.lines or drawing.meshes):
         raise FormatError(f"{path}: holds no points, lines or faces")
     return drawing
+
+
+def _layer_of(entity: Any) -> str:
+    """The layer of an entity; entities of no known kind have no such attribute."""
+    try:
+        return str(entity.dxf.get("layer", "0"))
+    except Exception:  # the library has an error of its own for it, and others for damaged ones
+        return "0"
 
 
 def _document(path: Path) -> tuple[Any, list[tuple[str, str]]]:
