@@ -72,7 +72,9 @@ class CopcStream(LasStream):
                 except BaseException as error:
                     if not is_fault(error):
                         raise
-                    raise FormatError(f"{self.path}: the compressed points cannot be read ({error})") from None
+                    raise FormatError(
+                        f"{self.path}: the compressed points cannot be read ({' '.join(str(error).split())})"
+                    ) from None
                 yield rows
 
     def _chosen(self, box: tuple[Floats, Floats] | None, spacing: float) -> list[Node]:

@@ -157,7 +157,9 @@ class LasStream:
         pieces = list(self._small_steps(done))
         good = done + sum(len(piece) for piece in pieces)
         if good == 0:
-            raise FormatError(f"{self.path}: the compressed points cannot be read ({reason})") from None
+            raise FormatError(
+                f"{self.path}: the compressed points cannot be read ({' '.join(str(reason).split())})"
+            ) from None
         self._accept_break(good)
         yield from pieces
 
