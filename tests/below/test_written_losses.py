@@ -104,7 +104,7 @@ class Losses(Folder):
         self.assertTrue(exact_in_arcs(flat.thing.alignments[0]))
         notes = self.written(flat, "a.dxf")
         self.assertNotIn("arcs", notes.get("not-held", ""))
-        (line,) = ezdxf.readfile(self.folder / "a.dxf").modelspace().query("LWPOLYLINE")
+        (line,) = ezdxf.readfile(self.folder / "a.dxf").layout("Model").query("LWPOLYLINE")
         corners = list(line.get_points("xyb"))
         near(np.array(corners)[:, :2] - FAR[:2], [[0, 0], [0, 60], [30, 90], [50, 90]], atol=1e-6)
         near([bulge for *_, bulge in corners], [0, -np.tan(np.pi / 8), 0, 0])
@@ -121,7 +121,7 @@ class Losses(Folder):
         tall = self.road(Grade(0, 100.0), Grade(130, 103.0))
         self.assertFalse(exact_in_arcs(tall.thing.alignments[0]))
         self.assertIn("'Road'", self.written(tall, "a.dxf")["not-held"])
-        (line,) = ezdxf.readfile(self.folder / "a.dxf").modelspace().query("POLYLINE")
+        (line,) = ezdxf.readfile(self.folder / "a.dxf").layout("Model").query("POLYLINE")
         self.assertGreater(len(line.vertices), 10)
 
     def test_models(self):

@@ -67,8 +67,8 @@ def refusal(error: OSError, path: Path | str) -> str:
     return f"{named}: {why(error, named.parent)}"
 
 
-def why(error: Exception, folder: Path) -> str:
-    """The reason of an error in words. Libraries that do not tell are asked of the disk: whether it is full."""
+def why(error: Exception | str, folder: Path) -> str:
+    """The reason of an error, or of what a library said, in words: that the disk is full, where they do not tell."""
     if isinstance(error, OSError) and error.strerror:
         return error.strerror
     return NO_SPACE if full(folder) else str(error)

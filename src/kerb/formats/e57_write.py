@@ -49,7 +49,7 @@ def write_e57(outgoing: Outgoing, path: Path, progress: Progress) -> int:
             finally:
                 file.close()
         except libe57.E57Exception as error:
-            raise OutputError(f"{path}: {why(OutputError(str(error).splitlines()[0]), path.parent)}") from None
+            raise OutputError(f"{path}: {why(str(error).splitlines()[0], path.parent)}") from None
         if not written:
             raise OutputError(f"{path}: no points are left to write")
     return written

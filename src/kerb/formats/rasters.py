@@ -150,7 +150,7 @@ def write_elevation(path: Path, grid: ElevationGrid, reference: ReferenceSystem)
                 out.set_band_unit(1, reference.vertical_unit.name)
             _read_once(partial)
         except rasterio.errors.RasterioError as error:
-            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
+            raise OutputError(f"{path}: {why(_words(error), path.parent)}") from None
 
 
 def _read_once(path: Path) -> None:
@@ -265,7 +265,7 @@ def write_picture(path: Path, image: Bytes, affine: Affine, reference: Reference
                 out.write(np.moveaxis(image[:, :, :bands], -1, 0))
             _read_once(partial)
         except rasterio.errors.RasterioError as error:
-            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
+            raise OutputError(f"{path}: {why(_words(error), path.parent)}") from None
         partial.with_name(partial.name + ".aux.xml").unlink(missing_ok=True)
     if driver != "GTiff":
         write_world_file(path.with_suffix(WORLD_FILES[suffix]), affine)

@@ -278,7 +278,7 @@ def write_layers(
         except (OSError, OutputError):
             raise
         except Exception as error:  # pyogrio and GDAL raise a dozen kinds
-            raise OutputError(f"{path}: {why(OutputError(_words(error)), path.parent)}") from None
+            raise OutputError(f"{path}: {why(_words(error), path.parent)}") from None
         if driver == "ESRI Shapefile":
             _move_companions(partial, path)
     flat = sum(int((~shapely.has_z(shapes)).sum()) for _, shapes, _ in layers)

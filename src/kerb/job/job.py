@@ -98,7 +98,7 @@ class Job:
         ------
         JobError, when it is no job, damaged or of a newer version.
         """
-        data = _saved(folder)
+        data, damaged = _saved(folder)
         if data.get("version", 0) > VERSION:
             raise JobError(f"{folder}: saved by a newer Kerb (version {data.get('kerb', '?')})")
         try:
@@ -111,7 +111,7 @@ class Job:
             if not isinstance(kept, list):
                 job._saved_entries, job._saved_bytes = len(entries), int(kept["bytes"])
             job._journal = Journal(folder, mark, job._trouble, job._saved_bytes)
-            job._damaged = not _good(folder / "job.json")
+            job._damaged = damaged
             if recover:
                 for change, entry in journal.read(folder, mark):
                     job.state = journal.applied(job.state, change)
@@ -127,7 +127,7 @@ class Job:
         if not journal.left(folder):
             return False
         try:
-            return bool(journal.read(folder, str(_saved(folder).get("mark", ""))))
+            return bool(journal.read(folder, str(_saved(folder)[0].get("mark", ""))))
         except JobError:
             return False
 
@@ -391,14 +391,17 @@ def _good(path: Path) -> bool:
     return True
 
 
-def _saved(folder: Path) -> dict[str, Any]:
-    """The saved job as plain dictionaries: of ``job.json``, or of the autosave where that is damaged. Raises JobError."""
+def _saved(folder: Path) -> tuple[dict[str, Any], bool]:
+    """The saved job as plain dictionaries, and whether they are the autosave's since ``job.json`` is damaged.
+
+    Raises JobError.
+    """
     path = folder / "job.json"
     if path.exists() and not _good(path):
         found = journal.base(folder)
         if found is not None:
-            return found
-    return _read(path)
+            return found, True
+    return _read(path), False
 
 
 def _read(path: Path) -> dict[str, Any]:
