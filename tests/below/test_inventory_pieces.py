@@ -14,10 +14,12 @@ import trimesh
 
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable, OutputError
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh, joined
 from kerb.core.progress import silent
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.units import FOOT, METRE
+from kerb.headless.placed import areas_of
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import live, matching, propose, totals
 from kerb.studies.inventory import run as running
@@ -28,6 +30,7 @@ from kerb.studies.layers import FoundLine, FoundMesh
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
+from kerb.studies.taking import item_from, ring_from
 from tests.below.test_exact import solid
 from tests.support import FAR, circle, near, store_of
 
@@ -55,6 +58,12 @@ def measured(net, u95=None, **parts):
     rows = (*parts.items(), ("Combined", u95 or 0.0))
     outcome.tables = {"uncertainty": Table("U", (Column("part"), Column("u95", "m3")), rows)}
     return outcome
+
+
+def edges(drawn):
+    """Stretches by their two ends, with what was stated of them."""
+    ends = zip(drawn.xy, (*drawn.xy[1:], drawn.xy[0]), drawn.stretches, strict=False)
+    return {(frozenset(map(tuple, np.round([a, b], 3).tolist())), kind) for a, b, kind in ends}
 
 
 def full_yard():
@@ -446,6 +455,36 @@ class Asked(unittest.TestCase):
             (INVENTORY.page_each, INVENTORY.steps[0].fresh, INVENTORY.tables), (True, True, ("heaps", "materials"))
         )
         self.assertEqual([o.flag for o in INVENTORY.options], ["out"])
+
+    def test_stretches_go_out_and_come_back(self):
+        """Whichever way round a line runs, what was stated of its stretches is kept in the file and read from it."""
+        cloud = store_of(np.random.default_rng(1).uniform(0, 9, (200, 3)) + FAR)
+        sources = Sources(METRE, {"cloud": Source("cloud", "c", store=cloud)})
+        about = InventorySetup.declared()["heaps"]
+        ring = circle(5, 6) + FAR[:2]
+        plain = item("p", "Plain", ring + 50)
+        ways = [
+            replace(one, ring=one.ring.with_stretch(1, "other").with_stretch(4, "ground"))
+            for one in (item("a", "On", ring), item("b", "Back", ring[::-1] + 20))
+        ]
+        setup = InventorySetup(Scope("cloud"), heaps=(*ways, plain))
+        outcome = Outcome("inventory", "m", "", {}, {})
+        outcome.tables = {"heaps": Table("Heaps", (Column("name"),), tuple((i.name,) for i in setup.heaps))}
+        for ending in ("gpkg", "geojson"):
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / f"toes.{ending}"
+                INVENTORY.write(setup, outcome, sources, {"out": path})
+                found, _ = areas_of(str(path), cloud.reference)
+            for before, one in zip(setup.heaps, found, strict=True):
+                after = item_from(about, one.area, one.fields, "x", one.name, "file").ring
+                self.assertEqual(edges(after), edges(before.ring), (ending, one.name))
+                self.assertEqual(bool(after.stretches), one.name != "Plain")
+        turned = Drawn.of(ring[::-1]).with_words("other - - - - -", ("other",))
+        self.assertEqual(turned.stretches, ("", "", "", "", "", "other"))
+        for words, wrong in (("other -", "2 words for 6"), ("wall - - - - -", "'wall' is not one of")):
+            with self.assertRaisesRegex(InputError, f"Odd: stretches: {wrong}"):
+                ring_from(about, Area((Drawn.of(ring).xy,), "Odd"), {"Stretches": words})
+        self.assertEqual(Drawn.of(ring).with_words("- - - - - -", ("other",)).stretches, ())
 
     def test_toe_lines_are_written_with_their_figures(self):
         cloud = store_of(np.random.default_rng(1).uniform(0, 9, (200, 3)) + FAR)

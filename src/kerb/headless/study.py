@@ -17,7 +17,7 @@ from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
 from kerb.headless.choosing import chosen, filter_of
 from kerb.headless.options import add_common, check_output, held_by, open_cloud, progress_to_terminal, workspace
-from kerb.headless.placed import KINDS, NamedArea, areas_of, one_area, thing_of
+from kerb.headless.placed import KINDS, areas_of, one_area, thing_of
 from kerb.job.state import Title
 from kerb.job.studies import source_of
 from kerb.report.pdf import Chapter, ReportWish, write_report
@@ -43,6 +43,7 @@ from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Source, Sources
+from kerb.studies.taking import item_from, ring_from
 
 POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
 
@@ -257,26 +258,15 @@ class _Opened:
             raise InputError(f"{given}: is no {about.label.lower()}")
         self.notes += notes
         self.name = self.name or item.name
-        return Drawn.of(item.area.rings[0], item.area.rings[1:])
+        return ring_from(about, item.area, item.fields)
 
     def _items(self, about: Field, given: str) -> tuple[Item, ...]:
         areas, notes = areas_of(given, self.reference)
         self.notes += notes
-        return tuple(item_of(about, area, f"a{number}") for number, area in enumerate(areas, 1))
-
-
-def item_of(about: Field, found: NamedArea, key: str) -> Item:
-    """An item of a field of many rings from an area of a file: its own values from the fields of their names."""
-    values = []
-    lowered = {name.lower(): value for name, value in found.fields.items()}
-    for own in about.own:
-        value = lowered.get(own.label.lower())
-        if value not in (None, ""):
-            try:
-                values.append((own.label.lower(), str(value) if own.unit == "text" else float(str(value))))
-            except ValueError:
-                raise InputError(f"{found.name}: {own.label.lower()} '{value}' is not a number") from None
-    return Item(key, found.name, Drawn.of(found.area.rings[0], found.area.rings[1:]), tuple(values), True, "file")
+        return tuple(
+            item_from(about, found.area, found.fields, f"a{number}", found.name, "file")
+            for number, found in enumerate(areas, 1)
+        )
 
 
 def _from_job(text: str) -> Source | None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+import shapely
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
@@ -100,6 +102,33 @@ class Drawn:
         places = [tuple(row) for row in ring.tolist()]
         pairs = (frozenset((a, b)) for a, b in zip(places, (*places[1:], places[0]), strict=True))
         return {i: known[pair] for i, pair in enumerate(pairs) if pair in known}
+
+    def stretch_words(self) -> str:
+        """What was stated, for a field of a file: a word a vertex, ``-`` for none, counter-clockwise from the first."""
+        kinds = list(self.stretches)
+        if kinds and self._clockwise():
+            kinds = kinds[::-1]
+        return " ".join(kind or "-" for kind in kinds)
+
+    def with_words(self, words: str, known: Collection[str]) -> Drawn:
+        """With what :meth:`stretch_words` wrote, whichever way round the file has the ring.
+
+        Raises InputError, when there is not a word a vertex or one that is not ``known``.
+        """
+        kinds = ["" if word == "-" else word for word in words.split()]
+        if not kinds:
+            return self
+        if len(kinds) != len(self.xy):
+            raise InputError(f"stretches: {len(kinds)} words for {len(self.xy)} vertices")
+        wrong = next((kind for kind in kinds if kind and kind not in known), None)
+        if wrong is not None:
+            raise InputError(f"stretches: '{wrong}' is not one of {', '.join(known)}")
+        if self._clockwise():
+            kinds = kinds[::-1]
+        return replace(self, stretches=tuple(kinds) if any(kinds) else ())
+
+    def _clockwise(self) -> bool:
+        return not shapely.LinearRing(self.places).is_ccw
 
     def to_json(self) -> dict[str, Any]:
         """A plain dictionary."""

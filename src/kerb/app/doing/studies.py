@@ -29,10 +29,11 @@ from kerb.job import studies
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.report.text import figures_table, tab_separated
-from kerb.studies.drawn import Drawn, Item
+from kerb.studies.drawn import Item
 from kerb.studies.fields import RINGS, SCOPE
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
+from kerb.studies.taking import item_from
 
 
 class StudyActions(QObject):
@@ -148,20 +149,11 @@ class StudyActions(QObject):
             return
         items: tuple[Item, ...] = getattr(setup, names[0])
         taken = {item.key for item in items}
-        made = []
-        for number, area in enumerate(_areas(job.thing(holding).thing), 1):
+        about, made = setup.declared()[names[0]], []
+        for number, (area, fields) in enumerate(_areas(job.thing(holding).thing), 1):
             free = next(f"t{n}" for n in range(1, 10_000) if f"t{n}" not in taken)
             taken.add(free)
-            made.append(
-                Item(
-                    free,
-                    area.name or f"{holding.name} {number}",
-                    Drawn(area.rings[0], (), area.rings[1:]),
-                    (),
-                    True,
-                    "holding",
-                )
-            )
+            made.append(item_from(about, area, fields, free, area.name or f"{holding.name} {number}", "holding"))
         self.session.commit(f"took {len(made)} areas of {holding.name}", **{names[0]: (*items, *made)})
 
     def compute(self) -> None:
@@ -308,7 +300,7 @@ class StudyActions(QObject):
             return
         menu = QMenu(self.parent_)
         for holding in job.state.of_kind(LINES):
-            areas = tuple(_areas(job.thing(holding).thing))
+            areas = tuple(area for area, _ in _areas(job.thing(holding).thing))
             if areas:
                 menu.addAction(
                     f"{holding.name} ({len(areas)})",
@@ -332,6 +324,11 @@ class StudyActions(QObject):
             Reading(f"{kind.title}: how it is computed", method_page(kind.help_page), self.parent_).exec()
 
 
-def _areas(thing: object) -> list[Area]:
-    """The areas of a set of lines; none of anything else."""
-    return thing.shapes() if isinstance(thing, LineSet) else []
+def _areas(thing: object) -> list[tuple[Area, dict[str, object]]]:
+    """The areas of a set of lines with their fields; none of anything else."""
+    if not isinstance(thing, LineSet):
+        return []
+    return [
+        (area, {key: values[rows[0]] for key, values in thing.fields.items()})
+        for rows, area in zip(thing.areas(), thing.shapes(), strict=True)
+    ]

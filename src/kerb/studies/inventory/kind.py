@@ -18,6 +18,7 @@ from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.kind import Option, Step, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
+from kerb.studies.taking import STRETCHES_FIELD
 
 
 def write(setup: InventorySetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
@@ -30,6 +31,9 @@ def write(setup: InventorySetup, outcome: Outcome, sources: Sources, paths: dict
     shapes = [shapely.Polygon(item.ring.xy, item.ring.holes) for item in items]
     names = [column.name for column in table.columns]
     fields = {name: [row[n] for row in table.rows[: len(items)]] for n, name in enumerate(names) if name != "name"}
+    words = [item.ring.stretch_words() for item in items]
+    if any(words):
+        fields[STRETCHES_FIELD] = words
     own = {"name": np.array([item.name for item in items], object)}
     return write_areas(
         Areas(shapes, [item.name for item in items], own), fields, path, sources.store("cloud").reference

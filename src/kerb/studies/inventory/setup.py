@@ -8,7 +8,7 @@ from kerb.core.setting import Setting
 from kerb.studies.drawn import Item
 from kerb.studies.fields import AGAINST, number, rings, scope
 from kerb.studies.scope import Scope
-from kerb.studies.stockpile.setup import HeapSetup, StockpileSetup
+from kerb.studies.stockpile.setup import STRETCHES, HeapSetup, StockpileSetup
 
 OWN = (
     Setting("Material", "Name of the material; totals are made by it", "text"),
@@ -26,6 +26,7 @@ class InventorySetup(HeapSetup):
         "Toe lines with name, material and density; untick one to leave it out",
         OWN,
         needed="Draw a line round each heap, take them from a holding, or let Kerb propose them.",
+        stretches=STRETCHES,
         key="T",
         flag="toes",
     )
@@ -39,7 +40,12 @@ class InventorySetup(HeapSetup):
         "Earlier survey", "Cloud of the same yard at an earlier date; change is counted from it", AGAINST
     )
     earlier_heaps: tuple[Item, ...] = rings(
-        "Earlier heaps", "Toe lines of the earlier survey; matched by place", OWN, hidden=True, flag="earlier_toes"
+        "Earlier heaps",
+        "Toe lines of the earlier survey; matched by place",
+        OWN,
+        stretches=STRETCHES,
+        hidden=True,
+        flag="earlier_toes",
     )
 
     def taken(self) -> list[Item]:
