@@ -7,7 +7,7 @@ import numpy as np
 
 from kerb.core.cloud.filters import Filter
 from kerb.draw.camera import Camera, fitted
-from kerb.draw.picture import render
+from kerb.draw.picture import cut_of, render
 from kerb.draw.ramps import ANCHORS, SEQUENTIAL, SIGNED, _to_lab, table
 from kerb.draw.scene import FADE, HIDE, CloudLayer, MeshLayer, Scene, Style
 from tests.support import FAR, frustum, jittered, near, store_of
@@ -74,6 +74,63 @@ class Cameras(unittest.TestCase):
         near(camera.project(place[None], SIZE)[0, :2], (100, 120), atol=1e-6)
         self.assertAlmostEqual(place[2], FAR[2] + 1)
         self.assertIsNone(replace(camera, tilt=0.0, perspective=False).on_level(5, 5, 0, SIZE))
+
+
+class Limits(unittest.TestCase):
+    """Limits and sizes come from the points there are, not from tiles with hardly any."""
+
+    def test_strays_neither_rule_the_ramp_nor_stand_as_balls(self):
+        rng = np.random.default_rng(2)
+        xy = rng.uniform(0, 40, (120_000, 2))
+        body = np.column_stack([xy, xy[:, 0] * 0.1])
+        strays = np.column_stack([rng.uniform(-400, 400, (300, 2)), rng.uniform(300, 900, 300)])
+        layer = CloudLayer(store_of(np.vstack([body, strays]) + FAR, scale=0.001))
+        self.assertGreater(len(layer.store.tiles), 3, "strays have tiles of their own")
+        low, high = np.array(layer.limits()) - FAR[2]
+        self.assertTrue(-0.1 < low < 0.1 and 3.9 < high < 4.1, (low, high))
+        rows = layer.store.fair_rows(5_000)
+        self.assertTrue(4_900 < len(rows) < 5_100)
+        self.assertLess(np.mean(layer.store.elevations(rows) > FAR[2] + 100), 0.005)
+        self.assertEqual(len(layer.store.fair_rows(10**9)), layer.store.count)
+        camera = Camera(tuple(FAR + [0, 0, 600.0]), 2.0, tilt=0.0)
+        rows = render(Scene([layer]), camera, SIZE).buffer.rows
+        alone = np.isin(rows, np.flatnonzero(layer.store.elevations(slice(None)) > FAR[2] + 100))
+        self.assertLess(np.count_nonzero(alone), 4 * len(np.unique(rows[alone])), "a stray is a dot")
+
+
+class Cuts(unittest.TestCase):
+    """Meshes in a slice: cut off at its faces, and the line of its plane drawn, be a face seen edge-on."""
+
+    def box(self):
+        import trimesh
+
+        made = trimesh.creation.box((8.0, 6.0, 4.0))
+        return MeshLayer(made.vertices + FAR, np.asarray(made.faces, np.int32), (200, 60, 60))
+
+    def test_the_plane_of_a_section_cuts_a_box_in_a_rectangle(self):
+        camera = Camera(tuple(FAR + [0, 0.7, 0]), 0.1, tilt=0.0, thickness=0.5)
+        ends, triangles = cut_of(self.box(), camera, SIZE)
+        lengths = np.hypot(ends[:, 2] - ends[:, 0], ends[:, 3] - ends[:, 1])
+        self.assertAlmostEqual(lengths.sum(), 2 * (80 + 40), places=6)
+        near(ends.reshape(-1, 2).min(axis=0), [120 - 40, 90 - 20], atol=1e-9)
+        near(ends.reshape(-1, 2).max(axis=0), [120 + 40, 90 + 20], atol=1e-9)
+        self.assertEqual(len(triangles), 8)
+        scene = Scene(meshes=[self.box()])
+        image = render(scene, camera, SIZE).image[..., 2::-1].astype(int)
+        ink = np.abs(image - scene.background).sum(axis=2) > 60
+        self.assertTrue(ink[90, 78:83].any() and ink[90, 158:163].any(), "walls seen edge-on")
+        self.assertTrue(ink[70, 90:150].all() and ink[110, 90:150].all(), "no dashes")
+        self.assertFalse(ink[80:100, 90:150].any(), "what lies outside the slice is not drawn")
+        for away in (3.1, -3.1):
+            self.assertEqual(len(cut_of(self.box(), replace(camera, target=tuple(FAR + [0, away, 0])), SIZE)[0]), 0)
+
+    def test_a_long_triangle_is_drawn_where_it_lies_in_the_slice(self):
+        corners = np.array([[-5.0, -50, 0], [5, -50, 0], [0, 50, 8.0]]) + FAR
+        mesh = MeshLayer(corners, np.array([[0, 1, 2]], np.int32), (60, 60, 200))
+        camera = Camera(tuple(FAR + [0, 0, 4.0]), 0.1, tilt=0.0, thickness=10.0)
+        drawn = np.argwhere(np.isfinite(render(Scene(meshes=[mesh]), camera, SIZE).buffer.depth))
+        # From 5 m before the plane to 5 m behind it the triangle rises from 3.6 to 4.4 m.
+        near([drawn[:, 0].min(), drawn[:, 0].max()], [90 - 4, 90 + 3], atol=1.01)
 
 
 class Pictures(unittest.TestCase):

@@ -15,6 +15,7 @@ from kerb.app.tasks import Latest
 from kerb.app.views.legend import Legend
 from kerb.app.views.strip import Strip
 from kerb.app.views.view import View
+from kerb.app.widgets import made
 from kerb.core.arrays import Floats32
 from kerb.core.cloud import filters
 from kerb.core.cloud.store import PART, CloudStore
@@ -32,15 +33,19 @@ class Colouring(QObject):
     filters_wanted = Signal(object)
     histogram_ready = Signal(object, str, str)
 
-    def __init__(self, session: Session, view: View, strip: Strip, legend: Legend) -> None:
+    def __init__(self, session: Session, view: View, strip: Strip, legends: tuple[Legend, Legend]) -> None:
+        """``legends`` are that of the main cloud and that of surfaces."""
         super().__init__(view)
-        self.session, self.view, self.strip, self.legend = session, view, strip, legend
+        self.session, self.view, self.strip = session, view, strip
+        self.legend, self.surfaces = legends
         # Computes what it is asked to colour by where that is not there yet: the actions on points set it.
         self.compute: Callable[[str], None] = lambda _name: None
         self._resting = QTimer(self)
         self._resting.setSingleShot(True)
         self._resting.setInterval(300)
         self._resting.timeout.connect(self._keep_limits)
+        self._resting_surfaces = made(QTimer(self), singleShot=True, interval=300)
+        self._resting_surfaces.timeout.connect(self._keep_surfaces)
         self._lending = Latest("lending", self)
         self._lending.done.connect(self._lent)
         self._wanted = ""
@@ -62,6 +67,9 @@ class Colouring(QObject):
         legend.fit_wanted.connect(self._fit_limits)
         legend.style_wanted.connect(lambda values: self.style(**values))
         legend.value_toggled.connect(self._toggle_value)
+        self.surfaces.limits_changed.connect(lambda low, high: self._preview_surfaces((low, high)))
+        self.surfaces.fit_wanted.connect(lambda: self._style_surfaces(low=None, high=None))
+        self.surfaces.style_wanted.connect(lambda values: self._style_surfaces(**values))
 
     def _keep_limits(self) -> None:
         low, high = self.legend.limits
@@ -78,7 +86,9 @@ class Colouring(QObject):
     def mirror(self) -> None:
         """Bring strip and legend in line with the main cloud's style."""
         layer = self.layer()
-        self.strip.setVisible(layer is not None)
+        self.strip.setVisible(self.session.has_data or layer is not None)
+        self.strip.show_cloud(layer is not None)
+        self._mirror_surfaces()
         if layer is None:
             self.legend.hide()
             return
@@ -103,6 +113,31 @@ class Colouring(QObject):
             title = scenes.TITLES.get(style.by, style.by.replace("_", " ").capitalize())
             code = scenes.unit_of(layer.store, style.by, unit)
             self.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
+
+    def _mirror_surfaces(self) -> None:
+        """Surfaces have a legend of their own where no cloud beside them has the same one."""
+        scene, holding = self.view.scene, scenes.first_surface(self.session)
+        span = scenes.surface_span(scene)
+        if span is None or holding is None or scenes.elevation_cloud(scene) is not None:
+            self.surfaces.hide()
+            return
+        limits = next(mesh.limits for mesh in scene.meshes if mesh.ramp and mesh.values is None)
+        self.surfaces.show_ramp(scenes.style_of(holding), "Surfaces", self.session.unit, span, limits)
+
+    def _style_surfaces(self, **values: object) -> None:
+        holding = scenes.first_surface(self.session)
+        if holding is not None:
+            self.session.execute(scenes.style_change(holding, **values))
+
+    def _preview_surfaces(self, limits: tuple[float, float]) -> None:
+        scene = self.view.scene
+        scene.meshes = [replace(m, limits=limits) if m.ramp and m.values is None else m for m in scene.meshes]
+        self.view.redraw(moving=True)
+        self._resting_surfaces.start()
+
+    def _keep_surfaces(self) -> None:
+        low, high = self.surfaces.limits
+        self._style_surfaces(low=low, high=high)
 
     def colour_by(self, by: str) -> None:
         """Colour the cloud by something; what is not there yet is computed first."""
@@ -208,15 +243,11 @@ class Colouring(QObject):
             self.style(low=float(low), high=float(high if high > low else low + 1))
 
     def show_histogram(self) -> None:
-        """The drawer's histogram of what the cloud is coloured by, from a fair sample of each tile."""
+        """The drawer's histogram of what the cloud is coloured by, from a fair sample."""
         layer = self.layer()
         if layer is None:
             return
-        tiles = layer.store.tiles
-        most = max(1, 300_000 // len(tiles))
-        rows = np.concatenate(
-            [np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)]
-        )
+        rows = layer.store.fair_rows(300_000)
         plain = ("colour", "plain", *scenes.VALUE_COLUMNS)
         by = layer.style.by if layer.style.by not in plain and layer.store.has(layer.style.by) else "elevation"
         shown = CloudLayer(layer.store, replace(layer.style, by=by))

@@ -70,7 +70,7 @@ class Filtering(QObject):
         after = replace(holding, filters=filters)
         store = self.session.open_job.store(holding)
         said = sentence(filters, store, holding, self.session.unit)
-        change = Change(f"Shows of {holding.name}: {said}", lambda s: s.with_holding(after), {}, undoable=False)
+        change = Change(f"Shows of {holding.name}: {said}", lambda s: s.with_holding(after)).as_look()
         self.session.execute(change)
 
     def ground_only(self) -> None:

@@ -50,7 +50,7 @@ def style_change(holding: Holding, **values: Any) -> Change:
     """Colour a holding otherwise. How a thing looks is no step of the work: undo passes over it."""
     style = {**asdict(style_of(holding)), **values}
     after = replace(holding, style=style)
-    return Change(f"Coloured {holding.name}", lambda state: state.with_holding(after), values, undoable=False)
+    return Change(f"Coloured {holding.name}", lambda state: state.with_holding(after), values).as_look()
 
 
 def column_of(attribute: Attribute) -> str:
@@ -105,7 +105,7 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
             )  # fmt: skip
         elif holding.kind in (SURFACE, MODEL):
             scene.meshes.append(_mesh_layer(session, holding))
-    _share_elevations(scene)
+    _share_elevations(scene, session)
     outcome = session.shown().outcome
     if outcome is not None:
         put(scene, outcome, palette(theme), wanted, drawn)
@@ -135,19 +135,41 @@ def _mesh_layer(session: Session, holding: Holding) -> MeshLayer:
         z = vertices[triangles[:: max(1, len(triangles) // 200_000)], 2]
         low, high = (float(v) for v in np.percentile(z, [1, 99])) if z.size else (0.0, 1.0)
         ramp = "Shore" if holding.kind == SURFACE else ""
-        session.meshes[key] = MeshLayer(vertices, triangles, MODEL_TONE, ramp=ramp, limits=(low, max(high, low + 1e-9)))
+        span = (low, max(high, low + 1e-9))
+        session.meshes[key] = MeshLayer(vertices, triangles, MODEL_TONE, ramp=ramp, limits=span, span=span)
     return session.meshes[key]
 
 
-def _share_elevations(scene: Scene) -> None:
-    """Surfaces take ramp and limits of a cloud that is coloured by elevation: one colour means one elevation."""
-    cloud = next((layer for layer in scene.clouds if layer.style.by == "elevation"), None)
-    if cloud is None:
+def elevation_cloud(scene: Scene) -> CloudLayer | None:
+    """The cloud whose ramp of elevations surfaces share."""
+    return next((layer for layer in scene.clouds if layer.style.by == "elevation"), None)
+
+
+def first_surface(session: Session) -> Holding | None:
+    """The surface whose style all that are shown share."""
+    state = session.job.state if session.job is not None else None
+    return next((h for h in state.of_kind(SURFACE) if h.visible), None) if state is not None else None
+
+
+def surface_span(scene: Scene) -> tuple[float, float] | None:
+    """Span of the elevations of the surfaces shown; None where there are none."""
+    found = [m.span for m in scene.meshes if m.ramp and m.values is None]
+    return (min(low for low, _ in found), max(high for _, high in found)) if found else None
+
+
+def _share_elevations(scene: Scene, session: Session) -> None:
+    """One colour means one elevation: surfaces take ramp and limits of a cloud that is coloured by elevation, else they
+    share those of the first of them."""
+    span, first = surface_span(scene), first_surface(session)
+    if span is None or first is None:
         return
-    limits = cloud.limits()
+    cloud = elevation_cloud(scene)
+    style = cloud.style if cloud is not None else style_of(first)
+    low, high = cloud.limits() if cloud is not None else (style.low, style.high)
+    wanted = style.ramp, (span[0] if low is None else low, span[1] if high is None else high), style.bands
     scene.meshes = [
-        mesh if not mesh.ramp or (mesh.ramp, mesh.limits) == (cloud.style.ramp, limits)
-        else replace(mesh, ramp=cloud.style.ramp, limits=limits)
+        mesh if not mesh.ramp or (mesh.ramp, mesh.limits, mesh.bands) == wanted
+        else replace(mesh, ramp=wanted[0], limits=wanted[1], bands=wanted[2])
         for mesh in scene.meshes
     ]  # fmt: skip
 
@@ -194,7 +216,7 @@ def value_entries(store: CloudStore, by: str, holding: Holding) -> list[tuple[in
 
 def data_span(layer: CloudLayer) -> tuple[float, float]:
     """Robust span of the values that colour a layer."""
-    return robust_limits(CloudLayer(layer.store, replace(layer.style, low=None, high=None)), share=0.2)
+    return robust_limits(replace(layer, style=replace(layer.style, low=None, high=None)), share=0.2)
 
 
 def unit_of(store: CloudStore, by: str, job_unit: str) -> str:

@@ -17,12 +17,13 @@ from kerb.app.tasks import Task
 from kerb.app.widgets import there
 from kerb.core.arrays import Ints32
 from kerb.core.cloud.layout import Layout
-from kerb.core.errors import KerbError, TruncatedError
+from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
 from kerb.core.things import CLOUD
 from kerb.draw.scene import MeshLayer
 from kerb.job import holdings, studies
+from kerb.job.endings import NOT, Ending
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock
@@ -64,7 +65,7 @@ class Session(QObject):
     complained = Signal(str, str)
     said = Signal(str)
     previewed = Signal(object)
-    broken_file = Signal(object, object)
+    brought = Signal(object)
     troubled = Signal(str)
 
     def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
@@ -200,8 +201,10 @@ class Session(QObject):
         return there(self.main_cloud())
 
     def _job_changed(self) -> None:
-        if self.job is not None and self.job.state.study(self.study_id) is None:
-            first = self.job.state.studies
+        first = self.job.state.studies if self.job is not None else ()
+        gone = self.job is not None and self.job.state.study(self.study_id) is None
+        # In a job without a study there is none to be gone: a page at the right stays as it is.
+        if gone and (self.study_id or first):
             self.study_id = first[0].id if first else ""
             self.draft = None
             self.live.forget()
@@ -459,12 +462,21 @@ class Session(QObject):
                 self.complained.emit("No job could be made", str(error))
         return self.job is not None
 
-    def bring(self, wishes: list[ImportWish]) -> None:
-        """Carry out wishes one after the other; each becomes a holding, one step of undo."""
-        if not wishes or not self.ensure_job():
+    def bring(self, wishes: list[ImportWish], endings: list[Ending] | None = None) -> None:
+        """Carry out wishes one after the other; each becomes a holding, one step of undo.
+
+        ``endings`` are those of the same batch that ended before. How each file ended is told when the batch has.
+        """
+        ended = list(endings or [])
+        if not wishes:
+            if ended:
+                self.brought.emit(ended)
+            return
+        if not self.ensure_job():
             return
         job, wish, rest = self.open_job, wishes[0], wishes[1:]
-        state, first = job.state, wish.path
+        state = job.state
+        how: list[Ending] = []
 
         def work(progress: Progress) -> Holding:
             def preview(xyz: Ints32, layout: Layout) -> None:
@@ -476,18 +488,22 @@ class Session(QObject):
         def keep(holding: Holding) -> None:
             if job is self.job:
                 self.execute(holdings.added(job, holding))
-                self.said.emit(f"Imported {holding.name}")
-                self.bring(rest)
+                how.append(Ending.of(wish, holding))
 
         def fail(text: str, error: object) -> None:
-            if isinstance(error, TruncatedError) and error.good > 0 and not wish.partial:
-                self.broken_file.emit(wish, error)
-            else:
-                self.complained.emit(f"{first.name} was not imported", text)
-            self.bring(rest)
+            how.append(Ending.failed(wish, text, error))
 
-        task = self.start(work, f"Importing {first.name}", keep, fail)
-        task.ended.connect(self._preview_ended)
+        def go_on() -> None:
+            self._preview_ended()
+            if how and job is self.job:
+                self.bring(rest, ended + how)
+            else:
+                why = "stopped" if job is self.job else "another job was opened"
+                left = [Ending(one.path.name, NOT, why) for one in (wishes if not how else rest)]
+                self.brought.emit([*ended, *how, *left])
+
+        task = self.start(work, f"Importing {wish.path.name}", keep, fail)
+        task.ended.connect(go_on)
 
     def _preview_ended(self) -> None:
         self._unit_read = ""

@@ -123,6 +123,7 @@ def style_sheet(t: Theme) -> str:
     #drawer {{ background: {t.sheet}; border-top: 1px solid {t.hair}; }}
     #bar {{ background: {t.paper}; border-top: 1px solid {t.hair}; }}
     #title {{ font-size: 15px; font-weight: 600; }}
+    #dropmark {{ background: {t.wash}; color: {t.accent}; border: 2px solid {t.accent}; font-size: 20px; font-weight: 600; }}
     #quiet, QLabel[role="quiet"] {{ color: {t.quiet}; }}
     QLabel[role="small"] {{ color: {t.quiet}; font-size: 11px; }}
     QLabel[role="section"] {{ color: {t.accent}; font-size: 11px; font-weight: 600; }}

@@ -7,11 +7,21 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPainter, QResizeEvent
+from PySide6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDragLeaveEvent,
+    QDropEvent,
+    QKeySequence,
+    QPainter,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from kerb.app import scenes, theme
 from kerb.app.actions import MENUS, ActionEntry, actions
+from kerb.app.bringing.results import Results
 from kerb.app.chip import DecimalsMenu
 from kerb.app.colouring import Colouring
 from kerb.app.dialogs import questions
@@ -46,15 +56,15 @@ from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, View
-from kerb.app.widgets import plain
+from kerb.app.widgets import Label, made, plain, there
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
-from kerb.core.errors import TruncatedError
 from kerb.core.things import CLOUD
 from kerb.draw.camera import Camera
 from kerb.draw.scene import CloudLayer
 from kerb.formats.tiles import TileCache
-from kerb.job.holdings import ImportWish, source_missing
+from kerb.job.endings import IN_PART, NOT, Ending, sentence
+from kerb.job.holdings import source_missing
 from kerb.job.places import Settings, user_data
 from kerb.job.state import Holding
 from kerb.studies.showing import toggles
@@ -101,12 +111,13 @@ class Window(QMainWindow):
         self.view = View(self.theme)
         self.strip = Strip(self.view)
         self.legend = Legend(self.theme, self.view)
+        self.surface_legend = Legend(self.theme, self.view, "Legend of surfaces")
         self.guide = Guide(self.theme, self.view)
         self.guide.hide()
         self.edit_tool = EditShapes(self.view, session)
         self.stage = Stage(self.view, self.edit_tool)
         self.backdrop = Backdrop(session, self.view, TileCache(user_data() / "tiles"))
-        self.colouring = Colouring(session, self.view, self.strip, self.legend)
+        self.colouring = Colouring(session, self.view, self.strip, (self.legend, self.surface_legend))
         self.selection = Selection(session, self.view, self.colouring)
         self.filtering = Filtering(session, self.colouring, self.stage, self.theme)
         self._build_doing()
@@ -159,6 +170,13 @@ class Window(QMainWindow):
         for part in (self.header, self.pages, self.status):
             column.addWidget(part, 1 if part is self.pages else 0)
         self.setCentralWidget(whole)
+        self.drop_mark = made(
+            Label("Drop files or folders to bring them in, or a job to open it"), objectName="dropmark"
+        )
+        self.drop_mark.setParent(self)
+        self.drop_mark.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.drop_mark.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.drop_mark.hide()
 
     def _make_actions(self) -> None:
         for menu_name in MENUS:
@@ -206,7 +224,7 @@ class Window(QMainWindow):
         self.right.page_changed.connect(self._page_changed)
         catalogue = self.right.catalogue
         catalogue.changed.connect(self.view.update)
-        catalogue.fetched.connect(lambda paths, epoch: self.handlers.data.bring_in(paths, True, epoch))
+        catalogue.fetched.connect(lambda epochs: self.handlers.data.bring_in(list(epochs), epochs))
         catalogue.backdrop_wanted.connect(self.handlers.data.use_tiles)
         catalogue.fit_wanted.connect(self._fit_plan)
         self.backdrop.changed.connect(self._backdrop_read)
@@ -224,7 +242,7 @@ class Window(QMainWindow):
         session.working.connect(lambda _task: self._mirror_actions())
         session.drafted.connect(self.view.update)
         session.complained.connect(lambda title, text: questions.complain(self, title, text))
-        session.broken_file.connect(self._broken_file)
+        session.brought.connect(self._brought)
         session.previewed.connect(self._show_growing)
         self._connect_view()
         self.guide.dismissed.connect(self._dismiss_guide)
@@ -298,9 +316,16 @@ class Window(QMainWindow):
         if moved:
             questions.offer_search(self, moved[0], lambda: self.handlers.data.relink(moved[0].id))
 
-    def _broken_file(self, wish: ImportWish, error: TruncatedError) -> None:
-        if questions.offer_partial(self, wish.path, error):
-            self.session.bring([replace(wish, partial=True)])
+    def _brought(self, endings: list[Ending]) -> None:
+        """Say how the files of a batch ended: in a line when all is well, else each with its word."""
+        if len(endings) == 1 and endings[0].word == NOT and endings[0].again is None:
+            self.session.complained.emit(sentence(endings), endings[0].why)
+            return
+        self.session.said.emit(sentence(endings))
+        if any(one.word == NOT or (one.word == IN_PART and len(endings) > 1) for one in endings):
+            results = Results(endings, self)
+            results.wanted.connect(self.session.bring)
+            results.open()
 
     def show_statistics(self, holding: Holding, points: Mask, words: str) -> None:
         """Show the page of statistics with figures of points, (n,), of a cloud."""
@@ -402,7 +427,11 @@ class Window(QMainWindow):
         self.strip.move(12, 12)
         left = self.view.width() - self.legend.width() - 12
         crowded = self.strip.geometry().right() + 8 > left
-        self.legend.move(left, self.strip.geometry().bottom() + 10 if crowded else 12)
+        top = self.strip.geometry().bottom() + 10 if crowded else 12
+        self.legend.move(left, top)
+        if not self.legend.isHidden():
+            top = self.legend.geometry().bottom() + 10
+        self.surface_legend.move(self.view.width() - self.surface_legend.width() - 12, top)
         self.filtering.place()
         self._mirror_selection()
         self.guide.move(12, max(self.view.height() - self.guide.height() - 64, 60))
@@ -482,11 +511,19 @@ class Window(QMainWindow):
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take files."""
         if event.mimeData().hasUrls():
+            self.drop_mark.setGeometry(there(self.centralWidget()).geometry())
+            self.drop_mark.show()
+            self.drop_mark.raise_()
             event.acceptProposedAction()
+
+    def dragLeaveEvent(self, _event: QDragLeaveEvent) -> None:
+        """Nothing is dropped after all."""
+        self.drop_mark.hide()
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open a job, or bring files in."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        self.drop_mark.hide()
         jobs = [path for path in paths if (path / "job.json").exists()]
         if jobs:
             self.handlers.jobs.open_folder(jobs[0])

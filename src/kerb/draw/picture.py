@@ -16,12 +16,14 @@ from kerb.core.parallel import each
 from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
 from kerb.draw.ramps import banded, class_table, source_table, table
-from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices
+from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices, stroke_segments
 from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, PictureLayer, Scene
 from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, smooth
 
 BAND = 100
 STEEPEST_CONTOUR = 6.0
+# The cut of a mesh in a section: width in pixels of a picture as wide as a usual view, and how dark.
+CUT_PIXELS, CUT_WIDTH, CUT_TONE = 2.2, 1400.0, 0.62
 
 
 @dataclass
@@ -98,6 +100,9 @@ def render(
     for mesh in scene.meshes:
         if mesh.opacity < 1.0 or mesh.hatch:
             _draw_mesh(mesh, camera, size, buffer, image)
+    if camera.thickness is not None:
+        for mesh in scene.meshes:
+            _draw_cut(mesh, camera, size, image)
     return Picture(image, buffer, camera, scene)
 
 
@@ -216,7 +221,7 @@ def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: D
     project_vertices(local, camera.matrix(size), camera.perspective, screen)
     own = DepthBuffer.empty(size)
     near, far = camera.limits(size)
-    limits = (max(near, -1e300), min(far, 1e300))
+    limits = (max(near, -1e300), min(far, 1e300), camera.perspective)
     each(lambda band: fill_triangles(screen, mesh.triangles, *limits, *band, own.depth, own.rows), _bands(size))
     tones = mesh.tones
     each(
@@ -225,6 +230,38 @@ def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: D
         ),
         _bands(size),
     )
+
+
+def cut_of(mesh: MeshLayer, camera: Camera, size: tuple[int, int]) -> tuple[Floats, Ints]:
+    """Where the plane in the middle of a slice cuts a mesh: ends of straight pieces in pixels (n, 4), and the triangles."""
+    screen = camera.project(mesh.vertices, size)
+    before = screen[:, 2] < camera.distance(size)
+    which = before[mesh.triangles]
+    crossed = np.flatnonzero(which.any(axis=1) & ~which.all(axis=1))
+    if not len(crossed):
+        return np.empty((0, 4)), crossed
+    corners, side = screen[mesh.triangles[crossed]], which[crossed]
+    # The corner that lies alone on its side comes first: both edges from it are cut.
+    alone = np.argmax(side == (side.sum(axis=1) == 1)[:, None], axis=1)
+    row = np.arange(len(crossed))
+    a, b, c = (corners[row, (alone + k) % 3] for k in range(3))
+    middle = camera.distance(size)
+    ends = []
+    for other in (b, c):
+        share = ((middle - a[:, 2]) / (other[:, 2] - a[:, 2]))[:, None]
+        ends.append(a[:, :2] + share * (other[:, :2] - a[:, :2]))
+    return np.hstack(ends), crossed
+
+
+def _draw_cut(mesh: MeshLayer, camera: Camera, size: tuple[int, int], image: Bytes) -> None:
+    """The line in which the plane of a section meets a mesh, in a dark tone of its colour: faces seen edge-on show too."""
+    ends, crossed = cut_of(mesh, camera, size)
+    if not len(ends):
+        return
+    tones = mesh.tones
+    colours = CUT_TONE * (tones[crossed] if len(tones) > 1 else np.broadcast_to(tones, (len(crossed), 3)))
+    half = CUT_PIXELS / 2 * max(1.0, size[0] / CUT_WIDTH)
+    each(lambda band: stroke_segments(ends, colours, half, *band, image), _bands(size))
 
 
 def _drape(picture: PictureLayer, camera: Camera, size: tuple[int, int], depth: Floats32, image: Bytes) -> None:

@@ -16,6 +16,8 @@ from kerb.draw.scene import CloudLayer, Scene
 Stopped = Callable[[], bool]
 COVER = 1.8
 LARGEST_SPLAT = 9
+# A tile whose points lie so many usual spacings apart holds strays: they have no neighbours to be joined with.
+STRAY_SPACINGS = 8.0
 MOVING_PER_PIXEL = 1.3
 ROWS_AT_ONCE = 60_000
 
@@ -101,7 +103,8 @@ def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> 
     pixel = np.full(len(chosen), camera.scale)
     if camera.perspective:
         pixel = np.maximum(seen[chosen, :, 2].mean(axis=1), 1e-6) / camera.focal(size)
-    return chosen, pixels, tiles["spacing"][chosen] / np.abs(pixel)
+    apart, usual = tiles["spacing"][chosen], layer.store.spacing
+    return chosen, pixels, np.where(apart > STRAY_SPACINGS * usual, usual, apart) / np.abs(pixel)
 
 
 def corners_seen(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> Floats:

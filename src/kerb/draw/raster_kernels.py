@@ -132,13 +132,18 @@ def project_vertices(vertices, matrix, perspective, out):
 
 
 @kernel
-def fill_triangles(screen, triangles, near, far, top, bottom, depth, rows):
-    """Draw projected triangles into image rows top..bottom of the depth buffer (``rows`` keeps the triangle)."""
+def fill_triangles(screen, triangles, near, far, perspective, top, bottom, depth, rows):
+    """Draw projected triangles into image rows top..bottom of the depth buffer (``rows`` keeps the triangle).
+
+    What lies nearer than ``near`` or beyond ``far`` is cut off; in perspective a triangle that reaches behind the eye has
+    no place on the screen and is left out.
+    """
     width = depth.shape[1]
     for t in range(triangles.shape[0]):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         da, db, dc = screen[a, 2], screen[b, 2], screen[c, 2]
-        if min(da, min(db, dc)) < near or min(da, min(db, dc)) > far:
+        nearest = min(da, min(db, dc))
+        if nearest > far or (nearest < near if perspective else max(da, max(db, dc)) < near):
             continue
         ax, ay, bx, by, cx, cy = (
             screen[a, 0],
@@ -169,6 +174,29 @@ def fill_triangles(screen, triangles, near, far, top, bottom, depth, rows):
                 if s < 0.0 or r < 0.0 or s + r > 1.0:
                     continue
                 d = np.float32(da + s * (db - da) + r * (dc - da))
-                if d < depth[y, x]:
+                if near <= d <= far and d < depth[y, x]:
                     depth[y, x] = d
                     rows[y, x] = t
+
+
+@kernel
+def stroke_segments(ends, colours, half, top, bottom, image):
+    """Draw straight pieces (n, 4: x, y, x, y in pixels) of width ``2 half`` into image rows top..bottom, edges blended."""
+    width = image.shape[1]
+    for k in range(ends.shape[0]):
+        ax, ay, bx, by = ends[k, 0], ends[k, 1], ends[k, 2], ends[k, 3]
+        room = half + 0.5
+        y0, y1 = max(int(np.floor(min(ay, by) - room)), top), min(int(np.ceil(max(ay, by) + room)), bottom)
+        x0, x1 = max(int(np.floor(min(ax, bx) - room)), 0), min(int(np.ceil(max(ax, bx) + room)), width)
+        dx, dy = bx - ax, by - ay
+        length = dx * dx + dy * dy
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                px, py = x + 0.5 - ax, y + 0.5 - ay
+                share = min(max((px * dx + py * dy) / length, 0.0), 1.0) if length > 0.0 else 0.0
+                away = np.hypot(px - share * dx, py - share * dy)
+                cover = min(max(room - away, 0.0), 1.0)
+                if cover > 0.0:
+                    for c in range(3):
+                        old = float(image[y, x, c])
+                        image[y, x, c] = np.uint8(old + cover * (colours[k, 2 - c] - old) + 0.5)

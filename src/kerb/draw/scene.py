@@ -135,7 +135,8 @@ class CloudLayer:
 class MeshLayer:
     """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``.
 
-    With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, by their elevations without.
+    With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, by their elevations without; ``span``
+    is what those reach over, strays left out.
     """
 
     vertices: Floats
@@ -146,6 +147,7 @@ class MeshLayer:
     hatch: bool = False
     ramp: str = ""
     limits: tuple[float, float] = (0.0, 1.0)
+    span: tuple[float, float] = (0.0, 1.0)
     values: Floats | None = None
     bands: tuple[float, ...] = ()
 
@@ -239,14 +241,19 @@ class Scene:
 
 
 def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:
-    """Limits that leave ``share`` percent out at either end, from a fair sample of every tile."""
-    key = f"limits {layer.style.by} {share}"
+    """Limits that leave ``share`` percent of the points in use out at either end, from a fair sample.
+
+    Points of classes that are not shown do not count, unless there are no others.
+    """
+    hidden = layer.shown_classes is not None and layer.store.has(CLASSES)
+    key = f"limits {layer.style.by} {share} {hidden}"
     if key in layer.store.remembered:
         before = layer.store.remembered[key]
         return before[0], before[1]
-    tiles = layer.store.tiles
-    most = max(1, 200_000 // len(tiles))
-    rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
+    rows = layer.store.fair_rows(200_000)
+    if layer.shown_classes is not None and hidden:
+        seen = rows[layer.shown_classes[np.minimum(layer.store.column(CLASSES)[rows], 255)]]
+        rows = seen if len(seen) else rows
     values = layer.values(rows)
     values = values[np.isfinite(values)]
     if not len(values):

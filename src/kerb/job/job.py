@@ -40,13 +40,19 @@ PARTIAL = ".job.json.partial"
 class Change:
     """A change to the job: what it does to the state, and the sentence for the job record.
 
-    An outcome that was computed is no step of the analyst's: it is kept and recorded, but undo passes over it.
+    An outcome that was computed is no step of the analyst's: it is kept and recorded, but undo passes over it. How a
+    thing looks is not ``recorded`` either.
     """
 
     sentence: str
     apply: Callable[[JobState], JobState]
     settings: dict[str, Any] = field(default_factory=dict)
     undoable: bool = True
+    recorded: bool = True
+
+    def as_look(self) -> Change:
+        """The same as a change of how things look: kept with the job, but no step of the work."""
+        return replace(self, undoable=False, recorded=False)
 
 
 class Job:
@@ -161,7 +167,7 @@ class Job:
         if change.undoable:
             self._undo.append((before, change.sentence))
             self._redo.clear()
-        self._settle(after, change.sentence, change.settings)
+        self._settle(after, change.sentence if change.recorded else "", change.settings)
 
     def note(self, change: Change) -> None:
         """Write a line into the record for something that changes no more than how the job is shown or titled."""
@@ -327,9 +333,9 @@ class Job:
 
     def _settle(self, state: JobState, sentence: str, settings: dict[str, Any]) -> None:
         before, self.state = self.state, state
-        entry = Entry.now(sentence, settings)
-        self.record.append(entry)
-        self._journal.append(before, state, vars(entry))
+        entry = Entry.now(sentence, settings) if sentence else None
+        self.record += [entry] if entry is not None else []
+        self._journal.append(before, state, vars(entry) if entry is not None else None)
         for listener in list(self.listeners):
             listener()
 

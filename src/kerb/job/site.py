@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import shapely
 from scipy.sparse.csgraph import connected_components
@@ -48,15 +50,41 @@ def _agreeing(job: Job, holdings: list[Holding]) -> list[Holding]:
     """The largest group of holdings that lie beside one another, of equal ones that of the first."""
     if len(holdings) < 3:
         return holdings
+    keep = beside([job.bounds_of(holding) for holding in holdings])
+    return [holding for holding, mine in zip(holdings, keep, strict=True) if mine]
+
+
+def beside(bounds: Sequence[tuple[Floats, Floats]]) -> list[bool]:
+    """Which of some (low, high) corners belong to the largest group that lies together, of equal ones that of the first."""
     boxes = []
-    for holding in holdings:
-        low, high = (corner[:2] for corner in job.bounds_of(holding))
+    for corners in bounds:
+        low, high = (corner[:2] for corner in corners)
         room = BESIDE * float(np.max(high - low))
         boxes.append(shapely.box(*(low - room), *(high + room)))
     touching = np.array([[one.intersects(other) for other in boxes] for one in boxes])
     _, group = connected_components(touching, directed=False)
     largest = int(np.argmax(np.bincount(group)))
-    return [holding for holding, own in zip(holdings, group.tolist(), strict=True) if own == largest]
+    return [own == largest for own in group.tolist()]
+
+
+def yardstick(job: Site | None, others: Sequence[Site], mine: int) -> Site | None:
+    """What one of several things that are brought in together is held against: the job and those of the others that agree.
+
+    ``others`` are all of them, ``mine`` is the number of the one that is asked for; what it agrees with rules when it
+    belongs to the largest group, else that group does. None where there is nothing to compare with.
+    """
+    known = [(-1, job)] if job is not None and len(job.xyz) else []
+    known += [(number, one) for number, one in enumerate(others) if len(one.xyz)]
+    if job is None:
+        group = beside([one.bounds for _, one in known]) if known else []
+    else:
+        # What the job has rules over what comes: those count that lie beside it.
+        group = [number == -1 or beside([job.bounds, one.bounds])[1] for number, one in known]
+    rest = [one for (number, one), inside in zip(known, group, strict=True) if inside and number != mine]
+    if not rest:
+        return job
+    names = [name for one in rest for name in (*one.names, *[""] * (len(one.xyz) - len(one.names)))]
+    return Site(np.concatenate([one.xyz for one in rest]), rest[0].reference, tuple(names))
 
 
 def of_holding(job: Job, holding: Holding) -> Site | None:

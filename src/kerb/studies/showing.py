@@ -43,7 +43,7 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
             ramp = SIGNED if layer.values is not None else ""
             scene.meshes.append(
                 MeshLayer(layer.vertices, layer.triangles, colour, front, behind, layer.hatch, ramp,
-                          _even(layer.values), layer.values)
+                          _even(layer.values), values=layer.values)
             )  # fmt: skip
     elif isinstance(layer, FoundLine):
         if len(layer.xyz):

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.bringing.amount import AmountPanel
 from kerb.app.bringing.columns import Columns
-from kerb.app.bringing.looking import Files, Looked
+from kerb.app.bringing.looking import ALL, EPOCHS, Files, Looked
 from kerb.app.bringing.placing import PlacingPanel
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
@@ -35,6 +35,7 @@ from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
 from kerb.formats.recognise import SUFFIXES
 from kerb.formats.text_table import TextPlan, read_as
+from kerb.job.endings import NOT, Ending
 from kerb.job.holdings import ImportWish
 from kerb.job.prospects import Prospect
 
@@ -52,7 +53,7 @@ UNITS_OF = {
 class BringIn(QDialog):
     """Files at the left, the chosen thing at the right; the wishes are handed out when it is accepted."""
 
-    wanted = Signal(list)
+    wanted = Signal(list, list)
 
     def __init__(self, session: Session, theme: Theme, paths: list[Path], parent: QWidget) -> None:
         super().__init__(parent)
@@ -124,7 +125,7 @@ class BringIn(QDialog):
         column.addWidget(self.about)
         column.addLayout(self.notes)
         self.columns, self.amount = Columns(), AmountPanel(self.session)
-        self.placing = PlacingPanel(self.session, self.theme)
+        self.placing = PlacingPanel(self.files, self.theme)
         self.columns.changed.connect(self._columns_changed)
         self.columns.reread.connect(self._read_otherwise)
         for panel in (self.placing, self.amount):
@@ -152,14 +153,14 @@ class BringIn(QDialog):
         self.epoch.setAccessibleName("Epoch")
         row.addWidget(self.epoch)
         self.together = QComboBox()
-        self.together.addItem("a cloud for each file", False)
-        self.together.addItem("one cloud of all files", True)
+        self.together.addItem("a cloud for each file", "")
+        self.together.addItem("one cloud of all files", ALL)
         self.together.setToolTip(
             "Several files of points: one cloud each, or one cloud in which each point knows its file"
         )
         self.together.setAccessibleName("Several files of points")
         self.together.setCurrentIndex(int(bool(self.session.settings.get("bring_together", False))))
-        self.together.activated.connect(lambda i: self.session.settings.set("bring_together", bool(i)))
+        self.together.activated.connect(lambda i: self.session.settings.set("bring_together", i == 1))
         row.addWidget(self.together)
         self.sure = made(
             QCheckBox("I have seen the alarms"), toolTip="Data with alarms is brought in only when this is ticked"
@@ -181,6 +182,17 @@ class BringIn(QDialog):
         return row
 
     # Files
+
+    def know_epochs(self, epochs: dict[Path, str]) -> None:
+        """Dates of surveys that are known beforehand: one cloud of all files, or one for each date where they differ."""
+        self.files.epochs |= epochs
+        dates = set(epochs.values())
+        self.together.setCurrentIndex(1)
+        if len(dates) > 1:
+            self.together.addItem("one cloud for each epoch", EPOCHS)
+            self.together.setCurrentIndex(2)
+        elif dates and dates != {""}:
+            self.epoch.setDate(QDate.fromString(dates.pop(), "yyyy-MM-dd"))
 
     def add(self, paths: list[Path]) -> None:
         """Look at further files."""
@@ -374,13 +386,14 @@ class BringIn(QDialog):
     def wishes(self) -> list[ImportWish]:
         """What is to be imported, as decided."""
         epoch = "" if self.epoch.date() == NO_DATE else self.epoch.date().toString("yyyy-MM-dd")
-        return self.files.wishes(epoch, bool(self.together.currentData()))
+        return self.files.wishes(epoch, self.together.currentData())
 
     def accept(self) -> None:
         if self.take.isEnabled():
             wishes = self.wishes()
+            refused = [Ending(path.name, NOT, why.removeprefix(f"{path}: ")) for path, why in self.files.errors.items()]
             super().accept()
-            self.wanted.emit(wishes)
+            self.wanted.emit(wishes, refused)
 
     def done(self, result: int) -> None:
         self.files.close()

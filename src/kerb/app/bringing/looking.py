@@ -14,12 +14,32 @@ from kerb.app.widgets import there
 from kerb.core.errors import KerbError
 from kerb.core.place_check import Site
 from kerb.core.things import CLOUD
+from kerb.formats.recognise import SUFFIXES
 from kerb.job import site
-from kerb.job.holdings import ImportWish
+from kerb.job.holdings import ImportWish, default_placing
 from kerb.job.prospects import Prospect, Samples, Whereabouts, joined_wish, prospects_of, whereabouts
+from kerb.job.state import Holding, JobState
 
 # The file, and the number of the thing in it.
 Key = tuple[Path, int]
+
+
+MOST_FILES = 2_000
+# Several clouds become one, or one for each date of survey.
+ALL, EPOCHS = "all", "epochs"
+
+
+def files_of(paths: list[Path]) -> list[Path]:
+    """Files, and in place of folders what Kerb reads in them and below; folders of jobs are no data."""
+    found: list[Path] = []
+    for path in paths:
+        if not path.is_dir():
+            found.append(path)
+            continue
+        inside = (one for one in sorted(path.rglob("*")) if one.suffix.lower() in SUFFIXES and one.is_file())
+        own = [one for one in inside if not any((up / "job.json").exists() for up in one.parents)]
+        found += own[: MOST_FILES - len(found)]
+    return list(dict.fromkeys(found))
 
 
 @dataclass(frozen=True)
@@ -54,11 +74,15 @@ class Files(QObject):
         self.prospects: dict[Key, Prospect] = {}
         self.checked: dict[Key, Checked] = {}
         self.errors: dict[Path, str] = {}
+        # Dates of surveys that are known beforehand, by file.
+        self.epochs: dict[Path, str] = {}
         self.waiting: list[Path] = []
         self.job_site: Site | None = None
         # The thing that is shown: its place is checked first.
         self.first: Key | None = None
         self._samples = Samples()
+        # The things whose places were held against one another, as they were then.
+        self._together: dict[Key, Prospect] = {}
         self._site_known = self._looking = self._checking = False
         self._looks = Latest("bring-files", self)
         self._places = Latest("bring-places", self)
@@ -80,7 +104,7 @@ class Files(QObject):
     def add(self, paths: list[Path]) -> list[Path]:
         """Look at further files; those that are new are given back."""
         known = {key[0] for key in self.prospects} | set(self.errors) | set(self.waiting)
-        new = [path for path in dict.fromkeys(paths) if path not in known]
+        new = [path for path in files_of(paths) if path not in known]
         self.waiting += new
         self._look_next()
         return new
@@ -97,11 +121,12 @@ class Files(QObject):
             return
         self._looking = True
         path, job, known = self.waiting[0], self.session.open_job, self._site_known
+        state = self.state()
 
         def work(_overtaken: Callable[[], bool]) -> tuple[Looked, Site | None]:
             place = None if known else site.of_job(job)
             try:
-                return Looked(path, tuple(prospects_of(path, job.state))), place
+                return Looked(path, tuple(prospects_of(path, state))), place
             except KerbError as error:
                 return Looked(path, error=str(error)), place
 
@@ -126,12 +151,29 @@ class Files(QObject):
             self.check_next()
         self._look_next()
 
+    def state(self, key: Key | None = None) -> JobState:
+        """The job as a thing will find it: the first one of the batch rules what an empty job is in."""
+        state = self.session.open_job.state
+        first = next((k for k, p in self.prospects.items() if p.taken), None)
+        if state.holdings or first is None or first == key:
+            return state
+        rules = self.prospects[first].placing.result
+        title = replace(state.title, unit=rules.unit.code, reference=rules.to_json())
+        return replace(state, title=title, holdings=(Holding("first", first[0].stem),))
+
     # Decisions
 
     def change(self, key: Key, prospect: Prospect) -> None:
-        """Put another prospect in place of one; its place is checked anew."""
+        """Put another prospect in place of one; its place is checked anew, and what followed from it."""
+        before = self.state()
         self.prospects[key] = prospect
         self.checked.pop(key, None)
+        after = self.state()
+        if before.title != after.title:
+            for other, one in list(self.prospects.items()):
+                if other != key and one.placing == default_placing(before, one.source, None):
+                    self.prospects[other] = replace(one, placing=default_placing(after, one.source, None))
+                    self.checked.pop(other, None)
 
     def tick(self, key: Key, on: bool) -> list[Key]:
         """Take a thing, or leave it; those that are left because of it: a text file is a cloud or a list, not both."""
@@ -144,13 +186,23 @@ class Files(QObject):
         self.check_next()
         return left
 
-    def wishes(self, epoch: str, together: bool) -> list[ImportWish]:
-        """What is to be imported, as decided."""
-        taken = [replace(prospect, epoch=epoch) for prospect in self.prospects.values() if prospect.taken]
-        clouds = [prospect for prospect in taken if prospect.offer.kind == CLOUD]
-        if len(clouds) > 1 and together:
-            return [joined_wish(clouds), *(p.wish() for p in taken if p.offer.kind != CLOUD)]
-        return [prospect.wish() for prospect in taken]
+    def wishes(self, epoch: str, together: str) -> list[ImportWish]:
+        """What is to be imported, as decided: clouds by themselves, or ``together`` as one or as one an epoch.
+
+        ``epoch`` is that of files whose own is not known.
+        """
+        groups: dict[object, list[Prospect]] = {}
+        for number, prospect in enumerate(p for p in self.prospects.values() if p.taken):
+            own = self.epochs.get(prospect.path, "") or epoch
+            joined = together and prospect.offer.kind == CLOUD
+            key = (own if together == EPOCHS else "all") if joined else number
+            groups.setdefault(key, []).append(replace(prospect, epoch=own))
+        made = []
+        for group in groups.values():
+            dates = {prospect.epoch for prospect in group}
+            group = group if len(dates) == 1 else [replace(prospect, epoch=epoch) for prospect in group]
+            made.append(joined_wish(group) if len(group) > 1 else group[0].wish())
+        return made
 
     # The place check
 
@@ -165,6 +217,30 @@ class Files(QObject):
                 self._checking = True
                 self._places.submit(self._check(key, prospect))
                 return
+        taken = {key: p for key, p in self.prospects.items() if p.taken and key in self.checked}
+        if len({key[0] for key in taken}) > 1 and taken != self._together and not self.waiting:
+            self._together = taken
+            self._checking = True
+            self._places.submit(self._check_together({key: self.checked[key] for key in taken}))
+
+    def _check_together(self, before: dict[Key, Checked]) -> Callable[[Callable[[], bool]], dict[Key, Checked]]:
+        """Hold the things of a batch against one another too, as soon as it is known where each of them would lie."""
+        job_site, samples = self.job_site, self._samples
+        known = {key: one.found for key, one in before.items() if one.found is not None}
+        places = [found.here for found in known.values()]
+
+        def work(_overtaken: Callable[[], bool]) -> dict[Key, Checked]:
+            after = dict(before)
+            for number, key in enumerate(known):
+                prospect = before[key].prospect
+                try:
+                    found = whereabouts(prospect, samples, site.yardstick(job_site, places, number))
+                    after[key] = Checked(key, prospect, found)
+                except KerbError as error:
+                    after[key] = Checked(key, prospect, error=str(error))
+            return after
+
+        return work
 
     def _check(self, key: Key, prospect: Prospect) -> Callable[[Callable[[], bool]], Checked]:
         job_site, samples = self.job_site, self._samples
@@ -179,7 +255,9 @@ class Files(QObject):
 
     def _placed(self, result: object) -> None:
         self._checking = False
-        if isinstance(result, Checked) and self.prospects.get(result.key) is not None:
+        if isinstance(result, dict):
+            self.checked |= {key: one for key, one in result.items() if self.prospects.get(key) == one.prospect}
+        elif isinstance(result, Checked) and self.prospects.get(result.key) is not None:
             now = replace(self.prospects[result.key], taken=result.prospect.taken)
             if now == result.prospect:
                 self.checked[result.key] = result

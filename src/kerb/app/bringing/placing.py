@@ -17,9 +17,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.bringing.looking import Files
 from kerb.app.bringing.thumbnail import Thumbnail
 from kerb.app.dialogs.systems import SystemDialog
-from kerb.app.session import Session
 from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made, plain, there, widgets_in
@@ -29,6 +29,7 @@ from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.units import FILE_UNITS
 from kerb.job.prospects import Prospect, Whereabouts, unit_stated
+from kerb.job.state import JobState
 
 ORDER = (AS_IS, CONVERT, TRANSFORM, LABEL)
 HEADS = {
@@ -41,9 +42,9 @@ class PlacingPanel(QWidget):
 
     changed = Signal(object)
 
-    def __init__(self, session: Session, theme: Theme) -> None:
+    def __init__(self, files: Files, theme: Theme) -> None:
         super().__init__()
-        self.session, self.theme = session, theme
+        self.files, self.theme = files, theme
         self.prospect: Prospect | None = None
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -129,7 +130,7 @@ class PlacingPanel(QWidget):
                 box.addItem(unit.plural, unit.code)
             box.setCurrentIndex(box.findData(unit.code))
         self.plan_unit.setEnabled(not is_geographic(source))
-        found = prospect.choices(self.session.open_job.state)
+        found = prospect.choices(self._state())
         for how in ORDER:
             shown = how in found
             self.choices[how].setVisible(shown)
@@ -146,6 +147,11 @@ class PlacingPanel(QWidget):
         self.horizontal.setChecked(placing.horizontal)
         self.vertical.setChecked(placing.vertical)
         self.swap.setChecked(placing.swap)
+
+    def _state(self) -> JobState:
+        """The job as the shown thing will find it."""
+        key = next((k for k, p in self.files.prospects.items() if p is self.prospect), None)
+        return self.files.state(key)
 
     def show_waiting(self) -> None:
         """The place check is under way."""
@@ -180,16 +186,16 @@ class PlacingPanel(QWidget):
 
     def state_system(self, system: ReferenceSystem) -> None:
         """State what the numbers are in."""
-        self.changed.emit(there(self.prospect).with_source(system, self.session.open_job.state))
+        self.changed.emit(there(self.prospect).with_source(system, self._state()))
 
     def _state_units(self) -> None:
         plan, heights = FILE_UNITS.get(self.plan_unit.currentData()), FILE_UNITS.get(self.height_unit.currentData())
         source = there(self.prospect).source
         stated = unit_stated(source, plan or source.unit, heights or source.vertical_unit)
-        self.changed.emit(there(self.prospect).with_source(stated, self.session.open_job.state))
+        self.changed.emit(there(self.prospect).with_source(stated, self._state()))
 
     def _choose(self, how: str) -> None:
-        found = there(self.prospect).choices(self.session.open_job.state)[how]
+        found = there(self.prospect).choices(self._state())[how]
         if how == CONVERT:
             both = self.horizontal.isChecked() or self.vertical.isChecked()
             found = replace(

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from kerb.app.widgets import plain
-from kerb.core.errors import TruncatedError
 from kerb.job.state import Holding
 
 
@@ -20,21 +18,6 @@ def complain(parent: QWidget, title: str, text: str) -> None:
     box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     box.open()
-
-
-def offer_partial(parent: QWidget, path: Path, error: TruncatedError) -> bool:
-    """Whether the good points of a file that breaks off shall be imported."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Kerb", plain(f"{path.name} breaks off"), parent=parent)
-    box.setInformativeText(
-        plain(
-            f"The file says {error.claimed} points; {error.good} can be read. Import those, with a warning that stays "
-            "with the cloud?"
-        )
-    )
-    take = box.addButton("Import what is good", QMessageBox.ButtonRole.AcceptRole)
-    box.addButton(QMessageBox.StandardButton.Cancel)
-    box.exec()
-    return box.clickedButton() is take
 
 
 def offer_search(parent: QWidget, holding: Holding, search: Callable[[], None]) -> None:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QDate, QObject
+from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
@@ -53,15 +52,13 @@ class DataActions(QObject):
             self.session.settings.set("import_folder", str(Path(paths[0]).parent))
             self.bring_in([Path(path) for path in paths])
 
-    def bring_in(self, paths: list[Path], together: bool = False, epoch: str = "") -> None:
-        """Show what files are, and bring in what is ticked."""
+    def bring_in(self, paths: list[Path], epochs: dict[Path, str] | None = None) -> None:
+        """Show what files are, and bring in what is ticked; ``epochs`` are dates that are known, for clouds to be joined by."""
         if not paths or not self.session.ensure_job():
             return
         dialog = BringIn(self.session, self.theme, paths, self.parent_)
-        if together:
-            dialog.together.setCurrentIndex(1)
-        if epoch:
-            dialog.epoch.setDate(QDate.fromString(epoch, "yyyy-MM-dd"))
+        if epochs is not None:
+            dialog.know_epochs(epochs)
         dialog.wanted.connect(self.session.bring)
         dialog.finished.connect(self._dialog_ended)
         self.dialog = dialog
@@ -146,7 +143,7 @@ class DataActions(QObject):
     def _picture_style(self, key: str, **values: object) -> None:
         holding = self._chosen(key)
         change = holdings.altered(holding, f"Showed {holding.name} otherwise", style={**holding.style, **values})
-        self.session.execute(replace(change, undoable=False))
+        self.session.execute(change.as_look())
 
     def relink(self, key: str) -> None:
         holding = there(self.session.open_job.state.holding(key))

@@ -133,6 +133,7 @@ class ViewActions(QObject):
     def _look(self, heading: float) -> None:
         self.view.set_mode(ORBIT)
         self.view.set_camera(replace(self.view.camera, heading=heading, tilt=0.0, perspective=False), moving=False)
+        self.fit()
 
     def perspective(self) -> None:
         """Switch between perspective and parallel view."""

@@ -41,7 +41,7 @@ class CataloguePage(QWidget):
     """Mirrors a catalogue; what is ticked in the list is what is filled in the plan."""
 
     closed = Signal()
-    fetched = Signal(list, str)
+    fetched = Signal(object)
     backdrop_wanted = Signal(object)
     changed = Signal()
     fit_wanted = Signal(object, object)
@@ -294,16 +294,15 @@ class CataloguePage(QWidget):
         tiles = self.taken()
         folder = user_data() / "fetched" / _folder_name(there(self.catalogue).title)
 
-        def work(progress: Progress) -> list[Path]:
-            found = []
+        def work(progress: Progress) -> dict[Path, str]:
+            found = {}
             for number, tile in enumerate(tiles):
                 share = progress.within(number / len(tiles), (number + 1) / len(tiles))
-                found.append(fetch(tile.address, kept_under(folder, tile), tile.size, tile.checksum, share))
+                path = fetch(tile.address, kept_under(folder, tile), tile.size, tile.checksum, share)
+                found[path] = tile.epoch
             return found
 
-        epochs = {tile.epoch for tile in tiles}
-        epoch = epochs.pop() if len(epochs) == 1 else ""
-        self.session.start(work, f"Fetching {len(tiles)} tiles", lambda paths: self.fetched.emit(paths, epoch))
+        self.session.start(work, f"Fetching {len(tiles)} tiles", self.fetched.emit)
 
 
 def _folder_name(title: str) -> str:

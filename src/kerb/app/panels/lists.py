@@ -146,7 +146,7 @@ class Lists(QWidget):
     def _toggle(self, holding: Holding) -> None:
         words = f"{'Hid' if holding.visible else 'Showed'} {holding.name}"
         change = holdings.altered(holding, words, visible=not holding.visible)
-        self.session.execute(replace(change, undoable=False))
+        self.session.execute(change.as_look())
 
     def _holding_menu(self, holding: Holding, place: QPoint) -> None:
         menu = QMenu(self)

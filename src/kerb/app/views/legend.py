@@ -31,7 +31,7 @@ class Legend(QWidget):
     style_wanted = Signal(dict)
     value_toggled = Signal(int)
 
-    def __init__(self, theme: Theme, parent: QWidget) -> None:
+    def __init__(self, theme: Theme, parent: QWidget, name: str = "Legend") -> None:
         super().__init__(parent)
         self.theme = theme
         self.style_ = Style()
@@ -47,7 +47,7 @@ class Legend(QWidget):
             "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps, bands and for values "
             "outside the limits; in a list, click a value to hide it or show it again"
         )
-        self.setAccessibleName("Legend")
+        self.setAccessibleName(name)
 
     def show_ramp(
         self, style: Style, title: str, unit: str, span: tuple[float, float], limits: tuple[float, float]

@@ -24,7 +24,8 @@ class Furniture:
         self.grid = True
 
     def __call__(self, view: View, painter: QPainter) -> None:
-        if self.session.job is None:
+        # Without anything to see the numbers would be those of what was looked at before.
+        if self.session.job is None or (view.scene.empty and not self.session.has_data):
             return
         if view.mode == PLAN and self.grid:
             self._grid(view, painter)
@@ -53,9 +54,10 @@ class Furniture:
                 y = (high_n - n) / unit
                 painter.drawLine(QPointF(x - 4, y), QPointF(x + 4, y))
                 painter.drawLine(QPointF(x, y - 4), QPointF(x, y + 4))
-        for e in eastings:
+        # Adding zero turns a negative zero into a plain one.
+        for e in eastings + 0.0:
             _tag(painter, QPointF((e - low_e) / unit + 3, height - 6), f"{e:.{digits}f} E", view.theme)
-        for n in northings:
+        for n in northings + 0.0:
             y = (high_n - n) / unit
             if 60 < y < height - 70:
                 _tag(painter, QPointF(5, y - 3), f"{n:.{digits}f} N", view.theme)

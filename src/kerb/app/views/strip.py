@@ -31,6 +31,7 @@ class Strip(QWidget):
         row.setContentsMargins(4, 3, 4, 3)
         row.setSpacing(3)
         self.modes: dict[str, QToolButton] = {}
+        self._mode, self._has_cloud = PLAN, True
         group = QButtonGroup(self)
         group.setExclusive(True)
         for mode, words, tip in (
@@ -83,6 +84,13 @@ class Strip(QWidget):
             place = box.findData(kept)
             box.setCurrentIndex(place if place >= 0 else (0 if box is self.contour else SLICES.index(1.0)))
 
+    def show_cloud(self, on: bool) -> None:
+        """Offer what is about points only while a cloud is shown."""
+        self.colour.setVisible(on)
+        self.filter.setVisible(on)
+        self._has_cloud = on
+        self.set_mode(self._mode)
+
     def set_colours(self, choices: list[tuple[str, str]], current: str) -> None:
         """List what the points can be coloured by."""
         self.colour.clear()
@@ -96,9 +104,10 @@ class Strip(QWidget):
 
     def set_mode(self, mode: str) -> None:
         """Show the mode, and the controls it has."""
+        self._mode = mode
         self.modes[mode].setChecked(True)
         self.exaggeration.setVisible(mode != PLAN)
         self.slice.setVisible(mode == SECTION)
         # Contours of a slice mean nothing, and the strip would be wider than the view.
-        self.contour.setVisible(mode != SECTION)
+        self.contour.setVisible(mode != SECTION and self._has_cloud)
         self.adjustSize()

@@ -263,15 +263,12 @@ def values_of(store: CloudStore, column: str, rows: slice | AnyArray = slice(Non
 def spread(
     store: CloudStore, column: str, conditions: tuple[Filter, ...] = (), bins: int = 96
 ) -> tuple[Floats, Floats]:
-    """Edges (bins + 1,) and counts (bins,) of a column over a fair sample of each tile of what passes some filters.
+    """Edges (bins + 1,) and counts (bins,) of a column over a fair sample of what passes some filters.
 
     The ends leave out the outermost 0.1 percent, so that one stray value does not squeeze all others into a bar.
     """
-    tiles = store.tiles
-    most = max(1, 400_000 // len(tiles))
-    rows = np.concatenate([np.arange(f, f + min(c, most)) for f, c in zip(tiles["first"], tiles["count"], strict=True)])
-    aside = store.aside()
-    keep = np.ones(len(rows), np.bool_) if aside is None else np.asarray(aside[rows]) == 0
+    rows = store.fair_rows(400_000)
+    keep = np.ones(len(rows), np.bool_)
     for condition in conditions:
         keep &= holds(store, condition, rows)
     rows = rows[keep]

@@ -16,7 +16,7 @@ from urllib.parse import quote
 import numpy as np
 
 from kerb.core.arrayfile import loaded
-from kerb.core.arrays import AnyArray, Bytes, Floats, Mask
+from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Mask
 from kerb.core.cloud import sets
 from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.setups import ScanSetup, setups_of
@@ -150,6 +150,17 @@ class CloudStore:
         running = np.cumsum(self.tiles["count"][order])
         middle = int(np.searchsorted(running, running[-1] / 2))
         return float(self.tiles["spacing"][order][middle])
+
+    def fair_rows(self, most: int) -> Ints:
+        """Rows of about ``most`` points in use, each tile giving its share of the whole: within a tile any first points
+        are a fair sample of it, and a tile with few points must not weigh as much as a full one."""
+        first, counts = self.tiles["first"].astype(np.int64), self.tiles["count"].astype(np.int64)
+        share = min(1.0, most / max(int(counts.sum()), 1))
+        ends = np.floor(np.cumsum(counts) * share + 0.5).astype(np.int64)
+        some = np.minimum(np.diff(ends, prepend=0), counts)
+        rows = np.repeat(first - np.cumsum(some) + some, some) + np.arange(int(some.sum()))
+        aside = self.aside()
+        return rows if aside is None else rows[np.asarray(aside[rows]) == 0]
 
     @property
     def xyz(self) -> AnyArray:
