@@ -184,6 +184,40 @@ class Repeats(unittest.TestCase):
         self.assertEqual(len(np.unique(xyz[~found], axis=0)), 5000)
         self.assertFalse(duplicates(store, Duplicates(), ~found, silent()).any())
 
+    def strips(self, share=1.0, lift=0.04):
+        """Two strips of 30 m, the eastern one 10 m on: they share 20 m. The second has ``share`` of the points."""
+        rng = np.random.default_rng(5)
+        a = rng.uniform([0, 0], [30, 40], (24_000, 2))
+        b = rng.uniform([10, 0], [40, 40], (int(24_000 * share), 2))
+        b = b[~((np.abs(b[:, 0] - 24) < 1.6) & (np.abs(b[:, 1] - 20) < 1.6))]
+        xyz = np.column_stack(
+            [np.vstack([a, b]), 0.02 * np.concatenate([a[:, 0], b[:, 0]]) + rng.normal(0, 0.01, len(a) + len(b))]
+        )
+        xyz[len(a) :, 2] += lift
+        store = store_of(xyz + FAR)
+        store.lend("source_file", (np.asarray(store.column("number")) >= len(a)).astype(np.uint16))
+        store.meta.columns.append("source_file")
+        return store, (store.coordinates(slice(0, store.count)) - FAR)[:, :2].T, np.asarray(store.column("source_file"))
+
+    def test_like_strips_part_along_one_seam(self):
+        store, (x, y), source = self.strips()
+        told = []
+        found = overlap(store, Overlap("source_file", "densest", 1.0), every(store), silent(), told)
+        kept_ = ~found & (x > 11) & (x < 29) & (y > 1) & (y < 39)
+        seam = 20.0
+        self.assertEqual(set(source[kept_ & (x < seam - 1.5)]), {0}, "the western one stays west of the middle")
+        hole = (np.abs(x - 24) < 2) & (np.abs(y - 20) < 2)
+        self.assertEqual(set(source[kept_ & (x > seam + 1.5) & ~hole]), {1})
+        self.assertTrue((kept_ & hole & (source == 0)).any(), "what one left empty is filled by the other")
+        self.assertRegex(told[0], r"^file 0 lies 0\.04[01] m below file 1 \(median of \d+ cells, spread 0\.00\d m\)$")
+
+    def test_a_clearly_denser_strip_stays_in_the_whole_region(self):
+        for share, stays in ((0.6, 0), (1.8, 1)):
+            store, (x, y), source = self.strips(share)
+            found = overlap(store, Overlap("source_file", "densest", 1.0), every(store), silent())
+            hole = (np.abs(x - 24) < 2) & (np.abs(y - 20) < 2)
+            self.assertEqual(set(source[~found & (x > 11) & (x < 29) & (y > 1) & (y < 39) & ~hole]), {stays})
+
     def test_overlap_of_two_files(self):
         a, b = RNG.uniform(0, 10, (4000, 2)), RNG.uniform(6, 20, (30_000, 2))
         store = store_of(np.column_stack([np.concatenate([a, b]), np.zeros(34_000)]) + FAR)

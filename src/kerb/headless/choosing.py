@@ -113,9 +113,11 @@ def without(
     for done, search in enumerate(wanted):
         finder, settings = FINDERS[search.finder], search.settings(store)
         part = progress.within(done / len(wanted), (done + 1) / len(wanted))
-        found = finder.find(store, settings, keep, part)
+        told: list[str] = []
+        found = finder.find(store, settings, keep, part, *([told] if finder.tells else []))
         how = ", ".join(f"{k} {v if isinstance(v, str) else f'{v:g}'}" for k, v in vars(settings).items())
         words = f"{int(np.count_nonzero(found))} points left out as {finder.title.lower()}"
         notes.append(("left-out", f"{words} ({how})" if how else words))
+        notes += [("overlap-offset", line) for line in told]
         keep = keep & ~found
     return keep, notes

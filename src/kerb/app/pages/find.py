@@ -30,6 +30,7 @@ from kerb.core.quantity import count, number, symbol
 from kerb.core.setting import settings_of
 
 REST_MS = 250
+MOST_SAID = 6
 MOST_LARGE = 8
 STRIP_POINTS = 400_000
 THEN = {CLASSES: "Give classes 2 and 1", PART: "Make a part of it"}
@@ -203,6 +204,7 @@ class FindPage(Page):
         use_all = finder.id == "ground"
         start = time.perf_counter()
         told: list[LargeThing] = []
+        said: list[str] = []
 
         def work(progress: Progress) -> tuple[Mask, Mask, tuple | None]:
             among, box = store.in_use() if use_all else layer.shown(), None
@@ -211,7 +213,7 @@ class FindPage(Page):
                 among = among & inside
             if finder.id == "ground":
                 return among & (ground(store, settings, progress, among, told) == GROUND), among, box
-            return finder.find(store, settings, among, progress), among, box
+            return finder.find(store, settings, among, progress, *([said] if finder.tells else [])), among, box
 
         def keep(result: tuple[Mask, Mask, tuple | None]) -> None:
             mask, among, box = result
@@ -225,6 +227,7 @@ class FindPage(Page):
                 f" · {number(share, 2)} % · {number(seconds, 1)} s"
             )
             self.desk.selection.combine(holding.id, mask)
+            self.note.setText("\n".join(said[:MOST_SAID]))
             self._show_large(told if box is None else [])
             self._mirror()
 

@@ -49,7 +49,8 @@ class Finder:
     """A way to find points. ``find(store, settings, among, progress)`` gives a mask (n,) of points in ``among``.
 
     ``usual`` adapts the settings to a cloud's spacing and unit; ``then`` is what is mostly done with the points. A
-    ``seeded`` one starts at a point that is clicked: ``find`` takes its row after the settings.
+    ``seeded`` one starts at a point that is clicked: ``find`` takes its row after the settings. One that ``tells`` takes a
+    list at the end and fills it with sentences on what it saw.
     """
 
     id: str
@@ -61,6 +62,7 @@ class Finder:
     then: str = ASIDE
     page: str = "cleaning.md"
     seeded: bool = False
+    tells: bool = False
 
 
 def _found_ground(store: CloudStore, how: GroundSettings, among: Mask, progress: Progress) -> Mask:
@@ -118,7 +120,7 @@ FINDERS: dict[str, Finder] = {
         ),
         Finder(
             "overlap", "Overlap of files or strips", "Points of all but one file or strip where several cover it",
-            Overlap, overlap, _usual_overlap,
+            Overlap, overlap, _usual_overlap, tells=True,
         ),
         Finder(
             "lowest", "Lowest surface", "The floor under clutter: the lowest level of each place",

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import Mask
+from kerb.core.arrays import AnyArray, Ints, Mask
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.own_numbers import in_own_numbers
+from kerb.core.cloud.seams import offsets, stays
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each
@@ -65,8 +66,12 @@ def duplicates(store: CloudStore, _how: Duplicates, among: Mask, progress: Progr
 
 
 @in_own_numbers
-def overlap(store: CloudStore, how: Overlap, among: Mask, progress: Progress) -> Mask:
+def overlap(
+    store: CloudStore, how: Overlap, among: Mask, progress: Progress, told: list[str] | None = None
+) -> Mask:  # fmt: skip
     """Points, (n,), of the files or strips that do not stay in the cells that several cover.
+
+    ``told`` is filled with sentences on how much one lies above another there.
 
     Raises InputError, when the cloud does not tell them apart; Cancelled.
     """
@@ -83,11 +88,29 @@ def overlap(store: CloudStore, how: Overlap, among: Mask, progress: Progress) ->
     counts = np.bincount(pair, minlength=cells.count * len(names)).reshape(cells.count, len(names))
     progress.step(0.9, "Comparing")
     if how.keep == DENSEST:
-        stays = counts.argmax(axis=1)
+        winner = stays(cells, counts)
     elif how.keep == FIRST:
-        stays = (counts > 0).argmax(axis=1)
+        winner = (counts > 0).argmax(axis=1)
     else:
-        stays = len(names) - 1 - (counts[:, ::-1] > 0).argmax(axis=1)
+        winner = len(names) - 1 - (counts[:, ::-1] > 0).argmax(axis=1)
+    if told is not None:
+        told += _told(store, how, (names, counts), (inside, pair))
     found = np.zeros(store.count, np.bool_)
-    found[inside] = source != stays[cells.number[inside]]
+    found[inside] = source != winner[cells.number[inside]]
     return found
+
+
+def _told(store: CloudStore, how: Overlap, what: tuple[AnyArray, Ints], points: tuple[Ints, Ints]) -> list[str]:
+    """The vertical offsets between the sources, in words; ``points`` are rows, and cell and source of each as one number."""
+    (names, counts), (rows, pair) = what, points
+    z = np.asarray(store.elevations(rows), float)
+    # Sums of large elevations would lose their last digits.
+    sums = np.bincount(pair, z - float(np.median(z)), counts.size).reshape(counts.shape)
+    called = dict(enumerate(store.meta.details.get("file_names", []))) if how.by == "source_file" else {}
+    word, unit = ("file" if how.by == "source_file" else "strip"), store.reference.unit.symbol
+    return [
+        f"{called.get(int(names[o.one]), f'{word} {names[o.one]}')} lies {abs(o.height):.3f} {unit} "
+        f"{'above' if o.height >= 0 else 'below'} {called.get(int(names[o.other]), f'{word} {names[o.other]}')} "
+        f"(median of {o.cells} cells, spread {o.spread:.3f} {unit})"
+        for o in offsets(counts, np.asarray(sums))
+    ]

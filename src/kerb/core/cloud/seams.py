@@ -1,0 +1,121 @@
+"""Which of several strips or files stays where they cover the same ground, so that seams are short and regions whole.
+
+Cells that several cover hang together in regions. Where one of them has clearly more points there, it stays in the whole
+region; of like ones each stays on its own side, and the seam runs where both reach equally far beyond it. A cell that
+the one that stays left empty keeps what is there.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import scipy
+
+from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.cloud.cells import Cells
+
+# One with so many times the points of another is the denser one; below that they are alike.
+CLEARLY = 1.25
+# Gaps in the cover up to twice as many cells wide are no edge of a strip.
+CLOSED = 2
+FEWEST_IN_CELL = 3
+REGION_CELLS = 3
+# A region wider than this is divided on coarser cells.
+MOST_CELLS = 6_000_000
+
+
+@dataclass(frozen=True)
+class Offset:
+    """How much higher one source lies than another where both cover the ground, in the unit of the cloud."""
+
+    one: int
+    other: int
+    height: float
+    spread: float
+    cells: int
+
+
+def stays(cells: Cells, counts: Ints) -> Ints:
+    """Which source (column of ``counts``, (m, k) points of each cell) stays in each cell, (m,)."""
+    best = counts.argmax(axis=1)
+    contested = (counts > 0).sum(axis=1) > 1
+    if not contested.any():
+        return best
+    low = cells.keys[:, :2].min(axis=0)
+    place = cells.keys[:, :2] - low
+    for rows in _regions(place, contested):
+        best[rows] = _of_region(place, counts, rows)
+    return best
+
+
+def _regions(place: Ints, contested: Mask) -> list[Ints]:
+    """Rows of the contested cells of each region: those hang together that lie within a few cells of one another."""
+    rows = np.flatnonzero(contested)
+    blocks, block = np.unique(place[rows] // REGION_CELLS, axis=0, return_inverse=True)
+    tree = scipy.spatial.cKDTree(blocks)
+    pairs = tree.query_pairs(1.5, output_type="ndarray")
+    graph = scipy.sparse.coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(blocks), len(blocks)))
+    count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    own = label[block.ravel()]
+    order = np.argsort(own, kind="stable")
+    cuts = np.searchsorted(own[order], np.arange(count + 1))
+    return [rows[order[a:b]] for a, b in pairwise(cuts.tolist())]
+
+
+def _of_region(place: Ints, counts: Ints, rows: Ints) -> Ints:
+    mine = counts[rows]
+    usual = mine.sum(axis=0) / np.maximum((mine > 0).sum(axis=0), 1)
+    alike = np.flatnonzero(usual >= usual.max() / CLEARLY)
+    # Sources with next to nothing in the region do not divide it.
+    alike = alike[(mine[:, alike] > 0).mean(axis=0) > 0.5] if len(alike) > 1 else alike
+    if len(alike) > 1:
+        depth = np.column_stack([_depth(place, counts, int(source), rows) for source in alike])
+        winner = alike[depth.argmax(axis=1)]
+    else:
+        winner = np.full(len(rows), int(usual.argmax()) if not len(alike) else int(alike[0]))
+    empty = mine[np.arange(len(rows)), winner] == 0
+    winner[empty] = mine[empty].argmax(axis=1)
+    return np.asarray(winner)
+
+
+def _depth(place: Ints, counts: Ints, source: int, rows: Ints) -> Floats:
+    """How far some cells lie from what others cover and this source does not, in cells."""
+    size = float(np.prod(np.ptp(place[rows], axis=0) + 1.0))
+    coarse = max(1, int(np.ceil(np.sqrt(size / MOST_CELLS))))
+    low, high = place[rows].min(axis=0) // coarse, place[rows].max(axis=0) // coarse
+    # What goes on beyond the region is looked at as far as the region is wide: further inside is deep enough.
+    room = int((high - low).max()) // 2 + 2 + CLOSED
+    low, high = low - room, high + room
+    at = place // coarse
+    near = np.flatnonzero(((at >= low) & (at <= high)).all(axis=1))
+    every = np.zeros(high - low + 1, np.bool_)
+    own = every.copy()
+    every[tuple((at[near] - low).T)] = True
+    own[tuple((at[near[counts[near, source] > 0]] - low).T)] = True
+    closed = scipy.ndimage.binary_closing(np.pad(own, CLOSED), iterations=CLOSED)[CLOSED:-CLOSED, CLOSED:-CLOSED]
+    lacking = every & ~closed & ~own
+    if not lacking.any():
+        return np.full(len(rows), np.inf)
+    found = scipy.ndimage.distance_transform_edt(~lacking)
+    return np.asarray(found[tuple((at[rows] - low).T)])
+
+
+def offsets(counts: Ints, sums: Floats) -> list[Offset]:
+    """Vertical offsets between sources: the median over cells that two cover of the difference of mean elevations.
+
+    ``sums`` (m, k) are the sums of elevations; the spread is 1.4826 times the median absolute deviation.
+    """
+    found = []
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = np.where(counts >= FEWEST_IN_CELL, sums / counts, np.nan)
+    for one in range(counts.shape[1]):
+        for other in range(one + 1, counts.shape[1]):
+            apart = means[:, one] - means[:, other]
+            apart = apart[np.isfinite(apart)]
+            if len(apart):
+                middle = float(np.median(apart))
+                spread = 1.4826 * float(np.median(np.abs(apart - middle)))
+                found.append(Offset(one, other, middle, spread, len(apart)))
+    return found
