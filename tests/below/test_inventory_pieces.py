@@ -17,6 +17,7 @@ from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh, joined
 from kerb.core.progress import silent
+from kerb.core.quantity import Decimals
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.units import FOOT, METRE
 from kerb.headless.placed import areas_of
@@ -375,7 +376,7 @@ class Counted(unittest.TestCase):
         near(base.vertices[:, 0], [0, 4, 0, 30, 34, 30, 0, 4, 0])
         labels = outcome.layers["labels"]
         near(labels.xyz, [[0, 0, 9], [30, 0, 9], [0, 0, 9]], atol=1e-9)
-        self.assertEqual(labels.texts[:2], ("A  5 m³", "B  7 m³"))
+        self.assertEqual(labels.said(Decimals())[:2], ("A  5\u00a0m³", "B  7\u00a0m³"))
         self.assertEqual(list(outcome.items), ["A", "B", "A (c)"])
         self.assertEqual(set(outcome.items["A"].layers), {"toe", "base", "gaps", "unseen 1", "hole 1"})
         self.assertEqual(outcome.attributes["over"].inside, "toe")

@@ -71,7 +71,7 @@ class Report(Folder):
         words = text_of(pages)[0]
         self.assertIn("Easting", words)
         self.assertNotIn("Signature", words)
-        self.assertEqual(len(SECTIONS), 9)
+        self.assertEqual(len(SECTIONS), 11)
 
     def test_warnings_and_null_figures_are_carried(self):
         nothing = measured(self.store, circle(3, 8) + FAR[:2] + 900)

@@ -14,6 +14,7 @@ import kerb.core
 import kerb.studies
 from kerb.core.errors import InputError
 from kerb.core.progress import silent
+from kerb.core.quantity import Decimals
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import figures as inventory_figures
@@ -226,7 +227,7 @@ class InventoryPieces(unittest.TestCase):
         self.assertEqual(one.layers["toe b"].title, "B")
         labels = one.layers["labels"]
         self.assertEqual(len(labels.texts), 2)
-        self.assertTrue(labels.texts[0].startswith("A  "))
+        self.assertTrue(labels.said(Decimals())[0].startswith("A  "))
         near(labels.xyz[:, 0] - FAR[0], [-10, 9], atol=0.1)
         near(labels.xyz[:, 2] - FAR[2], [3, 2], atol=0.05)
         base = one.mesh("base")

@@ -9,11 +9,29 @@ import numpy as np
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
+    QAbstractSpinBox,
+    QApplication,
+    QCalendarWidget,
+    QComboBox,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QToolButton,
+    QWidget,
+)
 
 from kerb.app import scenes
 from kerb.app.bringing.results import Results
+from kerb.app.dialogs.chooser import StudyChooser
+from kerb.app.dialogs.systems import SystemDialog
+from kerb.app.dialogs.title import TitleBlock
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
+from kerb.core.units import METRE
 from kerb.job import holdings
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
@@ -150,3 +168,51 @@ class States(Windowed):
         low, high = self.session.job.bounds_of(self.session.main_cloud())
         seen = self.view.camera.project(np.array([low, high]), self.view.pixels)[:, :2]
         self.assertTrue((seen > 0).all() and (seen < np.array(self.view.pixels)).all())
+
+
+def spoken(widget):
+    """What of a widget is named wrongly for somebody who hears the window: controls without a name, texts hidden by one."""
+    wrong = []
+    for one in [widget, *widget.findChildren(QWidget)]:
+        name, text = (
+            one.accessibleName(),
+            getattr(one, "text", lambda: "")() if isinstance(one, (QLabel, QAbstractButton)) else "",
+        )
+        around = one.parent()
+        inner = isinstance(around, (QComboBox, QAbstractItemView, QAbstractSpinBox, QCalendarWidget))
+        inner = (
+            inner or isinstance(one, QHeaderView) or (around is not None and "Combo" in around.metaObject().className())
+        )
+        field = isinstance(one, (QComboBox, QAbstractItemView, QLineEdit, QAbstractSpinBox))
+        if one.objectName().startswith("qt_") or inner:
+            continue
+        if field and not name:
+            wrong.append(f"{type(one).__name__} {one.toolTip()[:40]!r} has no name")
+        if isinstance(one, QToolButton) and not text and not name:
+            wrong.append(f"button {one.toolTip()[:40]!r} has no name")
+        plain_text = text.replace("&", "")
+        if name and plain_text and plain_text not in name and name not in plain_text:
+            wrong.append(f"{type(one).__name__} shows {plain_text[:40]!r} and is called {name[:40]!r}")
+    return wrong
+
+
+class Spoken(Bringing):
+    maxDiff = None
+
+    def test_every_control_has_a_name_that_fits(self):
+        self.window.handlers.run("filter_points")
+        self.window.handlers.run("select_points")
+        for page in self.window.right.pages:
+            self.window.right.show_page(page, self.session.job.state.holdings[0].id if page == "holding" else "")
+        self.settle()
+        self.assertEqual(spoken(self.window), [])
+        for dialog in (
+            TitleBlock(self.session, self.window),
+            SystemDialog(local_grid(METRE), self.window),
+            StudyChooser(self.window),
+        ):
+            self.assertEqual(spoken(dialog), [], type(dialog).__name__)
+            dialog.deleteLater()
+        dialog = self.drop(self.files["control.csv"])
+        self.assertEqual(spoken(dialog), [])
+        dialog.reject()

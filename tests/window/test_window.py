@@ -20,7 +20,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
 
 from kerb.app.actions import actions
-from kerb.app.dialogs import questions
+from kerb.app.bringing.results import Results
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.main import application
@@ -521,7 +521,7 @@ class Around(Windowed):
     def test_actions_mirror_the_registry(self):
         for entry in actions():
             action = self.window.actions_by_id[entry.id]
-            self.assertEqual((action.text(), action.toolTip()), (entry.title, entry.help))
+            self.assertEqual((action.text().replace("&", ""), action.toolTip()), (entry.title, entry.help))
         self.assertFalse(self.window.actions_by_id["step:pull"].isEnabled())
         self.assertTrue(self.window.actions_by_id["draw"].isEnabled())
 
@@ -532,8 +532,10 @@ class Around(Windowed):
         dialog.decimals["volume"].setValue(3)
         dialog.accept()
         self.assertEqual(self.session.job.state.title.client, "Saltmarrow Harbour Trust")
-        shown = self.window.sheet.lines["above"].value.text()
+        shown = self.window.sheet.lines["below"].value.text()
         self.assertEqual(len(shown.split(".")[1].split("\u00a0")[0]), 3)
+        shown = self.window.sheet.lines["above"].value.text()
+        self.assertNotIn(".", shown, "its bound of some cubic metres allows no decimals, whatever is asked for")
         self.window.actions_by_id["copy_figures"].trigger()
         text = QGuiApplication.clipboard().text()
         self.assertIn("Net volume\t", text)
@@ -599,13 +601,13 @@ class Around(Windowed):
     def test_a_file_that_breaks_off_is_offered_in_part(self):
         broken = self.place.parent / "broken.las"
         broken.write_bytes((DATA / "simple1_1.las").read_bytes()[: 227 + 28 * 500])
-        original = questions.offer_partial
-        questions.offer_partial = lambda _parent, _path, error: error.good == 500
-        try:
-            self.window.session.bring([ImportWish(broken)])
-            self.settle()
-        finally:
-            questions.offer_partial = original
+        self.window.session.bring([ImportWish(broken)])
+        self.settle()
+        shown = next(w for w in QApplication.topLevelWidgets() if isinstance(w, Results) and w.isVisible())
+        self.assertIn("500 can be read", shown.endings[0].why)
+        shown.wanted.emit([shown.endings[0].again])
+        self.settle()
+        shown.accept()
         self.assertEqual(self.session.job.state.holdings[-1].points, 500)
         self.assertIn("truncated", dict(self.session.job.state.holdings[-1].notes))
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 from PySide6.QtCore import QObject, QPoint
 from PySide6.QtWidgets import QMenu, QWidget
 
 from kerb.app.session import Session
+from kerb.core.quantity import Decimals
 from kerb.job.job import Change
 from kerb.job.state import JobState
 
@@ -45,6 +47,11 @@ class DecimalsMenu(QObject):
         """Show a kind of quantity with a number of decimals."""
 
         def apply(state: JobState) -> JobState:
-            return replace(state, title=replace(state.title, decimals=replace(state.title.decimals, **{kind: count})))
+            return replace(state, title=replace(state.title, decimals=_with(state.title.decimals, kind, count)))
 
         self.session.execute(Change(f"Shows {kind}s with {count} decimals", apply))
+
+
+def _with(decimals: Decimals, kind: str, count: int) -> Decimals:
+    values: dict[str, Any] = {kind: count}
+    return replace(decimals, **values)

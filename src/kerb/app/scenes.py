@@ -108,7 +108,7 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
     _share_elevations(scene, session)
     outcome = session.shown().outcome
     if outcome is not None:
-        put(scene, outcome, palette(theme), wanted, drawn)
+        put(scene, outcome, palette(theme), wanted, drawn, session.decimals)
     return scene
 
 

@@ -133,6 +133,21 @@ class Session(QObject):
         else:
             self.changed.emit()
 
+    def close_job(self) -> None:
+        """Have no job open."""
+        self.stop_all()
+        if self.job is not None:
+            self.job.flush()
+            self.job.listeners.clear()
+            self.job.troubles.clear()
+        self.job = None
+        self._lock.release()
+        self._outcomes.clear()
+        self.meshes.clear()
+        self.draft = self.before_step = None
+        self.study_id = self.chosen_cloud = ""
+        self.live.drop()
+
     def moved(self) -> None:
         """The open job is in another folder now."""
         if self.job is not None:

@@ -7,11 +7,12 @@ from typing import TypeVar
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import Qt as GuiQt
-from PySide6.QtWidgets import QLabel, QLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QAbstractSpinBox, QComboBox, QLabel, QLayout, QLineEdit, QWidget
 
 Q = TypeVar("Q", bound=QObject)
 T = TypeVar("T")
 LONG = 90
+NAMELESS = (QComboBox, QAbstractItemView, QLineEdit, QAbstractSpinBox)
 
 
 def there(thing: T | None) -> T:
@@ -45,6 +46,10 @@ def made(thing: Q, **properties: object) -> Q:
         # An unknown name would become a property of its own and do nothing.
         assert thing.metaObject().indexOfProperty(name) >= 0, f"{type(thing).__name__} has no property {name}"
         thing.setProperty(name, plain(value) if name == "toolTip" and isinstance(value, str) else value)
+    tip = properties.get("toolTip")
+    if isinstance(thing, NAMELESS) and isinstance(tip, str) and not thing.accessibleName():
+        # A list or field shows what is chosen, not what it is for.
+        thing.setAccessibleName(tip)
     return thing
 
 

@@ -13,14 +13,14 @@ from PySide6.QtGui import (
     QDragEnterEvent,
     QDragLeaveEvent,
     QDropEvent,
-    QKeySequence,
+    QKeyEvent,
     QPainter,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from kerb.app import scenes, theme
-from kerb.app.actions import MENUS, ActionEntry, actions
+from kerb.app.actions import actions
 from kerb.app.bringing.results import Results
 from kerb.app.chip import DecimalsMenu
 from kerb.app.colouring import Colouring
@@ -33,6 +33,8 @@ from kerb.app.doing.studies import StudyActions
 from kerb.app.doing.views import ViewActions
 from kerb.app.filtering import Filtering
 from kerb.app.handlers import Handlers
+from kerb.app.keys import UndoThroughFields
+from kerb.app.menus import Menus, fill_menus
 from kerb.app.pages.page import Desk
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.header import Header
@@ -56,12 +58,12 @@ from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, View
-from kerb.app.widgets import Label, made, plain, there
+from kerb.app.widgets import Label, made, there
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.things import CLOUD
 from kerb.draw.camera import Camera
-from kerb.draw.scene import CloudLayer
+from kerb.draw.scene import CloudLayer, Scene
 from kerb.formats.tiles import TileCache
 from kerb.job.endings import IN_PART, NOT, Ending, sentence
 from kerb.job.holdings import source_missing
@@ -92,6 +94,8 @@ class Window(QMainWindow):
         self._refresh.setSingleShot(True)
         self._refresh.setInterval(0)
         self._refresh.timeout.connect(self._mirror_scene)
+        self._undo_filter = UndoThroughFields(self)
+        theme.running().installEventFilter(self._undo_filter)
         self._put_together()
         # Last: while widgets are put together, each of them would be styled again and again.
         theme.running().setStyleSheet(theme.style_sheet(self.theme))
@@ -103,7 +107,9 @@ class Window(QMainWindow):
     def _put_together(self) -> None:
         self.session = Session(self.settings, self)
         self._build()
-        self._make_actions()
+        self.actions_by_id = fill_menus(
+            self, Menus(self.handlers.run, self.handlers.jobs.open_folder, self.settings.recent, self._layers)
+        )
         self._connect()
 
     def _build(self) -> None:
@@ -178,43 +184,10 @@ class Window(QMainWindow):
         self.drop_mark.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.drop_mark.hide()
 
-    def _make_actions(self) -> None:
-        for menu_name in MENUS:
-            menu = self.menuBar().addMenu(menu_name)
-            menu.setToolTipsVisible(True)
-            for entry in actions():
-                if entry.menu != menu_name:
-                    continue
-                if entry.separator:
-                    menu.addSeparator()
-                menu.addAction(self._action(entry))
-                if entry.id == "study_layer":
-                    self._layers_menu(menu.addMenu("Layers of the study"))
-
-    def _layers_menu(self, menu: QMenu) -> None:
-        """Everything that the open study keeps back, ticked where it is shown."""
-
-        def fill() -> None:
-            menu.clear()
-            for name, title in toggles(self.session.shown().outcome):
-                action = menu.addAction(title, lambda n=name: self.handlers.run(f"study_layer:{n}"))
-                action.setCheckable(True)
-                action.setChecked(name in self.stage.shown)
-            if menu.isEmpty():
-                menu.addAction("Nothing yet").setEnabled(False)
-
-        menu.aboutToShow.connect(fill)
-
-    def _action(self, entry: ActionEntry) -> QAction:
-        action = QAction(entry.title, self)
-        action.setToolTip(plain(entry.help))
-        action.setStatusTip(entry.help)
-        if entry.shortcut:
-            action.setShortcut(QKeySequence(entry.shortcut))
-        action.triggered.connect(lambda _on, key=entry.id: self.handlers.run(key))
-        self.addAction(action)
-        self.actions_by_id[entry.id] = action
-        return action
+    def _layers(self) -> list[tuple[str, str, bool]]:
+        """Everything that the open study keeps back: name, title and whether it is shown."""
+        found = toggles(self.session.shown().outcome)
+        return [(name, title, name in self.stage.shown) for name, title in found]
 
     def _connect(self) -> None:
         session, run = self.session, self.handlers.run
@@ -254,6 +227,9 @@ class Window(QMainWindow):
         for source in (handlers.jobs, handlers.help):
             source.guide_wanted.connect(self.show_guide)
         handlers.views.command_wanted.connect(self.header.command.take_focus)
+        handlers.views.limits_wanted.connect(self._ask_limits)
+        handlers.jobs.closed.connect(self._job_closed)
+        self.header.command.left.connect(self.view.setFocus)
         handlers.views.drawer_wanted.connect(lambda: self.drawer.setVisible(not self.drawer.isVisible()))
         handlers.views.theme_wanted.connect(self.switch_theme)
         handlers.data.looked_over = lambda: self.right.holding_page.holding if self.right.page == "holding" else None
@@ -294,6 +270,26 @@ class Window(QMainWindow):
         self.drawer.histogram_wanted.connect(self.colouring.show_histogram)
 
     # Keeping in step
+
+    def _ask_limits(self) -> None:
+        legend = self.legend if not self.legend.isHidden() else self.surface_legend
+        if legend.isHidden() or legend.entries:
+            self.session.said.emit("Nothing is coloured by a ramp now.")
+        else:
+            legend.ask_limits()
+
+    def _job_closed(self) -> None:
+        """Back to the start page."""
+        self.selection.forget()
+        self._growing = None
+        self.view.set_scene(Scene())
+        self.status.show_points(None)
+        self.status.show_place(None)
+        self.start_page.mirror()
+        for part in (self.lists, self.header, self.sheet, self.bar):
+            part.mirror()
+        self._mirror_actions()
+        self._mirror_scene()
 
     def _possible(self, key: str) -> bool:
         """Whether an action, named alone or with what it is about, can be done now."""
@@ -505,6 +501,13 @@ class Window(QMainWindow):
         if study is not None and setup is not None and study.id == self._guided:
             step = 1 if setup.missing() else 2
         self.guide.show_step(step)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Esc that nothing else wanted gives the keys back to the view."""
+        if event.key() == Qt.Key.Key_Escape and self.session.job is not None:
+            self.view.setFocus()
+        else:
+            super().keyPressEvent(event)
 
     # Files dropped, leaving
 

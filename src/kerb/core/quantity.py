@@ -15,21 +15,47 @@ _SYMBOLS = {
     "us-ft": "ft (US)", "us-ft2": "ft² (US)", "us-ft3": "ft³ (US)",
     "t": "t", "ton": "short tons", "deg": "°", "%": "%", "": "", "1": "",
     "t/m3": "t/m³", "ton/yd3": "short ton/yd³",
+    "yd3": "yd³", "us-yd3": "yd³ (US)", "acre": "acres", "us-acre": "acres (US)", "ha": "ha",
 }  # fmt: skip
+
+# Units a job may have its areas and volumes printed in, by what is chosen and the unit they are computed in: the factor
+# and the code. A yard is three feet, an acre 43 560 square feet, whichever foot (NIST Handbook 44, appendix C, from
+# memory); a hectare is 10 000 square metres (BIPM, SI brochure, table 8).
+PRINTED_IN: dict[tuple[str, str], tuple[float, str]] = {
+    ("yd3", "ft3"): (1 / 27, "yd3"), ("yd3", "us-ft3"): (1 / 27, "us-yd3"),
+    ("acre", "ft2"): (1 / 43560, "acre"), ("acre", "us-ft2"): (1 / 43560, "us-acre"),
+    ("ha", "m2"): (1e-4, "ha"),
+}  # fmt: skip
+# A hectare or an acre is large: that many decimals more than a square metre or foot has.
+LARGE_AREAS = {"acre": 2, "us-acre": 2, "ha": 3}
 
 
 @dataclass(frozen=True)
 class Decimals:
-    """Decimals shown for each kind of quantity; display only, computation keeps full precision."""
+    """Decimals shown for each kind of quantity, and the units areas and volumes are printed in (empty: those of the job).
+
+    Display only: computation, JSON and files keep the job unit and full precision.
+    """
 
     length: int = 3
     area: int = 1
     volume: int = 1
     mass: int = 0
     angle: int = 1
+    area_in: str = ""
+    volume_in: str = ""
+
+    def printed(self, unit: str) -> tuple[float, str]:
+        """Factor and code of the unit that values in a unit are printed in."""
+        for chosen in (self.area_in, self.volume_in):
+            if (chosen, unit) in PRINTED_IN:
+                return PRINTED_IN[chosen, unit]
+        return 1.0, unit
 
     def of(self, unit: str) -> int:
         """Decimals for a unit code."""
+        if unit in LARGE_AREAS:
+            return self.area + LARGE_AREAS[unit]
         if unit in ("t", "ton"):
             return self.mass
         if unit in ("deg", "%"):
@@ -57,16 +83,32 @@ def number(value: float | None, decimals: int = 3, signed: bool = False) -> str:
     if math.isinf(value):
         return ("+" if value > 0 else MINUS) + "∞"
     rounded = round(value, decimals)
-    text = f"{abs(rounded):,.{decimals}f}".replace(",", THIN_SPACE)
+    text = f"{abs(rounded):,.{max(decimals, 0)}f}".replace(",", THIN_SPACE)
     if rounded < 0:
         return MINUS + text
     return "+" + text if signed and rounded > 0 else text
 
 
-def quantity(value: float | None, unit: str, decimals: Decimals | None = None, signed: bool = False) -> str:
-    """A number with its unit symbol, such as ``2 184.3 m³``."""
-    places = (decimals or Decimals()).of(unit)
-    text = number(value, places, signed)
+def fitting(u95: float | None, most: int) -> int:
+    """Decimals that a bound allows: its two first digits, and never more than ``most``; negative for tens and more."""
+    if u95 is None or not math.isfinite(u95) or u95 <= 0:
+        return most
+    return min(most, 1 - math.floor(math.log10(u95)))
+
+
+def bound(u95: float | None, unit: str, decimals: Decimals | None = None) -> str:
+    """A 95 % bound with its unit, to two digits: ``± 2 400 ft³``."""
+    return "—" if u95 is None else f"± {quantity(u95, unit, decimals, u95=u95)}"
+
+
+def quantity(
+    value: float | None, unit: str, decimals: Decimals | None = None, signed: bool = False, u95: float | None = None
+) -> str:  # fmt: skip
+    """A number with its unit symbol, such as ``2 184.3 m³``; with no more digits than its bound ``u95`` allows."""
+    shown = decimals or Decimals()
+    factor, unit = shown.printed(unit)
+    value = None if value is None else value * factor
+    text = number(value, fitting(None if u95 is None else u95 * factor, shown.of(unit)), signed)
     mark = symbol(unit)
     if value is None or not mark:
         return text

@@ -11,7 +11,7 @@ from typing import Any
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import bound, quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
@@ -281,9 +281,9 @@ def text(outcome: Outcome) -> str:
     """Figures and warnings as text."""
     lines = []
     for figure in outcome.figures.values():
-        error = f"  ± {quantity(figure.u95, figure.unit)} (95 %)" if figure.u95 is not None else ""
+        error = f"  {bound(figure.u95, figure.unit)} (95 %)" if figure.u95 is not None else ""
         note = f"  {figure.note}" if figure.note else ""
-        lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit):>18}{error}{note}")
+        lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit, u95=figure.u95):>18}{error}{note}")
     return "\n".join([*lines, *(f"! {note.text}" for note in outcome.warnings)])
 
 

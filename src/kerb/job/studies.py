@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
+from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
 from kerb.core.things import CLOUD
@@ -205,15 +206,33 @@ def source_of(job: Job, holding: Holding) -> Source:
     notes = tuple(Note(code, text) for code, text in holding.notes if code not in ("crs-missing", "unit-conflict"))
     if holding.kind == CLOUD:
         store = job.store(holding).snapshot()
-        return Source(holding.id, holding.name, holding.source, CLOUD, store, None, notes)
-    marks = (job.folder, holding.data, holding.edited, holding.placement, job.state.title.reference)
+        return Source(
+            holding.id, holding.name, holding.source, CLOUD, store, None, notes, holding.epoch, _history(holding, store)
+        )
+    marks = (job.folder, holding.data, holding.edited, holding.placement, job.state.title.reference, holding.epoch)
     known = _surfaces.get(holding.id)
     if known is None or known[0] != marks:
         if len(_surfaces) >= MOST_SURFACES:
             _surfaces.clear()
-        made_ = Source(holding.id, holding.name, holding.source, holding.kind, None, lambda: job.thing(holding), notes)
+        made_ = Source(
+            holding.id, holding.name, holding.source, holding.kind, None, lambda: job.thing(holding), notes,
+            holding.epoch, holding.steps,
+        )  # fmt: skip
         known = _surfaces[holding.id] = (marks, made_)
     return known[1]
+
+
+def _history(holding: Holding, store: CloudStore) -> tuple[str, ...]:
+    """How the points of a cloud came to be as they are: the import, what is set aside, what was given classes."""
+    gone = store.count - store.used
+    steps = [*holding.steps]
+    if gone:
+        steps.append(f"{gone} points are set aside and do not count")
+    if holding.given:
+        steps.append(f"Classes were given to points in {len(holding.given)} steps since the import")
+    if holding.placement is not None and not holding.placement.still:
+        steps.append("Moved by a rigid transform")
+    return tuple(steps)
 
 
 def finder(job: Job, state: JobState | None = None) -> Callable[[str], Source | None]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kerb.core.errors import KerbError
 from kerb.core.things import CLOUD
 from kerb.job import studies
@@ -39,7 +41,14 @@ def chapter_of(job: Job, study: StudyRecord, outcome: Outcome) -> Chapter:
                 store = job.store(holding).snapshot()
             except KerbError:
                 store = None
-    return Chapter(study.name, outcome, store, setup, old)
+    return Chapter(study.name, _dated(job, outcome), store, setup, old)
+
+
+def _dated(job: Job, outcome: Outcome) -> Outcome:
+    """The outcome with the dates of survey that its holdings have now: a date is a label and makes no figure old."""
+    dates = {holding.source: holding.epoch for holding in job.state.holdings if holding.source}
+    inputs = [replace(item, survey=dates.get(item.path, item.survey)) for item in outcome.inputs]
+    return replace(outcome, inputs=inputs)
 
 
 def out_of_date(job: Job) -> list[StudyRecord]:

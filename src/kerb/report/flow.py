@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import io
+from xml.sax.saxutils import escape
 
 import numpy as np
 from PIL import Image
 from reportlab.lib.colors import Color, HexColor
+from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.utils import ImageReader
 from reportlab.pdfgen.canvas import Canvas
-from reportlab.platypus import Flowable
+from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
 from kerb.core.quantity import number, symbol
@@ -17,6 +19,7 @@ from kerb.draw.ramps import table
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
 from kerb.studies.layers import Plot, Profile
+from kerb.studies.profiles import ends_of
 
 INK = HexColor("#23282a")
 QUIET = HexColor("#6f7577")
@@ -26,7 +29,41 @@ EDGE = HexColor("#b5472a")
 ALARM = HexColor("#a03018")
 FILL = HexColor("#f3e0bf")
 WARN = HexColor("#fbf1de")
+# A profile lower than this share of its room is drawn higher than twice.
+FLAT_SHARE = 0.3
 REGULAR, MEDIUM, BOLD = "PlexSans", "PlexSans-Medium", "PlexSans-SemiBold"
+
+
+class Smaller(Flowable):
+    """Something drawn smaller as a whole."""
+
+    def __init__(self, inner: Flowable, scale: float) -> None:
+        super().__init__()
+        self.inner, self.scale = inner, scale
+
+    def wrap(self, width: float, height: float) -> tuple[float, float]:
+        """How much room it takes."""
+        wide, high = self.inner.wrapOn(getattr(self, "canv", None), width / self.scale, height / self.scale)
+        self.inner_height = high
+        return min(wide * self.scale, width), high * self.scale
+
+    def draw(self) -> None:
+        """Draw at the origin of the flow."""
+        self.canv.saveState()
+        self.canv.scale(self.scale, self.scale)
+        self.inner.drawOn(self.canv, 0, 0)
+        self.canv.restoreState()
+
+
+def shortened(canvas: Canvas, text: str, room: float) -> str:
+    """A text as it fits into a width in the font that is set: cut in the middle of what does not fit, with an ellipsis."""
+    font, size = canvas._fontname, canvas._fontsize
+    if canvas.stringWidth(text, font, size) <= room:
+        return text
+    keep = len(text)
+    while keep > 2 and canvas.stringWidth(f"{text[: keep - keep // 3]}…{text[-(keep // 3) :]}", font, size) > room:
+        keep -= 1
+    return f"{text[: keep - keep // 3]}…{text[-(keep // 3) :]}"
 
 
 class PlanFigure(Flowable):
@@ -36,7 +73,10 @@ class PlanFigure(Flowable):
         super().__init__()
         self.plan, self.unit = plan, unit
         self.width = width
-        self.height = width * plan.size[1] / plan.size[0] + 12
+        style = ParagraphStyle("c", fontName=REGULAR, fontSize=6, leading=7.5, textColor=QUIET)
+        self.caption = Paragraph(escape(self._words()), style)
+        self.under = self.caption.wrap(width, 100)[1] + 4
+        self.height = width * plan.size[1] / plan.size[0] + self.under
 
     def draw(self) -> None:
         """Draw at the origin of the flow."""
@@ -46,24 +86,24 @@ class PlanFigure(Flowable):
         packed = io.BytesIO()
         Image.fromarray(self.plan.image).save(packed, "JPEG", quality=92)
         image = ImageReader(packed)
-        canvas.drawImage(image, 0, 12, self.width, self.height - 12)
+        under = self.under
+        canvas.drawImage(image, 0, under, self.width, self.height - under)
         canvas.saveState()
         clip = canvas.beginPath()
-        clip.rect(0, 12, self.width, self.height - 12)
+        clip.rect(0, under, self.width, self.height - under)
         canvas.clipPath(clip, stroke=0)
         self._ticks(canvas, scale, top)
         self._lines(canvas, scale, top)
+        self._profiles(canvas, scale, top)
         self._marks(canvas, scale, top)
         canvas.restoreState()
         canvas.setStrokeColor(HAIR)
         canvas.setLineWidth(0.5)
-        canvas.rect(0, 12, self.width, self.height - 12)
+        canvas.rect(0, under, self.width, self.height - under)
         self._scale_bar(canvas, scale)
         self._north(canvas)
         self._legend(canvas)
-        canvas.setFont(REGULAR, 6)
-        canvas.setFillColor(QUIET)
-        canvas.drawString(0, 2, self._words())
+        self.caption.drawOn(canvas, 0, 0)
 
     def _words(self) -> str:
         """What lines and hatching mean."""
@@ -78,6 +118,8 @@ class PlanFigure(Flowable):
                 said.append(f"broken: {', '.join(broken).lower()}")
         if self.plan.gaps:
             said.append("hatched: no points")
+        if self.plan.profiles:
+            said.append("dashed: profiles")
         return ". ".join(said[:1]) + ("; " if len(said) > 1 else "") + "; ".join(said[1:]) + ("." if said else "")
 
     def _lines(self, canvas: Canvas, scale: float, top: float) -> None:
@@ -92,6 +134,25 @@ class PlanFigure(Flowable):
                 canvas.drawPath(path)
         canvas.setDash()
 
+    def _profiles(self, canvas: Canvas, scale: float, top: float) -> None:
+        """The lines of the profiles, with the letters of their ends."""
+        level = self.plan.camera.target[2]
+        for number_, line in enumerate(self.plan.profiles):
+            at = self.plan.to_pixels(np.column_stack([line, np.full(len(line), level)])) * scale
+            canvas.setStrokeColor(INK)
+            canvas.setLineWidth(0.7)
+            canvas.setDash(4, 2)
+            canvas.line(at[0, 0], top - at[0, 1], at[-1, 0], top - at[-1, 1])
+            canvas.setDash()
+            for (x, y), letter in zip(at[[0, -1]].tolist(), ends_of(number_), strict=True):
+                x = min(max(x, 8.0), self.width - 10.0)
+                y = min(max(top - y, 20.0), top - 8.0)
+                canvas.setFillColor(Color(1, 1, 1, 0.85))
+                canvas.circle(x, y, 4.6, stroke=1, fill=1)
+                canvas.setFillColor(INK)
+                canvas.setFont(BOLD, 6.5)
+                canvas.drawCentredString(x, y - 2.3, letter)
+
     def _marks(self, canvas: Canvas, scale: float, top: float) -> None:
         canvas.setFont(MEDIUM, 6)
         for layer in self.plan.scene.marks:
@@ -101,8 +162,10 @@ class PlanFigure(Flowable):
                 if layer.marked:
                     canvas.circle(x, top - y, 1.6, stroke=0, fill=1)
                 if row < len(layer.texts):
-                    shift = 3 if layer.marked else -canvas.stringWidth(layer.texts[row], MEDIUM, 6) / 2
-                    _label(canvas, x + shift, top - y, layer.texts[row], MEDIUM)
+                    wide = canvas.stringWidth(layer.texts[row], MEDIUM, 5.5)
+                    place = x + (3 if layer.marked else -wide / 2)
+                    place = min(max(place, 3.0), self.width - wide - 4.0)
+                    _label(canvas, place, top - y, layer.texts[row], MEDIUM)
 
     def _legend(self, canvas: Canvas) -> None:
         """The ramp of the elevations with its ends, at the upper left."""
@@ -133,10 +196,17 @@ class PlanFigure(Flowable):
         canvas.setFillColor(INK)
         canvas.setLineWidth(0.4)
         canvas.setFont(REGULAR, 5.5)
+
+        def covered(x: float, y: float) -> bool:
+            """Whether a number would lie under the legend, the north arrow or outside."""
+            legend = bool(self.plan.scene.clouds) and x < 54 and y > self.height - 78
+            return legend or (x > self.width - 62 and y > self.height - 40) or not self.under < y < self.height
+
         for e in np.arange(np.ceil(low[0] / step), high[0] / step) * step:
             x = (e - low[0]) / camera.scale * scale
             canvas.line(x, top, x, top - 5)
-            _label(canvas, x + 2, top - 7, f"{e:.0f} E")
+            if not covered(x + 2, top - 7):
+                _label(canvas, x + 2, top - 7, f"{e:.0f} E")
             for n in np.arange(np.ceil(low[1] / step), high[1] / step) * step:
                 y = top - (high[1] - n) / camera.scale * scale
                 canvas.line(x - 3, y, x + 3, y)
@@ -144,7 +214,8 @@ class PlanFigure(Flowable):
         for n in np.arange(np.ceil(low[1] / step), high[1] / step) * step:
             y = top - (high[1] - n) / camera.scale * scale
             canvas.line(0, y, 5, y)
-            _label(canvas, 6, y + 2, f"{n:.0f} N")
+            if not covered(6, y + 2):
+                _label(canvas, 6, y + 2, f"{n:.0f} N")
 
     def _scale_bar(self, canvas: Canvas, scale: float) -> None:
         per_point = self.plan.camera.scale / scale
@@ -152,14 +223,17 @@ class PlanFigure(Flowable):
         width = length / per_point
         x = self.width - width - 8
         canvas.setFillColor(Color(1, 1, 1, 0.8))
-        canvas.rect(x - 5, 15, width + 10, 15, stroke=0, fill=1)
+        low = self.under + 3
+        canvas.rect(x - 5, low, width + 10, 15, stroke=0, fill=1)
         canvas.setFillColor(INK)
-        canvas.rect(x, 18, width / 2, 2.5, stroke=0, fill=1)
+        canvas.rect(x, low + 3, width / 2, 2.5, stroke=0, fill=1)
         canvas.setStrokeColor(INK)
         canvas.setLineWidth(0.5)
-        canvas.rect(x, 18, width, 2.5)
+        canvas.rect(x, low + 3, width, 2.5)
         canvas.setFont(REGULAR, 6)
-        canvas.drawCentredString(x + width / 2, 22.5, f"{number(length, 0 if length >= 1 else 2)} {symbol(self.unit)}")
+        canvas.drawCentredString(
+            x + width / 2, low + 7.5, f"{number(length, 0 if length >= 1 else 2)} {symbol(self.unit)}"
+        )
 
     def _north(self, canvas: Canvas) -> None:
         x, y = self.width - 14, self.height - 24
@@ -180,10 +254,10 @@ class PlanFigure(Flowable):
 class ProfileFigure(Flowable):
     """A profile: top over base, the part between filled, axes with round numbers, exaggeration stated."""
 
-    def __init__(self, profile: Profile, unit: str, width: float, height: float) -> None:
+    def __init__(self, profile: Profile, unit: str, width: float, height: float, number: int = 0) -> None:
         super().__init__()
         self.profile, self.unit = profile, unit
-        self.width, self.height = width, height
+        self.width, self.height, self.ends = width, height, ends_of(number)
 
     def draw(self) -> None:
         """Draw at the origin of the flow."""
@@ -195,20 +269,31 @@ class ProfileFigure(Flowable):
             return
         span = max(float(np.ptp(both)), 1e-6)
         low, high = float(both.min()) - 0.06 * span, float(both.max()) + 0.08 * span
-        sx = (self.width - left) / float(self.profile.distance[-1])
-        sy = (top - bottom) / (high - low)
+        right = self.width - 10
+        sx = (right - left) / float(self.profile.distance[-1])
+        room = top - bottom
+        exaggeration = exaggerated(high - low, float(self.profile.distance[-1]), (right - left, room))
+        if exaggeration * sx * (high - low) > room:
+            # Too high for the page: smaller as a whole, and in the middle.
+            sx = room / (high - low) / exaggeration
+            left += (right - left - float(self.profile.distance[-1]) * sx) / 2
+        sy = exaggeration * sx
         x = left + self.profile.distance * sx
         canvas.setFont(MEDIUM, 7)
         canvas.setFillColor(INK)
         canvas.drawString(0, self.height - 7, self.profile.title)
         canvas.setFont(REGULAR, 6)
         canvas.setFillColor(QUIET)
-        canvas.drawRightString(self.width, self.height - 7, f"heights × {sy / sx:.1f}")
+        canvas.drawRightString(self.width, self.height - 7, f"heights × {exaggeration:g}, all in {symbol(self.unit)}")
         self._axes(canvas, (left, bottom, top), (low, high), (sx, sy))
         if len(self.profile.traces) > 1:
             self._between(canvas, x, bottom + (self.profile.base - low) * sy, bottom + (self.profile.top - low) * sy)
         for _, role, trace in reversed(self.profile.traces):
             _polyline(canvas, x, bottom + (trace - low) * sy, EDGE if role == "base" else INK)
+        canvas.setFont(BOLD, 6.5)
+        canvas.setFillColor(INK)
+        for at, letter in zip((x[0] - 3, x[-1] + 3), self.ends, strict=True):
+            canvas.drawCentredString(float(at), top + 1, letter)
 
     def _axes(
         self,
@@ -223,7 +308,7 @@ class ProfileFigure(Flowable):
         step = round_step(z[1] - z[0], 3)
         for level in np.arange(np.ceil(z[0] / step), z[1] / step) * step:
             y = bottom + (level - z[0]) * scale[1]
-            canvas.line(left, y, self.width, y)
+            canvas.line(left, y, left + float(self.profile.distance[-1]) * scale[0], y)
             canvas.drawRightString(left - 3, y - 2, number(float(level), 1))
         length = float(self.profile.distance[-1])
         step = round_step(length, 6)
@@ -244,6 +329,17 @@ class ProfileFigure(Flowable):
         path.close()
         canvas.setFillColor(FILL)
         canvas.drawPath(path, stroke=0, fill=1)
+
+
+def exaggerated(height: float, length: float, room: tuple[float, float]) -> float:
+    """How much larger heights are drawn than lengths: as little as lets them be read, so that a heap looks like a heap."""
+    scale = room[0] / length
+    usual = [factor for factor in (1.0, 1.5, 2.0) if factor * scale * height <= room[1]]
+    if not usual:
+        return 1.0
+    if 2.0 * scale * height >= FLAT_SHARE * room[1]:
+        return usual[-1]
+    return next((f for f in (3.0, 5.0, 10.0, 20.0) if f * scale * height >= FLAT_SHARE * room[1]), 20.0)
 
 
 class PlotFigure(Flowable):

@@ -32,9 +32,10 @@ from reportlab.platypus import (
 from kerb import __version__
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, count, number, quantity
+from kerb.core.quantity import Decimals, bound, count, quantity
 from kerb.formats.written import placed_when_complete
 from kerb.job.state import Title
+from kerb.report.appendix import page_flow
 from kerb.report.flow import (
     ACCENT,
     ALARM,
@@ -48,12 +49,16 @@ from kerb.report.flow import (
     PlanFigure,
     PlotFigure,
     ProfileFigure,
+    Smaller,
+    shortened,
 )  # fmt: skip
 from kerb.report.pages import PAGES
 from kerb.report.plan import plan_of
-from kerb.report.text import heading
+from kerb.report.reading import method_text
+from kerb.report.repeat import repeat_lines
+from kerb.report.text import bound_by, heading, printed_cell, printed_columns
 from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
-from kerb.studies.layers import Profile
+from kerb.studies.layers import Chart, Profile
 from kerb.studies.outcome import Figure, Outcome
 from kerb.studies.outcome import Table as StudyTable
 from kerb.studies.profiles import Cutter
@@ -67,13 +72,16 @@ SECTIONS = {
     "tables": "Tables of the study",
     "method": "Method",
     "inputs": "Inputs",
+    "repeat": "What is needed to repeat it",
     "items": "A page for each item",
     "details": "All tables",
     "signature": "Place to sign",
+    "appendix": "Methods as an appendix",
 }
-USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "items", "signature")
+USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "repeat", "items", "signature")
 MARGIN = 17 * mm
 MOST_ROWS = 400
+SCALES = (1.0, 0.94, 0.88, 0.82, 0.76, 0.7)
 
 
 @dataclass(frozen=True)
@@ -137,12 +145,26 @@ def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
         for page in _pages(chapter, wish):
             if page is not chapter:
                 story.append(PageBreak())
-            pieces = _chapter(page, wish, width)
             # A page a study: a little smaller where there is much to say. Long tables may run on as long as they like.
             long = "details" in wish.sections or any(len(t.rows) > 12 for t in _chosen_tables(page, wish))
-            story += pieces if long else [KeepInFrame(width, height, pieces, mode="shrink")]
+            story += _chapter(page, wish, width) if long else [_on_a_page(page, wish, width, height)]
+    if "appendix" in wish.sections:
+        story += _appendix(chapters, width)
     document.build(story or [Paragraph("Nothing was chosen for this report.", _style(10))])
     return out.getvalue()
+
+
+def _on_a_page(chapter: Chapter, wish: ReportWish, width: float, height: float) -> Flowable:
+    """A chapter on one page, set smaller as a whole where it is long: all its parts keep their width."""
+    for scale in SCALES:
+        pieces = _chapter(chapter, wish, width / scale)
+        needed = sum(
+            piece.wrap(width / scale, 1e6)[1] + piece.getSpaceBefore() + piece.getSpaceAfter() for piece in pieces
+        )
+        if needed <= height / scale or scale == SCALES[-1]:
+            break
+    pieces = _chapter(chapter, wish, width / scale)
+    return Smaller(KeepInFrame(width / scale, height / scale, pieces, mode="shrink"), scale)
 
 
 def _register_fonts() -> None:
@@ -169,18 +191,23 @@ def _furniture(canvas: Canvas, document: BaseDocTemplate, wish: ReportWish) -> N
             pass  # a logo that cannot be read must not stop a report
     canvas.setFont(BOLD, 10)
     canvas.setFillColor(INK)
-    canvas.drawString(left, top, title.name)
+    room = right - left - 55 * mm
+    canvas.drawString(left, top, shortened(canvas, title.name, room))
     canvas.setFont(REGULAR, 8)
     canvas.setFillColor(QUIET)
-    canvas.drawString(left, top - 10, " · ".join(part for part in (title.site, title.client) if part))
-    canvas.drawRightString(right, top, wish.day or date.today().isoformat())
-    canvas.drawRightString(right, top - 10, f"Analyst: {title.analyst}" if title.analyst else "")
+    under = " · ".join(part for part in (title.site, title.client) if part)
+    canvas.drawString(left, top - 10, shortened(canvas, under, room))
+    canvas.drawRightString(right, top, f"Report of {wish.day or date.today().isoformat()}")
+    analyst = shortened(canvas, f"Analyst: {title.analyst}", 52 * mm) if title.analyst else ""
+    canvas.drawRightString(right, top - 10, analyst)
     canvas.setStrokeColor(HAIR)
     canvas.setLineWidth(0.5)
     canvas.line(MARGIN, top - 16, right, top - 16)
     canvas.setFont(REGULAR, 7)
-    system = title.reference_system().sentence
-    canvas.drawString(MARGIN, 9 * mm, f"{system} · Kerb {__version__}")
+    system = title.reference_system()
+    datum = "" if system.vertical_name else " · vertical datum not stated"
+    words = f"{system.sentence}{datum} · Kerb {__version__}"
+    canvas.drawString(MARGIN, 9 * mm, shortened(canvas, words, right - MARGIN - 12 * mm))
     canvas.drawRightString(right, 9 * mm, f"{document.page}")
     canvas.restoreState()
 
@@ -219,7 +246,7 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
     decimals, about = wish.title.decimals, kind.where(SUMMARY)
     names = [figure.name for figure in about]
     heads = [kind.title, *(figure.label for figure in about)]
-    heads.insert(2, "± 95 %")
+    heads.insert(2, "95 % bound")
     heads.append("Notes")
     first_, *others = heads
     at_right = _style(7.5, fontName=MEDIUM, textColor=QUIET, alignment=TA_RIGHT)
@@ -228,7 +255,7 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
         figures = chapter.outcome.figures
         cells = [_text_of(figures.get(figure.name), figure, decimals) for figure in about]
         first = figures.get(names[0])
-        cells.insert(1, quantity(first.u95, first.unit, decimals) if first else "—")
+        cells.insert(1, bound(first.u95, first.unit, decimals) if first else "—")
         name = f"{chapter.name} (out of date)" if chapter.out_of_date else chapter.name
         rows.append([Paragraph(escape(name), _style(8)), *cells, str(len(chapter.outcome.warnings) or "")])
     # Of two surveys of one yard nothing is summed: the same material would count twice.
@@ -265,9 +292,11 @@ def _sums(about: list[FigureAbout], chapters: list[Chapter], decimals: Decimals)
         if not figure.adds or len(known) < len(own) or len(units) != 1:
             cells.append("")
             continue
-        cells.append(quantity(sum(one.value or 0.0 for one in known), units.pop(), decimals))
+        together = sum((one.u95 or 0.0) ** 2 for one in known) ** 0.5
+        whole = sum(one.value or 0.0 for one in known)
+        cells.append(quantity(whole, units.pop(), decimals, u95=together if place == 0 else None))
         if place == 0:
-            spread = quantity(sum((one.u95 or 0.0) ** 2 for one in known) ** 0.5, known[0].unit, decimals)
+            spread = bound(together, known[0].unit, decimals)
     cells.insert(1, spread)
     return ["Total", *cells, ""]
 
@@ -277,7 +306,7 @@ def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> s
         return "—"
     if about.quantity == COUNT:
         return "—" if figure.value is None else str(int(figure.value))
-    return quantity(figure.value, figure.unit, decimals, signed=about.signed)
+    return quantity(figure.value, figure.unit, decimals, signed=about.signed, u95=figure.u95)
 
 
 def _table_style(numbers_from: int, total: bool = False) -> list[tuple]:
@@ -304,7 +333,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
     kind = study_kind(outcome.study)
     story: list[Flowable] = [
         Paragraph(escape(chapter.name), _style(16, fontName=BOLD)),
-        Paragraph(escape(kind.question), _style(9, textColor=QUIET)),
+        Paragraph(escape(" · ".join([kind.question, _surveyed(outcome)])), _style(9, textColor=QUIET)),
         Spacer(1, 1.5 * mm),
         *_out_of_date(chapter, width),
         *_headline(outcome, kind, wish.title.decimals),
@@ -314,10 +343,11 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
         Spacer(1, 3 * mm),
     ]
     if "profiles" in wish.sections:
-        charts = Cutter(outcome).charts(chapter.setup) if chapter.setup is not None else outcome.charts
-        for chart in charts:
+        profiles = 0
+        for chart in _charts(chapter):
             if isinstance(chart, Profile):
-                story.append(ProfileFigure(chart, outcome.unit, width, 22 * mm))
+                story.append(ProfileFigure(chart, outcome.unit, width, 24 * mm, profiles))
+                profiles += 1
             else:
                 story.append(PlotFigure(chart, width, 34 * mm))
     for table in _chosen_tables(chapter, wish):
@@ -326,6 +356,8 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
         story += [_heading("Method"), Paragraph(escape(outcome.method), _style(7.5))]
     if "inputs" in wish.sections:
         story += _inputs(outcome)
+    if "repeat" in wish.sections and chapter.setup is not None:
+        story += _repeat(chapter, wish.title.decimals)
     if "signature" in wish.sections:
         story += [Spacer(1, 3 * mm), _signature(wish, width)]
     return story
@@ -346,7 +378,7 @@ def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flo
     figure = outcome.figures.get(about.name)
     details = []
     if figure is not None and figure.u95 is not None:
-        details.append(f"± {quantity(figure.u95, figure.unit, decimals)} (95 %)")
+        details.append(f"{bound(figure.u95, figure.unit, decimals)} (95 %)")
     for other in kind.where("headline")[1:]:
         more = outcome.figures.get(other.name)
         if more is not None and more.value is not None:
@@ -394,7 +426,8 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
             ("TEXTCOLOR", (0, 0), (-1, 0), INK),
         ]
     )
-    plan = plan_of(chapter.cloud, outcome) if "plan" in wish.sections else None
+    lines = [c.line for c in _charts(chapter) if isinstance(c, Profile)] if "profiles" in wish.sections else []
+    plan = plan_of(chapter.cloud, outcome, lines, decimals) if "plan" in wish.sections else None
     if plan is None:
         return table
     picture = PlanFigure(plan, outcome.unit, width * 0.50)
@@ -421,9 +454,10 @@ def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
 def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable]:
     """A table of a study: numbers at the right with their unit in the heading, long texts wrapped, no empty columns."""
     table = _filled(table)
+    bounds, columns = bound_by(table), printed_columns(table, decimals)
     count_ = len(table.columns)
     texts = [any(isinstance(row[n], str) for row in table.rows) for n in range(count_)]
-    words = [max((len(word) for word in heading(c).split()), default=4) for c in table.columns]
+    words = [max((len(word) for word in heading(c).split()), default=4) for c in columns]
     longest = [max((len(r[n]) for r in table.rows[:50] if isinstance(r[n], str)), default=0) for n in range(count_)]
     weights = [max(min(length, 44), word + 2) if text else max(9, word + 1)
                for length, word, text in zip(longest, words, texts, strict=True)]  # fmt: skip
@@ -432,16 +466,16 @@ def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable
         Paragraph(
             escape(heading(c)), _style(size, fontName=MEDIUM, textColor=QUIET, alignment=TA_LEFT if text else TA_RIGHT)
         )
-        for c, text in zip(table.columns, texts, strict=True)
+        for c, text in zip(columns, texts, strict=True)
     ]
     rows: list[list[Any]] = [heads]
     for row in table.rows[:MOST_ROWS]:
         cells: list[Any] = []
-        for column, cell in zip(table.columns, row, strict=True):
+        for place, cell in enumerate(row):
             if isinstance(cell, str):
                 cells.append(Paragraph(escape(cell), _style(size)))
             else:
-                cells.append("—" if cell is None else _number(cell, decimals.of(column.unit)))
+                cells.append(printed_cell(table, row, place, decimals, bounds))
         rows.append(cells)
     shown = Table(rows, colWidths=[width * w / sum(weights) for w in weights], repeatRows=1)
     style = [*_table_style(numbers_from=1), ("FONT", (0, 1), (-1, -1), REGULAR, size)]
@@ -461,17 +495,42 @@ def _filled(table: StudyTable) -> StudyTable:
     return StudyTable(table.title, tuple(table.columns[n] for n in kept), rows)
 
 
-def _number(cell: Any, places: int) -> str:
-    return str(cell) if isinstance(cell, int) and not isinstance(cell, bool) else number(float(cell), places)
-
-
 def _inputs(outcome: Outcome) -> list[Flowable]:
     story: list[Flowable] = [_heading("Inputs")]
     for item in outcome.inputs:
         name = Path(item.path).name or "cloud"
         role = item.role.capitalize()
-        text = f"{role}: {name}, {count(item.points)} points, {count(item.used)} used. {item.detail}"
+        used = f", {count(item.used)} used" if item.used != item.points else ""
+        survey = f"survey of {item.survey}" if item.survey else "date of survey not stated"
+        text = f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail}"
         story.append(Paragraph(escape(text), _style(7.5)))
+    return story
+
+
+def _surveyed(outcome: Outcome) -> str:
+    """The date of the survey, or that it is not stated."""
+    dates = [item.survey for item in outcome.inputs if item.survey]
+    return f"Survey of {dates[0]}" if dates else "date of survey not stated"
+
+
+def _charts(chapter: Chapter) -> list[Chart]:
+    outcome = chapter.outcome
+    return Cutter(outcome).charts(chapter.setup) if chapter.setup is not None else outcome.charts
+
+
+def _repeat(chapter: Chapter, decimals: Decimals) -> list[Flowable]:
+    """Every setting the figure came from, and what was done to the data before."""
+    assert chapter.setup is not None
+    lines = [f"{label}: {words}" for label, words in repeat_lines(chapter.setup, chapter.outcome, decimals)]
+    return [_heading("To repeat it"), Paragraph(escape(". ".join(lines) + "."), _style(7))]
+
+
+def _appendix(chapters: list[Chapter], width: float) -> list[Flowable]:
+    """The method page of each kind of study in the report."""
+    story: list[Flowable] = []
+    for key in dict.fromkeys(chapter.outcome.study for chapter in chapters):
+        story.append(PageBreak())
+        story += page_flow(method_text(study_kind(key).help_page), width)
     return story
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from kerb.core.arrays import Bytes, Floats
 from kerb.core.cloud.store import CloudStore
+from kerb.core.quantity import Decimals
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import Picture, render
 from kerb.draw.scene import CloudLayer, Scene, Style
@@ -36,6 +38,7 @@ class PlanPicture:
     ramp: str
     scene: Scene = field(default_factory=Scene)
     gaps: bool = False
+    profiles: tuple[Floats, ...] = ()
 
     @property
     def size(self) -> tuple[int, int]:
@@ -56,8 +59,14 @@ def round_step(span: float, parts: int) -> float:
     return float(next(step * power for step in STEPS if step * power >= raw * 0.999))
 
 
-def plan_of(store: CloudStore | None, outcome: Outcome, size: tuple[int, int] = PIXELS) -> PlanPicture | None:
-    """Draw what an outcome found in plan, over its cloud with contour lines; None when it draws nothing."""
+def plan_of(
+    store: CloudStore | None, outcome: Outcome, profiles: Sequence[Floats] = (), decimals: Decimals | None = None,
+    size: tuple[int, int] = PIXELS,
+) -> PlanPicture | None:  # fmt: skip
+    """Draw what an outcome found in plan, over its cloud with contour lines; None when it draws nothing.
+
+    ``profiles`` are lines (2, 2) that are drawn with it; ``decimals`` say how values in labels are printed.
+    """
     ends = bounds_of(outcome)
     if ends is None:
         return None
@@ -69,9 +78,9 @@ def plan_of(store: CloudStore | None, outcome: Outcome, size: tuple[int, int] = 
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
     clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
     scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
-    put(scene, outcome, PALETTE, set())
+    put(scene, outcome, PALETTE, set(), decimals=decimals)
     picture: Picture = render(scene, camera, size)
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])
     hatched = any(mesh.hatch for mesh in scene.meshes)
     bottom, top = (style.low or 0.0), (style.high or 1.0)
-    return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched)
+    return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched, tuple(profiles))

@@ -6,11 +6,12 @@ import csv
 import io
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import OutputError
-from kerb.core.quantity import plain, symbol
+from kerb.core.quantity import Decimals, fitting, number, plain, symbol
 from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
@@ -36,6 +37,39 @@ def heading(column: Column) -> str:
     if not unit:
         return label
     return f"{label}, {unit}" if "(" in unit else f"{label} ({unit})"
+
+
+def printed_columns(table: Table, decimals: Decimals) -> tuple[Column, ...]:
+    """The columns with the units that the job prints in."""
+    return tuple(replace(column, unit=decimals.printed(column.unit)[1]) for column in table.columns)
+
+
+def bound_by(table: Table) -> dict[int, int]:
+    """Which column holds the 95 % bounds of another, by number; such a column bounds itself too."""
+    found: dict[int, int] = {}
+    for place, column in enumerate(table.columns):
+        if column.name == "u95" or column.name.endswith("_u95"):
+            found[place] = place
+            before = next((n for n in range(place - 1, -1, -1) if table.columns[n].unit == column.unit), None)
+            if before is not None and column.unit:
+                found[before] = place
+    return found
+
+
+def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decimals, bounds: dict[int, int]) -> str:
+    """A number of a table as it is printed: in the unit the job prints in, with no more digits than its bound allows."""
+    cell, unit = row[place], table.columns[place].unit
+    if cell is None:
+        return "—"
+    if isinstance(cell, str):
+        return cell
+    if isinstance(cell, (bool, int)):
+        return str(cell)
+    factor, shown = decimals.printed(unit)
+    u95 = row[bounds[place]] if place in bounds else None
+    most = decimals.of(shown)
+    places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
+    return number(float(cell) * factor, places)
 
 
 def tab_separated(table: Table) -> str:

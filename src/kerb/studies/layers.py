@@ -6,12 +6,13 @@ its colour, so that a layer looks the same in a view and in the report.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints32
+from kerb.core.quantity import Decimals, quantity
 
 
 @dataclass(frozen=True)
@@ -55,13 +56,24 @@ class FoundMesh:
 
 @dataclass(frozen=True)
 class FoundLabels:
-    """Texts at places (n, 3)."""
+    """Texts at places (n, 3), each with a value in ``unit`` behind it where there are any, and its 95 % bound."""
 
     xyz: Floats
     texts: tuple[str, ...]
     role: str = "label"
     title: str = ""
     shown: bool = True
+    values: tuple[float | None, ...] = ()
+    bounds: tuple[float | None, ...] = ()
+    unit: str = ""
+
+    def said(self, decimals: Decimals) -> tuple[str, ...]:
+        """The texts as they are printed."""
+        if not self.values:
+            return self.texts
+        rows = zip(self.texts, self.values, self.bounds, strict=True)
+        whole = replace(decimals, volume=0)
+        return tuple(f"{text}  {quantity(value, self.unit, whole, u95=u95)}" for text, value, u95 in rows)
 
 
 @dataclass(frozen=True)

@@ -53,13 +53,19 @@ class Note:
 
 @dataclass(frozen=True)
 class Input:
-    """What went in: its role, file, points in it and points used."""
+    """What went in: its role, file, how many points (or what ``counts`` names) are in it and were used.
+
+    ``survey`` is the date of the survey where it is known; ``steps`` say how the numbers came about.
+    """
 
     role: str
     path: str
     points: int
     used: int
     detail: str = ""
+    counts: str = "points"
+    survey: str = ""
+    steps: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -165,7 +171,7 @@ class Outcome:
             study=data["study"], unit=data["unit"], crs=data["crs"],
             figures={name: Figure(**figure) for name, figure in data["figures"].items()},
             settings=data["settings"],
-            inputs=[Input(**item) for item in data["inputs"]],
+            inputs=[Input(**{**item, "steps": tuple(item.get("steps", ()))}) for item in data["inputs"]],
             tables={name: _table_of(table, arrays) for name, table in data["tables"].items()},
             warnings=[Note(note["code"], note["text"]) for note in data["warnings"]],
             method=data.get("method", ""),
@@ -186,7 +192,9 @@ def fingerprint(*parts: Any) -> str:
 
 
 def _without_empty(values: dict[str, Any]) -> dict[str, Any]:
-    return {key: value for key, value in values.items() if key != "detail" or value}
+    """An input as it is published; what is empty or usual is left out."""
+    usual = {"detail": "", "counts": "points", "survey": "", "steps": ()}
+    return {key: value for key, value in values.items() if key not in usual or value != usual[key]}
 
 
 def _figure_json(figure: Figure) -> dict[str, Any]:

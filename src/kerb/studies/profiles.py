@@ -14,6 +14,22 @@ from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
 
 SAMPLES = 400
+PRIME = "′"
+
+
+def eastward(line: Floats) -> Floats:
+    """A line (2, 2) from its western to its eastern end, or from south to north where it runs more that way.
+
+    Profiles and sections are looked at from one side only, so that those of two dates lie beside each other.
+    """
+    step = line[-1] - line[0]
+    along = step[0] if abs(step[0]) >= abs(step[1]) else step[1]
+    return line if along >= 0 else line[::-1]
+
+
+def ends_of(number: int) -> tuple[str, str]:
+    """What the ends of a profile are called: A and B, of the second one A′ and B′."""
+    return f"A{PRIME * number}", f"B{PRIME * number}"
 
 
 class Cutter:
@@ -30,11 +46,14 @@ class Cutter:
 
     def _now(self, chart: Profile, setup: Setup) -> Profile:
         own = getattr(setup, chart.field) if chart.field else None
-        if not isinstance(own, Drawn) or not own or np.array_equal(own.places, chart.line):
+        if not isinstance(own, Drawn) or not own:
+            return chart
+        line = eastward(own.places)
+        if np.array_equal(line, chart.line):
             return chart
         last = self._cuts.get(chart.title)
-        if last is None or not np.array_equal(own.places, last.line):
-            last = self._cuts[chart.title] = self.cut(chart, own.places)
+        if last is None or not np.array_equal(line, last.line):
+            last = self._cuts[chart.title] = self.cut(chart, line)
         return last
 
     def cut(self, chart: Profile, line: Floats) -> Profile:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from kerb.core.quantity import Decimals
 from kerb.draw.ramps import SIGNED, table
 from kerb.draw.scene import Colour, LineLayer, MarkLayer, MeshLayer, Scene
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Layer
@@ -24,18 +25,19 @@ def toggles(outcome: Outcome | None) -> list[tuple[str, str]]:
 
 
 def put(
-    scene: Scene, outcome: Outcome, palette: Mapping[str, Colour], wanted: set[str], skip: frozenset[str] = frozenset()
-) -> None:
+    scene: Scene, outcome: Outcome, palette: Mapping[str, Colour], wanted: set[str], skip: frozenset[str] = frozenset(),
+    decimals: Decimals | None = None,
+) -> None:  # fmt: skip
     """Add the layers of an outcome to a scene: those shown by themselves, and those in ``wanted``.
 
-    ``skip`` names those that whoever asks draws with handles.
+    ``skip`` names those that whoever asks draws with handles; ``decimals`` say how values in labels are printed.
     """
     for name, layer in outcome.layers.items():
         if (layer.shown or name in wanted) and name not in skip:
-            _put(scene, layer, palette)
+            _put(scene, layer, palette, decimals or Decimals())
 
 
-def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
+def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], decimals: Decimals) -> None:
     colour = palette.get(layer.role, palette["mark"])
     if isinstance(layer, FoundMesh):
         if len(layer.triangles):
@@ -60,7 +62,7 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour]) -> None:
         scene.marks.append(MarkLayer(layer.xyz, colours, layer.names))
     elif isinstance(layer, FoundLabels):
         colours = np.tile(np.array(colour, np.uint8), (len(layer.xyz), 1))
-        scene.marks.append(MarkLayer(layer.xyz, colours, layer.texts, marked=False))
+        scene.marks.append(MarkLayer(layer.xyz, colours, layer.said(decimals), marked=False))
     elif isinstance(layer, FoundDimensions):
         scene.lines += [LineLayer(ends, colour, 1.1) for ends in layer.ends]
         colours = np.tile(np.array(colour, np.uint8), (len(layer.ends), 1))

@@ -12,7 +12,7 @@ from kerb.core.geometry.alignment import Alignment
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.surface.surfaces import CloudTop, Surface, surface_of
-from kerb.core.things import CLOUD, MODEL, Placed
+from kerb.core.things import CLOUD, MODEL, Placed, words_for
 from kerb.core.things import LINES as LINE_HOLDING
 from kerb.core.things import POINTS as POINT_HOLDING
 from kerb.core.things import SURFACE as SURFACE_HOLDING
@@ -33,7 +33,10 @@ NOT_A = {SCOPE: "no cloud", SURFACE: "no surface", LINES: "no set of lines", ALI
 
 @dataclass(frozen=True)
 class Source:
-    """One holding as a study reads it: a cloud, or anything else. ``notes`` is what its file was said to be odd about."""
+    """One holding as a study reads it: a cloud, or anything else. ``notes`` is what its file was said to be odd about.
+
+    ``epoch`` is the date of its survey, ``steps`` how its numbers came about.
+    """
 
     key: str
     name: str
@@ -42,6 +45,8 @@ class Source:
     store: CloudStore | None = None
     load: Callable[[], Placed] | None = None
     notes: tuple[Note, ...] = ()
+    epoch: str = ""
+    steps: tuple[str, ...] = ()
 
     @cached_property
     def item(self) -> Placed | None:
@@ -117,7 +122,9 @@ class Sources:
     def input(self, name: str, role: str, used: int | None = None, detail: str = "") -> Input:
         """What went in by a field, for the outcome."""
         found = self.source(name)
-        return Input(role, found.path or found.name, found.count, found.count if used is None else used, detail)
+        counts = "points" if found.store is not None or found.item is None else words_for(found.kind, found.item.thing)
+        path, count = found.path or found.name, found.count
+        return Input(role, path, count, count if used is None else used, detail, counts, found.epoch, found.steps)
 
 
 def holding_of(setup: Setup, name: str) -> str:

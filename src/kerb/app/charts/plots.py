@@ -13,6 +13,7 @@ from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
 from kerb.core.quantity import quantity, symbol
 from kerb.studies.layers import Chart, Plot, Profile
+from kerb.studies.profiles import ends_of
 
 pg.setConfigOptions(antialias=True)
 FILL = {"light": "#f3e2c2", "dark": "#4a4029"}
@@ -27,12 +28,13 @@ class ProfileChart(pg.PlotWidget):
         item = self.getPlotItem()
         item.showGrid(x=False, y=True, alpha=0.25)
         _quiet_axes(item, theme)
-        self.words = pg.TextItem("", color=QColor(theme.ink), anchor=(0.5, 0.5))
-        self.words.setFont(font(12))
+        self.ends = [pg.TextItem("", color=QColor(theme.ink), anchor=(side, 1.0)) for side in (0, 1)]
+        for end in self.ends:
+            end.setFont(font(12, font(12).Weight.DemiBold))
         self.setToolTip("Wheel zooms, drag pans, double-click fits")
 
-    def show_chart(self, profile: Chart, unit: str) -> None:
-        """Draw a profile; A is at its left end."""
+    def show_chart(self, profile: Chart, unit: str, number: int = 0) -> None:
+        """Draw a profile, the ``number``-th of its outcome; A is at its left end."""
         item = self.getPlotItem()
         item.clear()
         assert isinstance(profile, Profile)
@@ -52,12 +54,23 @@ class ProfileChart(pg.PlotWidget):
             item.addItem(line)
         item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
         item.getAxis("bottom").setToolTip(plain(f"Distance along the line ({symbol(unit)})"))
+        said = ""
         if both.any():
             heights = np.where(both, profile.top - profile.base, -np.inf)
             at = int(np.argmax(heights))
-            self.words.setText(f"{quantity(float(heights[at]), unit)} above {profile.traces[1][0].lower()}")
-            self.words.setPos(profile.distance[at], (profile.top[at] + profile.base[at]) / 2)
-            item.addItem(self.words)
+            said = (
+                f"Most: {quantity(float(heights[at]), unit)} above {profile.traces[1][0].lower()}, "
+                f"{quantity(float(profile.distance[at]), unit)} from {ends_of(number)[0]}"
+            )
+        # Above the picture: on it the words would lie on the curves.
+        item.setTitle(escape(said), color=self.theme.quiet, size="9pt")
+        known = np.concatenate([trace[np.isfinite(trace)] for _, _, trace in profile.traces])
+        if len(known):
+            floor = float(known.min()) - 0.04 * float(np.ptp(known))
+            for end, letter, at_end in zip(self.ends, ends_of(number), profile.distance[[0, -1]].tolist(), strict=True):
+                end.setText(letter)
+                end.setPos(at_end, floor)
+                item.addItem(end)
         self.fit()
 
     def fit(self) -> None:

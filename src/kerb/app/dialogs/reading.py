@@ -2,15 +2,40 @@
 
 from __future__ import annotations
 
-import sys
-from importlib import resources
-from pathlib import Path
-
-from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QTextBrowser, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, QUrl
+from PySide6.QtGui import QGuiApplication, QImage, QTextDocument
+from PySide6.QtWidgets import (
+    QDialog,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QTextBrowser,
+    QVBoxLayout,
+    QWidget,
+)
 
 from kerb.app.actions import actions
-from kerb.app.widgets import made
+from kerb.app.widgets import made, plain
+from kerb.report.reading import (
+    FORMULA,
+    HEADING,
+    ITEM,
+    PICTURE,
+    TABLE,
+    blocks_of,
+    contents_of,
+    formula_picture,
+    method_folder,
+    method_text,
+)
+
+SHARP = 2.0
+STYLE = """
+    h1 { font-size: 20px; } h2 { font-size: 16px; margin-top: 18px; } h3 { font-size: 14px; margin-top: 12px; }
+    p { margin-top: 0px; margin-bottom: 9px; line-height: 135%; }
+    th { color: #6f7577; }
+"""
 
 MOUSE = """
 ### Mouse
@@ -42,19 +67,31 @@ MOUSE = """
 
 
 class Reading(QDialog):
-    """A page of text with a button to copy it."""
+    """A page of text with a list of its contents, and a button to copy it. Links go to other pages of the kind."""
 
     def __init__(self, title: str, text: str, parent: QWidget, markdown: bool = True) -> None:
         super().__init__(parent)
         self.setWindowTitle(title)
-        self.resize(760, 640)
+        self.resize(900 if markdown else 760, 640)
         column = QVBoxLayout(self)
-        self.page = made(QTextBrowser(), openExternalLinks=False)
+        row = QHBoxLayout()
+        self.contents = QListWidget()
+        self.contents.setAccessibleName("Contents")
+        self.contents.setFixedWidth(210)
+        self.contents.setWordWrap(True)
+        self.contents.itemActivated.connect(self._go)
+        self.contents.itemClicked.connect(self._go)
+        self.page = made(QTextBrowser(), openLinks=False)
+        self.page.setAccessibleName(title)
+        self.page.anchorClicked.connect(self._follow)
+        row.addWidget(self.contents)
+        row.addWidget(self.page, 1)
+        column.addLayout(row)
         if markdown:
-            self.page.setMarkdown(text)
+            self.show_page(text)
         else:
+            self.contents.hide()
             self.page.setPlainText(text)
-        column.addWidget(self.page)
         row = QHBoxLayout()
         copy = QPushButton("Copy as text")
         copy.clicked.connect(lambda: QGuiApplication.clipboard().setText(self.page.toPlainText()))
@@ -65,17 +102,70 @@ class Reading(QDialog):
         row.addWidget(close)
         column.addLayout(row)
 
+    def _go(self, item: QListWidgetItem) -> None:
+        self.page.scrollToAnchor(item.data(Qt.ItemDataRole.UserRole))
 
-def method_page(name: str) -> str:
-    """The text of a method page: from the checkout, or as installed."""
-    for folder in (
-        Path(__file__).resolve().parents[4] / "docs" / "methods",
-        Path(sys.prefix) / "share/kerb/methods",
-    ):
-        if (folder / name).exists():
-            return (folder / name).read_text(encoding="utf-8")
-    packed = resources.files("kerb") / "assets" / "methods" / name
-    return packed.read_text(encoding="utf-8") if packed.is_file() else f"The page {name} was not found."
+    def show_page(self, text: str) -> None:
+        """Show a page in Markdown, its formulas set."""
+        blocks = blocks_of(text)
+        ink = self.palette().text().color().name()
+        document = QTextDocument(self.page)
+        document.setDefaultStyleSheet(STYLE)
+        parts = []
+        for number, block in enumerate(blocks):
+            mark = f'<a name="{block.anchor}"></a>' if block.anchor else ""
+            if block.kind == FORMULA:
+                picture = QImage.fromData(formula_picture(block.text, ink, 12.0, SHARP))
+                picture.setDevicePixelRatio(SHARP)
+                document.addResource(QTextDocument.ResourceType.ImageResource, QUrl(f"formula{number}"), picture)
+                parts.append(
+                    f'<p style="margin-left: 24px"><img src="formula{number}" width="{picture.width() / SHARP:.0f}"></p>'
+                )
+            elif block.kind == PICTURE:
+                parts.append(self._picture(document, block.text))
+            elif block.kind == TABLE:
+                parts.append(_table(block.rows))
+            elif block.kind == HEADING:
+                parts.append(f"<h{block.level}>{mark}{block.text}</h{block.level}>")
+            elif block.kind == ITEM:
+                parts.append(f'<p style="margin-left: 18px">{mark}•&nbsp; {block.text}</p>')
+            else:
+                parts.append(f"<p>{mark}{block.text}</p>")
+        document.setHtml("".join(parts))
+        self.page.setDocument(document)
+        self.contents.clear()
+        for level, words, anchor in contents_of(blocks):
+            item = QListWidgetItem("    " * max(level - 2, 0) + words)
+            item.setData(Qt.ItemDataRole.UserRole, anchor)
+            self.contents.addItem(item)
+        self.contents.setVisible(self.contents.count() > 2)
+
+    def _picture(self, document: QTextDocument, name: str) -> str:
+        folder = method_folder()
+        picture = QImage(str(folder / name)) if folder is not None else QImage()
+        if picture.isNull():
+            return ""
+        document.addResource(QTextDocument.ResourceType.ImageResource, QUrl(name), picture)
+        return f'<p><img src="{name}" width="{min(picture.width() // 2, 560)}"></p>'
+
+    def _follow(self, link: QUrl) -> None:
+        """Go to a place of this page, to another page, or show where an outside link leads: nothing is fetched."""
+        target = link.toString()
+        if target.startswith("#"):
+            self.page.scrollToAnchor(target[1:])
+        elif target.endswith(".md") and "/" not in target:
+            self.show_page(method_text(target))
+        else:
+            QGuiApplication.clipboard().setText(target)
+            self.page.setToolTip(plain(f"{target} was copied; Kerb opens nothing outside of itself"))
+
+
+def _table(rows: tuple[tuple[str, ...], ...]) -> str:
+    made_ = []
+    for number, row in enumerate(rows):
+        tag = "th" if number == 0 else "td"
+        made_.append("<tr>" + "".join(f"<{tag} align='left'>{cell}</{tag}>" for cell in row) + "</tr>")
+    return f"<table cellspacing='0' cellpadding='4'>{''.join(made_)}</table>"
 
 
 def keys_page() -> str:

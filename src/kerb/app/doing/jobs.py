@@ -24,6 +24,7 @@ class JobActions(QObject):
     """The doing of actions of the menu Job."""
 
     closing = Signal()
+    closed = Signal()
     forgotten = Signal()
     guide_wanted = Signal(bool)
 
@@ -78,6 +79,12 @@ class JobActions(QObject):
     def _demo_ready(self, job: Job) -> None:
         self.session.set_job(job)
         self.guide_wanted.emit(not self.session.settings.get("guide_dismissed", False))
+
+    def close_job(self) -> None:
+        """Back to the start page, asking about changes that were not saved."""
+        if self.may_leave():
+            self.session.close_job()
+            self.closed.emit()
 
     def save(self) -> None:
         job = self.session.job

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QColorDialog, QInputDialog, QWidget
 
 from kerb.app.colouring import Colouring
 from kerb.app.filtering import Filtering, title
-from kerb.app.scenes import unit_of, value_names
+from kerb.app.scenes import style_of, unit_of, value_names
 from kerb.app.selection import Selection
 from kerb.app.session import Session
 from kerb.app.stage import Stage
@@ -278,12 +278,17 @@ class PointActions(QObject):
     ) -> None:  # fmt: skip
         """Compute an attribute, ``made`` its name and unit, of the main cloud in the background; then colour by it."""
         job, holding = self.session.open_job, self.session.open_cloud
-        store = job.store(holding)
+        store, before = job.store(holding), style_of(holding).by
 
         def keep(values: AnyArray) -> None:
             store.add_attribute(*made, values)
             job.note(pointwork.computed(holding, made[0], words))
-            self.colouring.colour_by(made[0])
+            now = self.session.main_cloud()
+            if now is not None and now.id == holding.id and style_of(now).by == before:
+                self.colouring.colour_by(made[0])
+            else:
+                # Another colouring was chosen meanwhile: it stays.
+                self.session.said.emit(f"{words[:1].upper()}{words[1:]} of {holding.name} is there to colour by.")
             if then is not None:
                 then(values)
 

@@ -6,8 +6,9 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from kerb import __version__
-from kerb.app.dialogs.reading import Reading, keys_page, method_page
+from kerb.app.dialogs.reading import Reading, keys_page
 from kerb.app.session import Session
+from kerb.report.reading import method_text
 
 
 class HelpActions(QObject):
@@ -21,7 +22,7 @@ class HelpActions(QObject):
 
     def placing_help(self) -> None:
         """How numbers are converted, and what the place check looks for."""
-        Reading("Units, reference systems and the place check", method_page("placing.md"), self.parent_).exec()
+        Reading("Units, reference systems and the place check", method_text("placing.md"), self.parent_).exec()
 
     def ground_help(self) -> None:
         """How ground is found."""
@@ -37,7 +38,7 @@ class HelpActions(QObject):
 
     def method(self, page: str) -> None:
         """Show a page about a method."""
-        Reading("How it is done", method_page(page), self.parent_).exec()
+        Reading("How it is done", method_text(page), self.parent_).exec()
 
     def guide(self) -> None:
         """Bring the guided start back."""

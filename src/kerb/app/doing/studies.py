@@ -10,7 +10,7 @@ from PySide6.QtGui import QCursor, QGuiApplication
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.dialogs.chooser import StudyChooser
-from kerb.app.dialogs.reading import Reading, method_page
+from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.write import ask_target
 from kerb.app.filtering import sentence as filter_sentence
 from kerb.app.session import Session
@@ -28,6 +28,7 @@ from kerb.core.things import LINES
 from kerb.job import studies
 from kerb.job.job import Change
 from kerb.job.state import Holding
+from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Item
 from kerb.studies.fields import RINGS, SCOPE
@@ -321,7 +322,7 @@ class StudyActions(QObject):
         """Method, formulas and limits of the open study."""
         kind = self.session.kind
         if kind is not None:
-            Reading(f"{kind.title}: how it is computed", method_page(kind.help_page), self.parent_).exec()
+            Reading(f"{kind.title}: how it is computed", method_text(kind.help_page), self.parent_).exec()
 
 
 def _areas(thing: object) -> list[tuple[Area, dict[str, object]]]:

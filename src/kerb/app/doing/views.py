@@ -16,6 +16,7 @@ from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import bounds_of
 from kerb.core.things import PICTURE
+from kerb.studies.profiles import eastward
 from kerb.studies.showing import bounds_of as found_bounds
 from kerb.studies.showing import toggles
 
@@ -27,6 +28,7 @@ class ViewActions(QObject):
     """The doing of actions of the menu View."""
 
     command_wanted = Signal()
+    limits_wanted = Signal()
     drawer_wanted = Signal()
     theme_wanted = Signal()
 
@@ -58,7 +60,7 @@ class ViewActions(QObject):
         lines = [shape.drawn.places for shape in shapes_of(self.session) if shape.quiet]
         camera = self.view.cameras[SECTION]
         if lines:
-            line = lines[min(self.profile, len(lines) - 1)]
+            line = eastward(lines[min(self.profile, len(lines) - 1)])
             step = line[-1] - line[0]
             # Left end of the line at the left of the picture: the eye looks 90° to the left of its direction.
             heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
@@ -152,6 +154,10 @@ class ViewActions(QObject):
         """Open or close the card that sets filters."""
         card = self.filtering.card
         self.filtering.open(None if card.isVisible() else card.column or "elevation")
+
+    def legend_limits(self) -> None:
+        """Type the limits of the ramp."""
+        self.limits_wanted.emit()
 
     def show_noise(self) -> None:
         """Draw points of the noise classes too, or not."""

@@ -86,6 +86,7 @@ class StatisticsPage(Page):
         self.field.activated.connect(lambda _i: self._show_field())
         self.body.addWidget(self.field)
         self.table = QTableWidget(0, 2)
+        self.table.setAccessibleName("Figures")
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.verticalHeader().hide()
         head = self.table.horizontalHeader()

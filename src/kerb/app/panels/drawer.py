@@ -28,7 +28,7 @@ from kerb.app.theme import Theme
 from kerb.app.widgets import Label
 from kerb.core.arrays import AnyArray
 from kerb.core.quantity import Decimals, number
-from kerb.report.text import figures_table, heading, tab_separated, write_csv
+from kerb.report.text import bound_by, figures_table, heading, printed_cell, printed_columns, tab_separated, write_csv
 from kerb.studies.layers import Chart, Profile
 from kerb.studies.outcome import Outcome, Table
 
@@ -56,6 +56,7 @@ class TableModel(QAbstractTableModel):
     def __init__(self, table: Table, decimals: Decimals) -> None:
         super().__init__()
         self.table, self.decimals = table, decimals
+        self.columns, self.bounds = printed_columns(table, decimals), bound_by(table)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 as Qt has it
         """Rows."""
@@ -73,9 +74,12 @@ class TableModel(QAbstractTableModel):
             return float(value) if is_number else -np.inf if value is None else str(value)
         if role == Qt.ItemDataRole.DisplayRole:
             if is_number:
-                unit = self.table.columns[index.column()].unit
-                whole = isinstance(value, (int, np.integer))
-                return number(float(value), 0 if whole else self.decimals.of(unit) if unit else PLAIN_DECIMALS)
+                if isinstance(value, (int, np.integer)):
+                    return number(float(value), 0)
+                if not self.columns[index.column()].unit:
+                    return number(float(value), PLAIN_DECIMALS)
+                row = self.table.rows[index.row()]
+                return printed_cell(self.table, row, index.column(), self.decimals, self.bounds)
             return "—" if value is None else str(value)
         if role == Qt.ItemDataRole.TextAlignmentRole and (
             is_number or (value is None and self.table.columns[index.column()].unit)
@@ -86,7 +90,7 @@ class TableModel(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Headings with units."""
         if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return heading(self.table.columns[section])
+            return heading(self.columns[section])
         return None
 
 
@@ -253,7 +257,10 @@ class Drawer(QWidget):
         drawn = self._drawn.get(key)
         if drawn is None or drawn[0] is not chart or drawn[1] != self.session.unit:
             self._drawn[key] = (chart, self.session.unit)
-            widget.show_chart(chart, self.session.unit)
+            if isinstance(widget, ProfileChart) and isinstance(chart, Profile):
+                widget.show_chart(chart, self.session.unit, [c for c in charts if isinstance(c, Profile)].index(chart))
+            else:
+                widget.show_chart(chart, self.session.unit)
         self.stack.setCurrentWidget(widget)
 
     def show_histogram(self, values: AnyArray, title: str, unit: str) -> None:

@@ -109,6 +109,7 @@ class CommandField(QLineEdit):
     """Do, find or go to anything: actions, studies and holdings by any part of their words."""
 
     action_wanted = Signal(str)
+    left = Signal()
 
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__(parent)
@@ -192,6 +193,7 @@ class CommandField(QLineEdit):
         if self.popup is not None:
             self.popup.hide()
         self.clearFocus()
+        self.left.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:

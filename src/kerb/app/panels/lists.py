@@ -190,7 +190,8 @@ def headline(session: Session, study: StudyRecord) -> str:
     if study.found is None or study.found.value is None or session.stale(study):
         return "—"
     decimals = replace(session.decimals, volume=0)
-    return quantity(study.found.value, study.found.unit, decimals, study_kind(study.kind).headline.signed)
+    signed = study_kind(study.kind).headline.signed
+    return quantity(study.found.value, study.found.unit, decimals, signed, study.found.u95)
 
 
 def state_words(session: Session, study: StudyRecord) -> str:

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QColor, QContextMenuEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QScrollArea, QWidget
 
 from kerb.app.icons import pixmap
 from kerb.app.theme import Theme, font
@@ -98,13 +98,24 @@ class Row(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             (self.mark_clicked if self.mark and event.key() == Qt.Key.Key_Space else self.clicked).emit()
-        elif event.key() == Qt.Key.Key_Menu:
-            self.clicked.emit()
-            self.menu_wanted.emit(self.mapToGlobal(self.rect().center()))
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
         else:
             super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """The menu key, or Shift+F10; the mouse opens its menu itself."""
+        if event.reason() == QContextMenuEvent.Reason.Keyboard:
+            self.menu_wanted.emit(self.mapToGlobal(self.rect().center()))
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Keep what has the keys in sight."""
+        super().focusInEvent(event)
+        parent = self.parentWidget()
+        while parent is not None and not isinstance(parent, QScrollArea):
+            parent = parent.parentWidget()
+        if parent is not None:
+            parent.ensureWidgetVisible(self, 0, 8)
 
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)

@@ -38,6 +38,7 @@ from kerb.studies.setup import Setup
 from kerb.studies.sources import KINDS_OF
 
 MOST_LETTERS = 34
+NARROWING = {"classes": "Points", "filters": "Filters", "within": "Inside"}
 
 
 class Editor(QWidget):
@@ -123,18 +124,17 @@ class HoldingEditor(Editor):
         self.part_line = Line("Part", self.part, "Only points of this part of the cloud count; all when empty")
         inner.addWidget(self.part_line)
         self.links: dict[str, QPushButton] = {}
-        for key, words, tip in (
-            ("classes", "Points", "Classes of points that count; noise classes never do unless chosen"),
-            ("filters", "Filters", "Filters that points must pass to count; they do not follow the view"),
-            ("within", "Inside", "Areas that points must lie in to count, holes left out"),
+        for key, tip in (
+            ("classes", "Classes of points that count; noise classes never do unless chosen"),
+            ("filters", "Filters that points must pass to count; they do not follow the view"),
+            ("within", "Areas that points must lie in to count, holes left out"),
         ):
             link = QPushButton("")
             link.setProperty("role", "link")
             link.setToolTip(plain(tip))
-            link.setAccessibleName(f"{about.label}: {words.lower()}")
             link.clicked.connect(lambda _on, k=key: run(f"choose_{k}:{self.name}"))
             self.links[key] = link
-            inner.addWidget(Line(words, link))
+            inner.addWidget(Line(NARROWING[key], link))
         self.box.addWidget(self.narrowing)
         self.narrowing.setVisible(about.kind in (SCOPE, SURFACE))
 
@@ -170,6 +170,8 @@ class HoldingEditor(Editor):
         self.links["filters"].setText(f"{said} ▾")
         inside = scope.within[0].name or "an area" if len(scope.within) == 1 else f"{len(scope.within)} areas"
         self.links["within"].setText(f"{inside if scope.within else 'everywhere'} ▾")
+        for key, words in NARROWING.items():
+            self.links[key].setAccessibleName(f"{words}: {self.links[key].text()}")
 
     def _holding(self, key: str) -> None:
         value = getattr(self.session.setup, self.name)

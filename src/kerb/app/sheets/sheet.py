@@ -12,7 +12,7 @@ from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
 from kerb.app.widgets import Label, plain, widgets_in
-from kerb.core.quantity import number, quantity, symbol
+from kerb.core.quantity import bound, fitting, number, quantity, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
 from kerb.studies.kind import COUNT, HEADLINE, SHEET, VOLUME, FigureAbout, StudyKind
@@ -85,7 +85,6 @@ class StudySheet(QWidget):
         self.figure, self.unit = Label("—"), Label("")
         self.figure.setProperty("role", "headline")
         self.figure.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.figure.setAccessibleName(kind.headline.label)
         self.unit.setProperty("role", "unit")
         row.addWidget(self.figure)
         row.addWidget(self.unit, 0, Qt.AlignmentFlag.AlignBottom)
@@ -188,7 +187,7 @@ class StudySheet(QWidget):
         self._headline(figure, first, outcome.live)
         parts = []
         if figure is not None and figure.u95 is not None:
-            parts.append(f"± {quantity(figure.u95, figure.unit, decimals)} (95 %)")
+            parts.append(f"{bound(figure.u95, figure.unit, decimals)} (95 %)")
         for about in others:
             more = outcome.figures.get(about.name)
             if more is not None and more.value is not None:
@@ -209,12 +208,13 @@ class StudySheet(QWidget):
     def _text(self, figure: Figure, about: FigureAbout) -> str:
         if about.quantity == COUNT:
             return "—" if figure.value is None else number(figure.value, 0)
-        return quantity(figure.value, figure.unit, self.session.decimals, signed=about.signed)
+        return quantity(figure.value, figure.unit, self.session.decimals, signed=about.signed, u95=figure.u95)
 
     def _show_none(self, words: str) -> None:
         self.figure.setText("—")
         self.unit.setText("")
         self.figure.setToolTip("")
+        self.figure.setAccessibleName("")
         self.state.setText(words)
         for line in self.lines.values():
             assert isinstance(line.value, QLabel)
@@ -224,12 +224,16 @@ class StudySheet(QWidget):
 
     def _headline(self, figure: Figure | None, about: FigureAbout, live: bool) -> None:
         value = figure.value if figure is not None else None
-        unit = figure.unit if figure is not None else ""
-        decimals = self.session.decimals.of(unit)
-        if about.quantity == VOLUME and value is not None and abs(value) >= LARGE:
+        unit, u95 = (figure.unit, figure.u95) if figure is not None else ("", None)
+        factor, printed = self.session.decimals.printed(unit)
+        shown = None if value is None else value * factor
+        decimals = self.session.decimals.of(printed)
+        if about.quantity == VOLUME and shown is not None and abs(shown) >= LARGE:
             decimals = 0
-        self.figure.setText(("≈ " if live and value is not None else "") + number(value, decimals))
-        self.unit.setText("" if value is None else symbol(unit))
+        decimals = fitting(None if u95 is None else u95 * factor, decimals)
+        self.figure.setText(("≈ " if live and value is not None else "") + number(shown, decimals))
+        self.unit.setText("" if value is None else symbol(printed))
+        self.figure.setAccessibleName(f"{about.label}: {self.figure.text()} {self.unit.text()}".strip())
         tip = "" if value is None else f"{number(value, 4)} {symbol(unit)}"
         if value is not None and about.quantity == VOLUME and self.session.unit != "m":
             cubic = convert(value, length_unit(self.session.unit), METRE, power=3)

@@ -22,6 +22,7 @@ from kerb.draw.scene import LineLayer
 from kerb.draw.strokes import strokes
 from kerb.studies.drawn import Drawn
 from kerb.studies.fields import RING
+from kerb.studies.profiles import eastward, ends_of
 from kerb.studies.showing import GAPS
 
 REACH = 9.0
@@ -436,7 +437,10 @@ class EditShapes(Tool):
         painter.drawPolyline(QPolygonF(points))
         painter.setBrush(QColor(self.view.theme.sheet))
         painter.setPen(QPen(ink, 1.5))
-        for end, letter in zip((points[0], points[-1]), "AB", strict=True):
+        mine = [s.key for s in self.shapes() if s.quiet]
+        letters = ends_of(mine.index(shape.key) if shape.key in mine else 0)
+        same = np.array_equal(eastward(shape.drawn.places), shape.drawn.places)
+        for end, letter in zip((points[0], points[-1]), letters if same else letters[::-1], strict=True):
             painter.drawEllipse(end, 4.5, 4.5)
             painter.setFont(font(11, font(11).Weight.DemiBold))
             painter.drawText(end + QPointF(7, -5), letter)

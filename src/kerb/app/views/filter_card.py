@@ -192,6 +192,7 @@ class FilterCard(QWidget):
         self.low, self.high = NumberField(about, True), NumberField(about, True)
         for field, words in ((self.low, "from"), (self.high, "to")):
             field.setFixedWidth(104)
+            field.setAccessibleName(f"Shown {words}")
             field.committed.connect(lambda _v: self._typed())
             row.addWidget(Label(words))
             row.addWidget(field)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QContextMenuEvent, QFocusEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.theme import Theme, font
@@ -41,6 +41,8 @@ class Legend(QWidget):
         self.entries: list[tuple[int, str, tuple[int, int, int]]] = []
         self.off: set[int] = set()
         self._dragged: int | None = None
+        self._row = 0
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.resize(WIDTH, HEIGHT)
         self.setMouseTracking(True)
         self.setToolTip(
@@ -78,7 +80,7 @@ class Legend(QWidget):
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(self.theme.hair), 1))
+        painter.setPen(QPen(QColor(self.theme.accent if self.hasFocus() else self.theme.hair), 1))
         back = QColor(self.theme.sheet)
         back.setAlpha(235)
         painter.setBrush(back)
@@ -105,6 +107,10 @@ class Legend(QWidget):
             painter.setPen(QColor(self.theme.ink if on else self.theme.quiet))
             shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, self.width() - 40)
             painter.drawText(QPointF(30, y + 10), shown)
+            if self.hasFocus() and row == self._row:
+                painter.setPen(QPen(QColor(self.theme.accent), 1, Qt.PenStyle.DotLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(QRectF(8, y - 3, self.width() - 16, 17))
 
     def _paint_ramp(self, painter: QPainter) -> None:
         colours = np.ascontiguousarray(table(self.style_.ramp)[::-1])
@@ -190,7 +196,7 @@ class Legend(QWidget):
         elif event.button() == Qt.MouseButton.LeftButton:
             self._dragged = self._end_at(event.position().y())
         elif event.button() == Qt.MouseButton.RightButton:
-            self._menu(event)
+            self._menu(event.globalPosition().toPoint())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._dragged is None:
@@ -216,8 +222,57 @@ class Legend(QWidget):
         if not self.entries:
             self.fit_wanted.emit()
 
-    def _menu(self, event: QMouseEvent) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """In a list arrows choose a value and Space hides it; Enter asks for the limits of a ramp."""
+        key = event.key()
+        if self.entries and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._row = (self._row + (1 if key == Qt.Key.Key_Down else -1)) % len(self.entries)
+            self.update()
+        elif self.entries and key in (Qt.Key.Key_Space, Qt.Key.Key_Return):
+            self.value_toggled.emit(self.entries[min(self._row, len(self.entries) - 1)][0])
+        elif not self.entries and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.ask_limits()
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self.update()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """The menu key, or Shift+F10; the mouse opens its menu itself."""
+        if event.reason() == QContextMenuEvent.Reason.Keyboard:
+            self._menu(self.mapToGlobal(self.rect().center()))
+
+    def ask_limits(self) -> None:
+        """Ask for both limits as typed numbers."""
+        words = f"Lowest and highest value, with a blank between them ({symbol(self.unit)}); empty: from what is there"
+        now = " ".join(f"{value:.6g}" for value in self.limits)
+        text, accepted = QInputDialog.getText(self, "Limits", words, text=now)
+        if accepted:
+            self.set_limits(text)
+
+    def set_limits(self, text: str) -> None:
+        """Take typed limits; none where nothing is typed. What is no rising pair of numbers is not taken."""
+        try:
+            values = [float(part.replace(",", ".")) for part in text.replace(";", " ").split()]
+        except ValueError:
+            return
+        if not values:
+            self.style_wanted.emit({"low": None, "high": None})
+        elif len(values) == 2 and values[0] < values[1] and all(np.isfinite(values)):
+            self.style_wanted.emit({"low": values[0], "high": values[1]})
+
+    def _menu(self, place: QPoint) -> None:
         menu = QMenu(self)
+        if not self.entries:
+            menu.addAction("Limits…", self.ask_limits)
+            menu.addAction("Fit to what is in view", self.fit_wanted.emit)
+            menu.addSeparator()
         for name in (*SEQUENTIAL, SIGNED):
             action = menu.addAction(f"Ramp {name}", lambda n=name: self.style_wanted.emit({"ramp": n}))
             action.setCheckable(True)
@@ -231,4 +286,4 @@ class Legend(QWidget):
             action = menu.addAction(words, lambda c=code: self.style_wanted.emit({"beyond": c}))
             action.setCheckable(True)
             action.setChecked(code == self.style_.beyond)
-        menu.popup(event.globalPosition().toPoint())
+        menu.popup(place)

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from kerb.app.theme import Theme
@@ -22,6 +22,7 @@ from kerb.draw.scene import CloudLayer, Scene
 PLAN, ORBIT, SECTION = "plan", "orbit", "section"
 DRAG_PIXELS = 4
 KEY_STEP = 60
+KEY_TURN = 5.0
 WHEEL_ZOOM = 1.0015
 
 Overlay = Callable[["View", QPainter], None]
@@ -177,6 +178,11 @@ class View(QWidget):
             painter.save()
             overlay(self, painter)
             painter.restore()
+        if self.hasFocus():
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(self.theme.accent), 1))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:
@@ -276,7 +282,12 @@ class View(QWidget):
             Qt.Key.Key_Up: (0, KEY_STEP), Qt.Key.Key_Down: (0, -KEY_STEP),
         }  # fmt: skip
         key = Qt.Key(event.key())
-        if key in steps:
+        turning = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if key in steps and turning and self.mode == ORBIT:
+            dx, dy = steps[key]
+            turn, lift = KEY_TURN * np.sign(dx), KEY_TURN * np.sign(dy)
+            self.set_camera(self.camera.orbited(float(-turn), float(lift), np.array(self.camera.target)))
+        elif key in steps:
             dx, dy = steps[key]
             self.set_camera(self.camera.panned(dx * self.ratio, dy * self.ratio))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):

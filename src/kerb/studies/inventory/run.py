@@ -9,7 +9,7 @@ import numpy as np
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.quantity import number, quantity, symbol
+from kerb.core.quantity import number, quantity
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import figures, totals
 from kerb.studies.inventory.matching import matched, shape_of
@@ -99,7 +99,9 @@ def _warnings(setup: InventorySetup, sources: Sources, heaps: Heaps, rows: list[
 
 def _draw(outcome: Outcome, heaps: Heaps) -> None:
     meshes: dict[str, list[FoundMesh]] = {"base": [], "gaps": []}
-    places, texts = [], []
+    places: list[list[float]] = []
+    texts: list[str] = []
+    values: list[tuple[float | None, float | None]] = []
     for item, one in heaps:
         line = one.line("toe")
         if line is None:
@@ -120,7 +122,8 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
         top = one.mesh("top")
         middle = line.xyz.mean(axis=0)
         places.append([*middle[:2], top.vertices[:, 2].max() if top is not None else middle[2]])
-        texts.append(f"{item.name}  {number(net.value, 0)} {symbol(net.unit)}")
+        texts.append(item.name)
+        values.append((net.value, net.u95))
         kept = {key: layer for key, layer in one.layers.items() if key.split()[0] in KEPT}
         # A page each: heaps of the same name keep theirs.
         title = item.name if item.name not in outcome.items else f"{item.name} ({item.key})"
@@ -129,7 +132,10 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
         if list_:
             outcome.layers[name] = _joined(list_)
     if places:
-        outcome.layers["labels"] = FoundLabels(np.array(places), tuple(texts), title="Names and volumes")
+        outcome.layers["labels"] = FoundLabels(
+            np.array(places), tuple(texts), title="Names and volumes", values=tuple(value for value, _ in values),
+            bounds=tuple(u95 for _, u95 in values), unit=f"{outcome.unit}3",
+        )  # fmt: skip
     if "base" in outcome.layers:
         outcome.attributes["over"] = Attribute("Height above base", "base", "toe", outcome.unit)
 
@@ -185,8 +191,7 @@ def follow(setup: InventorySetup, cloud: str) -> InventorySetup:
 
 def _method(setup: InventorySetup, sources: Sources) -> str:
     words = notes.method(setup, sources.store("cloud"))
-    each_ = words.replace("Formulas: docs/methods/stockpile.md.", "").strip()
     return (
-        f"Each heap is a stockpile study of its own. {each_} Totals: sums; of the uncertainty independent parts by root "
-        "sum of squares, the vertical bias, which all heaps share, by plain addition. Formulas: docs/methods/inventory.md."
+        f"Each heap is a stockpile study of its own. {words} Totals: sums; of the uncertainty independent parts by root "
+        "sum of squares, the vertical bias, which all heaps share, by plain addition."
     )

@@ -198,6 +198,5 @@ def method(setup: HeapSetup, cloud: CloudStore) -> str:
         f"Top: constrained Delaunay surface through {setup.cloud.words(cloud)} inside the toe line. Base: {base}. Volume by "
         "prisms under the triangles, above and below the base apart (above positive where the top lies over the base). "
         "Second way: columns of a grid of mean elevations with exact shares of the cells at the line. "
-        "Uncertainty: root sum of squares of the named parts, k = 1.96 (JCGM 100:2008). "
-        "Formulas: docs/methods/stockpile.md."
+        "Uncertainty: root sum of squares of the named parts, k = 1.96 (JCGM 100:2008)."
     )

@@ -9,6 +9,7 @@ import shapely
 
 from kerb.core.arrays import Floats
 from kerb.studies.layers import Profile
+from kerb.studies.profiles import eastward
 from kerb.studies.stockpile.heap import Heap
 from kerb.studies.stockpile.setup import StockpileSetup
 
@@ -22,7 +23,7 @@ def across(heap: Heap, base_at: Callable[[Floats], Floats], setup: StockpileSetu
     lines = axes(heap.ring)
     for number, name in enumerate(("length_profile", "width_profile")):
         own = getattr(setup, name)
-        found.append(profile(heap, base_at, own.places if own else lines[number], name))
+        found.append(profile(heap, base_at, eastward(own.places) if own else lines[number], name))
     return found
 
 
@@ -36,7 +37,8 @@ def axes(ring: Floats) -> tuple[Floats, Floats]:
     if np.hypot(*a) < np.hypot(*b):
         a, b = b, a
     stretch = 0.5 + OVERHANG
-    return tuple(np.array([middle - side * stretch, middle + side * stretch]) for side in (a, b))  # type: ignore[return-value]
+    length, width = (eastward(np.array([middle - side * stretch, middle + side * stretch])) for side in (a, b))
+    return length, width
 
 
 def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, field: str) -> Profile:
