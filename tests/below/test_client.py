@@ -9,7 +9,11 @@ import numpy as np
 import pypdfium2 as pdfium
 from PIL import Image
 
-from kerb.core.quantity import Decimals, bound, fitting, quantity
+from kerb.core.cloud.finders import FINDERS
+from kerb.core.dates import date_of
+from kerb.core.errors import InputError
+from kerb.core.quantity import Decimals, bound, fitting, quantity, round_number
+from kerb.core.units import FOOT, METRE
 from kerb.job.state import Title
 from kerb.report.flow import exaggerated
 from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
@@ -25,6 +29,7 @@ from kerb.report.reading import (
 )
 from kerb.report.repeat import repeat_lines
 from kerb.report.text import bound_by, printed_cell, printed_columns
+from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.outcome import Column, Input, Table
 from kerb.studies.profiles import eastward, ends_of
 from kerb.studies.registry import STUDIES
@@ -72,6 +77,35 @@ class Rounding(unittest.TestCase):
         self.assertEqual(rows, [["A", "41 200", "1 000", "5", "270", "81"], ["B", "10.0", "—", "—", "—", "—"]])
         self.assertEqual(plain(printed_cell(table, table.rows[0], 4, shown, bounds)), "10.0")
         self.assertEqual([c.unit for c in printed_columns(table, shown)], ["", "yd3", "yd3", "ton", "yd3", "yd3"])
+
+
+class Usual(unittest.TestCase):
+    def test_defaults_in_feet_are_round_numbers(self):
+        found = InventorySetup.usual(FOOT)
+        self.assertEqual((found["least_height"], found["least_area"], found["bias"]), (2.5, 120.0, 0.0))
+        self.assertEqual(InventorySetup.usual(METRE)["least_height"], 0.8)
+        for value, wanted in ((2.62, 2.5), (129.2, 120.0), (0.0328, 0.03), (9.3, 10.0), (1640.0, 1500.0), (0.0, 0.0)):
+            self.assertEqual(round_number(value), wanted)
+        store = store_of(np.random.default_rng(1).uniform(0, 90, (500, 3)), unit=FOOT)
+        self.assertEqual(FINDERS["low"].usual(store).drop, 1.5)
+
+    def test_dates_as_they_are_typed(self):
+        for text in (
+            "2026-05-02",
+            "2026/5/2",
+            "20260502",
+            "2.5.2026",
+            "2 May 2026",
+            "May 2, 2026",
+            "2nd may 2026".replace("nd", ""),
+        ):
+            self.assertEqual(date_of(text), "2026-05-02", text)
+        self.assertEqual((date_of("  "), date_of("13/05/2026"), date_of("05/13/2026"), date_of("4/4/2026")),
+                         ("", "2026-05-13", "2026-05-13", "2026-04-04"))  # fmt: skip
+        for text, words in (("02/05/2026", "which is the day"), ("2026-02-30", "no such day"), ("soon", "is no date"),
+                            ("1.1.0042", "no survey"), ("2026-13-01", "no such day"), ("May 2026", "is no date")):  # fmt: skip
+            with self.assertRaisesRegex(InputError, words):
+                date_of(text)
 
 
 class Profiles(unittest.TestCase):

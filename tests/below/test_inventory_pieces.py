@@ -162,6 +162,32 @@ class Found(unittest.TestCase):
         self.assertGreater(big.area, small.area)
         self.assertLess(big.intersection(small).area, 0.02 * small.area, "neighbours share no ground")
 
+    def test_the_ground_under_a_heap_and_strays(self):
+        """A sloping plane with a wide heap and two strays far below: the ground is the plane, under the heap too."""
+        rows, columns = np.mgrid[0:120, 0:120]
+        plane = 50 + 0.04 * columns - 0.02 * rows
+        height = cone(120, (60, 60), 5.0, 0.15)
+        z = plane + height
+        z[20, 20], z[20, 22] = -400.0, -390.0
+        grid = HeightGrid(np.zeros(2), 0.5, z, np.ones(z.shape, np.int64))
+        for unit in (METRE, FOOT):
+            one = replace(grid, cell=0.5 / unit.metres, z=z / unit.metres)
+            found = propose._ground(one, np.ones(z.shape, bool), unit) * unit.metres
+            away = np.abs(found - plane)
+            away[15:26, 15:28] = 0.0
+            self.assertLess(
+                away[height > 1].max(), 0.31, "no more of the foot of a flat heap than this is taken for ground"
+            )
+            self.assertLess(away[height == 0].max(), 0.12)
+
+    def test_shares_of_the_rim(self):
+        """Of its rim 15 % may lie at the edge of the data; a cut of five cells leaves more there."""
+        for cut, kept in ((0, 1), (4, 1), (5, 0), (8, 0)):
+            heap = np.maximum(cone(60, (30, 30), 6.0, 0.5), 0)[:, cut + 14 :]
+            one = yard(heap)
+            labels = propose._parted(one, (1.0, 1.0), METRE)
+            self.assertEqual(len(propose._lasting(one, labels, (1.0, 1.0))), kept, cut)
+
     def test_proposed_from_points(self):
         rng = np.random.default_rng(3)
         xy = rng.uniform(0, 60, (40_000, 2))

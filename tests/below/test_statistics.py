@@ -85,6 +85,16 @@ class Stats(CommandLine):
         table = dict(zip(meta["fields"], columns, strict=True))
         self.assertAlmostEqual(table["mean_2026-03-12"][0] - table["mean_2026-04-12"][0], 1.0, places=6)
         np.testing.assert_array_equal(table["mean"][:2], table["mean_2026-04-12"][:2])
+        change = table["mean_change_2026-03-12_to_2026-04-12"]
+        np.testing.assert_allclose(change[:2].astype(float), -1.0, atol=1e-9)
+        self.assertTrue(np.isnan(float(change[2] if change[2] is not None else "nan")), "no points, no change")
+        self.assertNotIn("area_change_2026-03-12_to_2026-04-12", table)
+        between = changes({"h_2026-01-01": [1.0, None], "h_2026-03-01": [4.0, 1.0], "h_2026-02-01": [2.0, 5.0], "h_x": [0, 0]},
+                          ["h"], "2026-02-01")  # fmt: skip
+        self.assertEqual(between, {"h_change_2026-01-01_to_2026-02-01": [1.0, None],
+                                   "h_change_2026-02-01_to_2026-03-01": [2.0, -4.0]})  # fmt: skip
+        self.assertEqual(unit_of("p05_change_2026-01-01_to_2026-02-01", "ft"), "ft")
+        self.assertEqual((unit_of("class_2_share_2026-01-01", "ft"), unit_of("area_2026-01-01", "m")), ("", "m2"))
         np.testing.assert_array_equal(table["keep"], [3, 4, 5])
         self.assertEqual(list(table["name"]), ["Court", "Pair", "Far"])
         self.assertIn("25830", meta["crs"])

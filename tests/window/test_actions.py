@@ -26,7 +26,13 @@ from kerb.job.places import Settings
 from kerb.job.state import Holding
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed
 
-ENDING = {"quit", "open_demo", "theme", "close_job", "remove_holding"}  # these close the window or put another in its place: tested elsewhere
+ENDING = {
+    "quit",
+    "open_demo",
+    "theme",
+    "close_job",
+    "remove_holding",
+}  # these close the window or put another in its place: tested elsewhere
 ASKING = (
     (QFileDialog, "getOpenFileName", ("", "")), (QFileDialog, "getOpenFileNames", ([], "")),
     (QFileDialog, "getSaveFileName", ("", "")), (QFileDialog, "getExistingDirectory", ""),

@@ -367,9 +367,7 @@ class Services(Bringing):
         self.settle()
         self.assertEqual(len(page.agency.requests) - asked, 2)
         dialog = self.looked()
-        self.assertEqual(
-            (dialog.together.currentIndex(), dialog.epoch.date().toString("yyyy-MM-dd")), (1, "2026-02-27")
-        )
+        self.assertEqual((dialog.together.currentIndex(), dialog.epoch.text()), (1, "2026-02-27"))
         self.take(dialog)
         holding = self.session.job.state.holdings[-1]
         self.assertEqual((holding.points, holding.epoch), (6250, "2026-02-27"))

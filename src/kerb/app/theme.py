@@ -157,14 +157,15 @@ def style_sheet(t: Theme) -> str:
     #filterChip QToolButton {{ padding: 2px 5px; font-size: 12px; border-radius: 10px; }}
     #selectionBar QToolButton {{ padding: 4px 5px; }}
     #selectionBar QPushButton {{ padding: 4px 8px; }}
-    #selectionBar, #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
+    #card {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 7px; }}
+    #selectionBar {{ background: {t.sheet}; border-top: 1px solid {t.hair}; }}
     QLineEdit, QComboBox, QDoubleSpinBox, QDateEdit {{ background: {t.sheet}; border: 1px solid {t.hair}; border-radius: 5px; padding: 4px 7px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QLineEdit[bad="yes"] {{ border: 1px solid {t.edge}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; margin-right: 6px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.hair}; selection-background-color: {t.wash}; selection-color: {t.ink}; }}
-    #command {{ border-radius: 6px; padding: 5px 10px; min-width: 320px; }}
+    #command {{ border-radius: 6px; padding: 5px 10px; min-width: 190px; }}
     #chip {{ border-radius: 12px; padding: 3px 12px; background: {t.sheet}; border: 1px solid {t.hair}; }}
     #chip[sure="no"] {{ background: {t.warn}; border-color: {t.warn_edge}; }}
     QListWidget, QTableWidget, QTextBrowser, QPlainTextEdit, QTreeWidget {{ background: transparent; border: none; outline: none; }}

@@ -41,6 +41,7 @@ from kerb.app.panels.header import Header
 from kerb.app.panels.lists import Lists
 from kerb.app.panels.start import Guide, StartPage
 from kerb.app.panels.status import Status
+from kerb.app.right import WIDTH as RIGHT
 from kerb.app.right import RightSide
 from kerb.app.selection import Selection
 from kerb.app.session import Session
@@ -72,6 +73,10 @@ from kerb.job.state import Holding
 from kerb.studies.showing import toggles
 
 LEFT, DRAWER = 240, 190
+# Of a narrow window the picture gets more.
+NARROW, LEFT_NARROW, RIGHT_NARROW = 1100, 200, 322
+# With less room than this over the picture the legends fold.
+ROOMY, TALL = 520, 330
 
 
 class Window(QMainWindow):
@@ -138,6 +143,7 @@ class Window(QMainWindow):
         self.start_page = StartPage(session, self.theme)
         self.selection_bar = SelectionBar(session, self.selection, self.handlers.run)
         self.furniture, self.things = Furniture(session), ThingsOverlay(session)
+        self.furniture.ends = self.handlers.views.section_ends
         self.view.overlays = [self._paint_marks, self.things, self.furniture, paint_strokes, self._paint_shapes]
         self.view.above = [paint_marks]
         self._lay_out()
@@ -153,7 +159,13 @@ class Window(QMainWindow):
 
     def _lay_out(self) -> None:
         split = QSplitter(Qt.Orientation.Vertical)
-        split.addWidget(self.view)
+        upper = QWidget()
+        stacked = QVBoxLayout(upper)
+        stacked.setContentsMargins(0, 0, 0, 0)
+        stacked.setSpacing(0)
+        stacked.addWidget(self.view, 1)
+        stacked.addWidget(self.selection_bar)
+        split.addWidget(upper)
         split.addWidget(self.drawer)
         split.setHandleWidth(1)
         split.setStretchFactor(0, 1)
@@ -227,6 +239,8 @@ class Window(QMainWindow):
         for source in (handlers.jobs, handlers.help):
             source.guide_wanted.connect(self.show_guide)
         handlers.views.command_wanted.connect(self.header.command.take_focus)
+        for legend in (self.legend, self.surface_legend):
+            legend.fold_changed.connect(self._place_overlays)
         handlers.views.limits_wanted.connect(self._ask_limits)
         handlers.jobs.closed.connect(self._job_closed)
         self.header.command.left.connect(self.view.setFocus)
@@ -419,8 +433,11 @@ class Window(QMainWindow):
             self.actions_by_id[entry.id].setEnabled(have.get(entry.needs, mine))
 
     def _place_overlays(self) -> None:
-        self.strip.adjustSize()
+        self.strip.fit_into(self.view.width() - 24)
         self.strip.move(12, 12)
+        roomy = self.view.width() >= ROOMY and self.view.height() >= TALL
+        for legend in (self.legend, self.surface_legend):
+            legend.show_room(roomy)
         left = self.view.width() - self.legend.width() - 12
         crowded = self.strip.geometry().right() + 8 > left
         top = self.strip.geometry().bottom() + 10 if crowded else 12
@@ -435,6 +452,11 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Keep what lies on the view in its place."""
         super().resizeEvent(event)
+        narrow = self.width() < NARROW
+        self.lists.setFixedWidth(LEFT_NARROW if narrow else LEFT)
+        self.right.setFixedWidth(RIGHT_NARROW if narrow else RIGHT)
+        if event.oldSize().height() > event.size().height() and self.split.sizes()[1] > self.split.height() // 3:
+            self.split.setSizes([self.split.height() - self.split.height() // 3, self.split.height() // 3])
         QTimer.singleShot(0, self._place_overlays)
 
     def _profile_chosen(self, number: int) -> None:

@@ -62,6 +62,7 @@ class Site:
 class PlaceCheck:
     """What the check found. ``overlap`` is a share of the new data's cells, None without anything to compare with.
 
+    ``system`` is the code of the system that the numbers seem to be in, where that would put them into the job's data.
     ``apart`` is the distance between the outlines in plan, ``alarms`` are (code, sentence); ``height`` is the median
     height of the new data over the job's where both lie.
     """
@@ -71,6 +72,7 @@ class PlaceCheck:
     height: float | None = None
     alarms: list[tuple[str, str]] = field(default_factory=list)
     unit: str = ""
+    system: str = ""
 
     @property
     def sentence(self) -> str:
@@ -98,8 +100,12 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
     height, spread = _height_over(new.xyz, job.xyz, cell)
     metre = job.reference.unit.metres
     explained: list[tuple[str, str]] = []
+    system = ""
     if overlap < 0.02:
-        explained = _swapped(new, job) or _scaled(new, job) or _other_zone(original or new, job) or _local(new, job)
+        explained = _swapped(new, job) or _scaled(new, job)
+        if not explained:
+            system, explained = _other_zone(original or new, job)
+        explained = explained or _local(new, job)
     said = {code for code, _ in alarms}
     alarms += [alarm for alarm in explained if alarm[0] not in said]
     alarms += _feet(original or new, job, new)
@@ -107,7 +113,7 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
         alarms.append(("far-away", f"lies {_length(apart, job)} away from everything the job has"))
     if height is not None and spread is not None and abs(height) > max(HEIGHT_ALARM_M / metre, 4 * spread):
         alarms.append(("height", _height_words(height, new, job)))
-    return PlaceCheck(overlap, apart, height, alarms, job.reference.unit.symbol)
+    return PlaceCheck(overlap, apart, height, alarms, job.reference.unit.symbol, system)
 
 
 def _own_alarms(site: Site) -> list[tuple[str, str]]:
@@ -148,14 +154,14 @@ def _scaled(new: Site, job: Site) -> list[tuple[str, str]]:
     return []
 
 
-def _other_zone(new: Site, job: Site) -> list[tuple[str, str]]:
-    """Whether the numbers would fit in the neighbouring zone of the same family of systems."""
+def _other_zone(new: Site, job: Site) -> tuple[str, list[tuple[str, str]]]:
+    """Whether the numbers would fit in the neighbouring zone of the same family of systems; its code, and the alarm."""
     if not job.reference.wkt:
-        return []
+        return "", []
     own = new.reference if new.reference.wkt else job.reference
     match = re.search(r"zone (\d+)", own.name)
     if not match or not own.code.startswith("EPSG:"):
-        return []
+        return "", []
     number = int(own.code.split(":")[1].split("+")[0])
     for step in (-1, 1, -2, 2):
         wanted = own.name.replace(match.group(0), f"zone {int(match.group(1)) + step}")
@@ -169,8 +175,10 @@ def _other_zone(new: Site, job: Site) -> list[tuple[str, str]]:
             continue
         moved = np.column_stack([east, north, new.xyz[:, 2]])
         if _inside(moved, _grown(job.bounds, 0.5)) > 0.5:
-            return [("zone", f"would lie in the job's data if the numbers were in {wanted}: wrong zone?")]
-    return []
+            return f"EPSG:{number + step}", [
+                ("zone", f"would lie in the job's data if the numbers were in {wanted}: wrong zone?")
+            ]
+    return "", []
 
 
 def _local(new: Site, job: Site) -> list[tuple[str, str]]:

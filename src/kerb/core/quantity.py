@@ -8,6 +8,7 @@ from dataclasses import dataclass
 THIN_SPACE = "\u2009"
 MINUS = "\u2212"
 DENSITY_DECIMALS = 2
+ROUND = (1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)
 
 _SYMBOLS = {
     "m": "m", "m2": "m²", "m3": "m³",
@@ -118,6 +119,15 @@ def quantity(
 def rounded(value: float) -> float:
     """A length rounded to two digits, to be offered as a setting."""
     return float(f"{value:.2g}")
+
+
+def round_number(value: float) -> float:
+    """The nearest number that people would choose: 1, 1.2, 1.5, 2, 2.5, 3, 4, 5, 6 or 8, times a power of ten."""
+    if value <= 0 or not math.isfinite(value):
+        return value
+    power = 10.0 ** math.floor(math.log10(value))
+    nearest = min(ROUND, key=lambda step: abs(math.log(value / power / step)))
+    return float(f"{nearest * power:.2g}")
 
 
 def plain(value: object) -> str:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from kerb.core.cloud.sieve import Sieve
+from kerb.core.dates import date_of
 from kerb.core.errors import InputError
 from kerb.core.progress import Progress
 from kerb.core.reference import from_text
@@ -93,7 +94,9 @@ def _wish(args: argparse.Namespace) -> ImportWish:
     if args.crs:
         source = replace(from_text(args.crs), certainty="confirmed")
         source = replace(source, vertical_unit=unit or source.vertical_unit)
-    return ImportWish(Path(), unit, args.epoch, args.partial, source=source, sieve=Sieve(args.every, args.spacing))
+    return ImportWish(
+        Path(), unit, date_of(args.epoch), args.partial, source=source, sieve=Sieve(args.every, args.spacing)
+    )
 
 
 def _bring(job: Job, wish: ImportWish, progress: Progress, args: argparse.Namespace) -> list[Holding]:

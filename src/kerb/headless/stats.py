@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from kerb.core.cloud.filters import to_json
-from kerb.core.cloud.statistics import of_areas, unit_of
+from kerb.core.cloud.statistics import changes, dated, of_areas, unit_of
 from kerb.core.errors import InputError
 from kerb.core.reference import ReferenceSystem
 from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
@@ -63,8 +63,9 @@ def run_stats(args: argparse.Namespace) -> Outcome:
     outcome.tables = {"areas": Table("Areas", columns, table)}
     outcome.warnings = [*cloud.notes, *_notes(areas, values["count"], reference)]
     if args.out is not None:
-        dated = {f"{name}_{args.epoch}": column for name, column in values.items()} if args.epoch else {}
-        outcome.warnings += [Note(*note) for note in write_areas(areas, values | dated, args.out, reference)]
+        added = values | dated(values, args.epoch)
+        added |= changes({**areas.fields, **added}, values, args.epoch)
+        outcome.warnings += [Note(*note) for note in write_areas(areas, added, args.out, reference)]
     return outcome
 
 

@@ -121,7 +121,7 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
         words = f"{about.help} (default: {default})"
         parser.add_argument(flag, dest=name, choices=[c for c, _ in about.choices], default=default, help=_safe(words))
     elif about.kind == NUMBER:
-        parser.add_argument(flag, dest=name, type=float, default=default, help=_help(about, default))
+        parser.add_argument(flag, dest=name, type=float, default=None, help=_help(about, default))
     elif about.kind == SWITCH:
         parser.add_argument(flag, dest=name, action="store_true", help=_safe(about.help))
     elif about.kind == TEXT:
@@ -198,9 +198,9 @@ class _Opened:
                 values |= {name: self._drawn(about, str(given))} if given else {}
             elif about.kind == RINGS:
                 values |= {name: self._items(about, str(given))} if given else {}
-            else:
+            elif given is not None:
                 values[name] = given
-        setup = self.kind.setup(**values)
+        setup = self.kind.setup(**{**self.kind.setup.usual(self.reference.unit), **values})
         used = {name: source for name, source in self.items.items() if setup.counts(name)}
         stated = list(dict.fromkeys(note for source in used.values() for note in source.notes))
         return setup, Sources(self.reference.unit, used, tuple(stated))
@@ -288,10 +288,16 @@ def text(outcome: Outcome) -> str:
 
 
 def _help(about: Setting, default: float | None) -> str:
+    # Defaults are in metres; in a job in feet about as much, made round.
+    mark = {"length": " m", "area": " m²"}.get(about.unit, "") if default else ""
     unit = {"length": "job unit", "area": "square of the job unit", "density": "see --density-unit"}.get(
         about.unit, about.unit
     )
-    shown = about.automatic if default is None and about.automatic else ("none" if default is None else f"{default:g}")
+    shown = (
+        about.automatic
+        if default is None and about.automatic
+        else ("none" if default is None else f"{default:g}{mark}")
+    )
     return _safe(f"{about.help}, in {unit} (default: {shown})")
 
 

@@ -19,7 +19,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import count
 from kerb.core.reference import ReferenceSystem
 from kerb.core.space import put_in_place, refusal
-from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed, relocated, words_for
+from kerb.core.things import CLOUD, KINDS, PICTURE, PictureRef, Placed, relocated, words_for
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Joined, Opening, middle_of, open_points, placed, stated_system, stated_unit
 from kerb.formats.read_things import Reading, read_offer
@@ -134,6 +134,9 @@ def _import_thing(
         vault.save_thing(target, item)
     several = len(seen.offers) > 1 and sum(o.kind == offer.kind for o in seen.offers) > 1
     name = wish.name or (offer.key if several and offer.key else wish.path.stem)
+    if not wish.name and any(h.name == name and h.source == str(wish.path.resolve()) for h in state.holdings):
+        # Things of one file are told apart by what they are.
+        name = f"{name}, {KINDS[offer.kind].lower()}"
     sure = wish.source is not None or wish.unit_in is not None or placing.how == "label"
     return Holding(
         id=key,

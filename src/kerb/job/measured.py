@@ -9,6 +9,7 @@ from typing import Any
 
 import shapely
 
+from kerb.core.cloud.statistics import changes, dated
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import LineSet
 from kerb.core.things import LINES
@@ -47,8 +48,11 @@ def with_fields(job: Job, holding: Holding, cloud: Holding, values: dict[str, li
     thing = item.thing
     assert isinstance(thing, LineSet)
     epoch = re.sub(r"[^\w-]+", "-", cloud.epoch).strip("-")
-    added = values | ({f"{name}_{epoch}": column for name, column in values.items()} if epoch else {})
+    added = values | dated(values, epoch)
     fields = dict(thing.fields)
+    rows = [outline for outline, *_ in thing.areas()]
+    before = {name: [column[row] for row in rows] for name, column in fields.items()}
+    added |= changes(before | added, values, epoch)
     for name, column in added.items():
         whole: list[Any] = [None] * len(thing.lines)
         for (outline, *holes), value in zip(thing.areas(), column, strict=True):

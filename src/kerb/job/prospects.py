@@ -17,7 +17,7 @@ from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem
-from kerb.core.things import CLOUD, PICTURE
+from kerb.core.things import CLOUD, PICTURE, SURFACE
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Opening, open_points
 from kerb.formats.read_things import Reading, read_offer
@@ -99,7 +99,9 @@ def prospects_of(path: Path, state: JobState) -> list[Prospect]:
     """What a file offers, the likeliest ticked. Raises InputError or FormatError naming the file."""
     seen = examine(path)
     found = []
-    either = seen.format == "text" or seen.format.startswith("PLY") or seen.format == "GeoTIFF"
+    # One file, one thing: a text is a cloud or a list, a raster an elevation grid or a picture.
+    kinds = {offer.kind for offer in seen.offers}
+    either = seen.format == "text" or seen.format.startswith("PLY") or {SURFACE, PICTURE} <= kinds
     for number, offer in enumerate(seen.offers):
         middle = _middle_of(seen) if number == 0 else None
         placing = default_placing(state, seen.reference, middle)

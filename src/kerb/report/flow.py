@@ -93,6 +93,10 @@ class PlanFigure(Flowable):
         clip.rect(0, under, self.width, self.height - under)
         canvas.clipPath(clip, stroke=0)
         self._ticks(canvas, scale, top)
+        digits = max(0, int(np.ceil(-np.log10(self.plan.contour) - 1e-9))) if self.plan.contour > 0 else 0
+        for x, y, z in self.plan.labels:
+            words = number(z, digits)
+            _label(canvas, x * scale - canvas.stringWidth(words, REGULAR, 5.5) / 2, top - y * scale - 2, words)
         self._lines(canvas, scale, top)
         self._profiles(canvas, scale, top)
         self._marks(canvas, scale, top)

@@ -11,6 +11,7 @@ from kerb.core.arrays import Bytes, Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import Decimals
 from kerb.draw.camera import Camera, fitted
+from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture, render
 from kerb.draw.scene import CloudLayer, Scene, Style
 from kerb.studies.outcome import Outcome
@@ -18,6 +19,7 @@ from kerb.studies.scope import without_noise
 from kerb.studies.showing import bounds_of, put
 
 PIXELS = (960, 720)
+LABELS_APART = 150.0
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 PALETTE = {
     "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "unseen": (255, 255, 255),
@@ -39,6 +41,7 @@ class PlanPicture:
     scene: Scene = field(default_factory=Scene)
     gaps: bool = False
     profiles: tuple[Floats, ...] = ()
+    labels: tuple[tuple[float, float, float], ...] = ()
 
     @property
     def size(self) -> tuple[int, int]:
@@ -80,7 +83,8 @@ def plan_of(
     scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
     put(scene, outcome, PALETTE, set(), decimals=decimals)
     picture: Picture = render(scene, camera, size)
+    labels = contour_labels(picture, interval, LABELS_APART)
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])
     hatched = any(mesh.hatch for mesh in scene.meshes)
     bottom, top = (style.low or 0.0), (style.high or 1.0)
-    return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched, tuple(profiles))
+    return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched, tuple(profiles), tuple(labels))

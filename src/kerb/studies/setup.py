@@ -9,7 +9,9 @@ import numpy as np
 
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
+from kerb.core.quantity import round_number
 from kerb.core.setting import described
+from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
 
@@ -31,6 +33,16 @@ class Setup:
     def defaults(cls) -> dict[str, Any]:
         """Name → default of every field."""
         return {item.name: item.default for item in fields(cls)}
+
+    @classmethod
+    def usual(cls, unit: LengthUnit) -> dict[str, Any]:
+        """Name → usual value of every field in a job unit: defaults are lengths and areas in metres, elsewhere made round."""
+        found = cls.defaults()
+        for name, about in cls.declared().items():
+            power = {"length": 1, "area": 2}.get(about.unit, 0) if about.kind == NUMBER else 0
+            if power and found[name] and unit != METRE:
+                found[name] = round_number(convert(found[name], METRE, unit, power=power))
+        return found
 
     @classmethod
     def named(cls, kind: str) -> list[str]:

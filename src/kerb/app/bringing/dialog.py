@@ -5,15 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import QDate, Qt, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDateEdit,
     QDialog,
     QFileDialog,
     QHBoxLayout,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QTreeWidget,
@@ -30,7 +30,8 @@ from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, emptied, made, plain, there
-from kerb.core.errors import KerbError
+from kerb.core.dates import date_of
+from kerb.core.errors import InputError, KerbError
 from kerb.core.quantity import count
 from kerb.core.things import CLOUD, KINDS, POINTS, SURFACE
 from kerb.formats.recognise import SUFFIXES
@@ -39,7 +40,6 @@ from kerb.job.endings import NOT, Ending
 from kerb.job.holdings import ImportWish
 from kerb.job.prospects import Prospect
 
-NO_DATE = QDate(1900, 1, 1)
 UNITS_OF = {
     CLOUD: "points",
     POINTS: "points",
@@ -145,12 +145,14 @@ class BringIn(QDialog):
         row.setSpacing(10)
         row.addWidget(Label("Epoch"))
         self.epoch = made(
-            QDateEdit(), calendarPopup=True, displayFormat="yyyy-MM-dd", toolTip="Date of the survey, for all of these"
+            QLineEdit(),
+            placeholderText="no date",
+            toolTip="Date of the survey, for all of these: 2026-05-02, 2 May 2026, 2.5.2026",
         )
-        self.epoch.setMinimumDate(NO_DATE)
-        self.epoch.setSpecialValueText("no date")
-        self.epoch.setDate(NO_DATE)
         self.epoch.setAccessibleName("Epoch")
+        self.epoch.setFixedWidth(120)
+        self.epoch.textChanged.connect(lambda _t: self._mirror_bar())
+        self.epoch.editingFinished.connect(self._tidy_date)
         row.addWidget(self.epoch)
         self.together = QComboBox()
         self.together.addItem("a cloud for each file", "")
@@ -192,7 +194,7 @@ class BringIn(QDialog):
             self.together.addItem("one cloud for each epoch", EPOCHS)
             self.together.setCurrentIndex(2)
         elif dates and dates != {""}:
-            self.epoch.setDate(QDate.fromString(dates.pop(), "yyyy-MM-dd"))
+            self.epoch.setText(dates.pop())
 
     def add(self, paths: list[Path]) -> None:
         """Look at further files."""
@@ -378,15 +380,28 @@ class BringIn(QDialog):
         words = f"{len(taken)} thing{'s' if len(taken) != 1 else ''}" if taken else "nothing ticked"
         if looking or (taken and not ready):
             words = "looking…"
-        self.summary.setText(words)
-        self.take.setEnabled(
-            bool(taken) and ready and not looking and not broken and (not alarmed or self.sure.isChecked())
-        )
+        if broken:
+            words = "▲ one that is ticked cannot be placed: untick it or say what it is in"
+        wrong = self._wrong_date()
+        self.summary.setText(wrong or words)
+        may = bool(taken) and ready and not looking and not broken and not wrong
+        self.take.setEnabled(may and (not alarmed or self.sure.isChecked()))
 
     def wishes(self) -> list[ImportWish]:
-        """What is to be imported, as decided."""
-        epoch = "" if self.epoch.date() == NO_DATE else self.epoch.date().toString("yyyy-MM-dd")
-        return self.files.wishes(epoch, self.together.currentData())
+        """What is to be imported, as decided. Raises InputError, when the date is none."""
+        return self.files.wishes(date_of(self.epoch.text()), self.together.currentData())
+
+    def _wrong_date(self) -> str:
+        try:
+            date_of(self.epoch.text())
+        except InputError as error:
+            return str(error)
+        return ""
+
+    def _tidy_date(self) -> None:
+        """A date that was understood is shown as it is kept."""
+        if not self._wrong_date():
+            self.epoch.setText(date_of(self.epoch.text()))
 
     def accept(self) -> None:
         if self.take.isEnabled():

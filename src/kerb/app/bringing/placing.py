@@ -26,7 +26,7 @@ from kerb.app.widgets import Label, made, plain, there, widgets_in
 from kerb.core.errors import InputError
 from kerb.core.place_check import Site
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
-from kerb.core.reference import ReferenceSystem, is_geographic
+from kerb.core.reference import ReferenceSystem, from_text, is_geographic
 from kerb.core.units import FILE_UNITS
 from kerb.job.prospects import Prospect, Whereabouts, unit_stated
 from kerb.job.state import JobState
@@ -64,6 +64,12 @@ class PlacingPanel(QWidget):
         right.addWidget(self.result)
         self.alarms = QVBoxLayout()
         right.addLayout(self.alarms)
+        self.remedy = QPushButton("")
+        self.remedy.setToolTip("State that the numbers of the file are in this system; they are then transformed")
+        self.remedy.clicked.connect(self._put_right)
+        self.remedy.hide()
+        right.addWidget(self.remedy)
+        self._system = ""
         outer.addLayout(right, 3)
 
     def _build_source(self, left: QVBoxLayout) -> None:
@@ -128,7 +134,15 @@ class PlacingPanel(QWidget):
         for box, unit in ((self.plan_unit, source.unit), (self.height_unit, source.vertical_unit)):
             if box.findData(unit.code) < 0:
                 box.addItem(unit.plural, unit.code)
-            box.setCurrentIndex(box.findData(unit.code))
+            unknown = source.certainty == "assumed" and not source.wkt
+            if unknown != (box.itemData(0) == ""):
+                if unknown:
+                    box.insertItem(0, "", "")
+                else:
+                    box.removeItem(0)
+            if unknown:
+                box.setItemText(0, f"unknown, taken as {unit.plural}")
+            box.setCurrentIndex(0 if unknown else box.findData(unit.code))
         self.plan_unit.setEnabled(not is_geographic(source))
         found = prospect.choices(self._state())
         for how in ORDER:
@@ -170,8 +184,16 @@ class PlacingPanel(QWidget):
         self.thumbnail.show_places(found.here.xyz, None if job is None else job.xyz)
         self.result.setText(found.check.sentence)
         self._show_alarms([text for _code, text in found.check.alarms])
+        self._system = found.check.system
+        self.remedy.setVisible(bool(self._system))
+        if self._system:
+            self.remedy.setText(f"Take the numbers as {from_text(self._system).name}")
+
+    def _put_right(self) -> None:
+        self.state_system(replace(from_text(self._system), certainty="confirmed"))
 
     def _show_alarms(self, texts: list[str]) -> None:
+        self.remedy.hide()
         fill_warnings(self.alarms, [f"{text[:1].upper()}{text[1:]}" for text in texts])
 
     @property

@@ -20,7 +20,8 @@ from kerb.app.tools.measure import Measure
 from kerb.app.widgets import plain, there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
-from kerb.core.errors import JobError, KerbError
+from kerb.core.dates import date_of
+from kerb.core.errors import InputError, JobError, KerbError
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, local_grid
 from kerb.core.surface.elevation import ElevationGrid
@@ -115,11 +116,21 @@ class DataActions(QObject):
 
     def epoch(self, key: str = "") -> None:
         holding = self._chosen(key)
-        words = "Date of the survey (year-month-day)"
+        words = "Date of the survey, such as 2026-05-02 or 2 May 2026; empty for none"
         text, accepted = QInputDialog.getText(self.parent_, "Epoch", words, text=holding.epoch)
-        if accepted and text.strip() != holding.epoch:
-            words = f"Set the epoch of {holding.name} to {text.strip()}"
-            self.session.execute(holdings.altered(holding, words, epoch=text.strip()))
+        if accepted:
+            self.set_epoch(holding, text)
+
+    def set_epoch(self, holding: Holding, text: str) -> None:
+        """Give a holding a typed date; what is none is said."""
+        try:
+            day = date_of(text)
+        except InputError as error:
+            self.session.complained.emit("No date", str(error))
+            return
+        if day != holding.epoch:
+            words = f"Set the epoch of {holding.name} to {day}" if day else f"Took the epoch from {holding.name}"
+            self.session.execute(holdings.altered(holding, words, epoch=day))
 
     def duplicate_holding(self, key: str = "") -> None:
         try:

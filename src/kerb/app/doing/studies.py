@@ -61,7 +61,7 @@ class StudyActions(QObject):
             self.session.said.emit("Bring a cloud in first.")
             return
         about = STUDIES[kind]
-        values = {}
+        values = about.setup.usual(self.session.open_job.state.title.length_unit())
         names = about.setup.named(SCOPE)
         if names:
             values[names[0]] = Scope(cloud.id)

@@ -16,7 +16,7 @@ from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import bounds_of
 from kerb.core.things import PICTURE
-from kerb.studies.profiles import eastward
+from kerb.studies.profiles import eastward, ends_of
 from kerb.studies.showing import bounds_of as found_bounds
 from kerb.studies.showing import toggles
 
@@ -55,6 +55,11 @@ class ViewActions(QObject):
         """Look at a slice along the chosen profile line."""
         self._look_along_profile()
         self.view.set_mode(SECTION)
+
+    def section_ends(self) -> tuple[str, str] | None:
+        """What the ends of the profile are called that the section looks along; None without one."""
+        count = sum(shape.quiet for shape in shapes_of(self.session))
+        return ends_of(min(self.profile, count - 1)) if count else None
 
     def _look_along_profile(self) -> None:
         lines = [shape.drawn.places for shape in shapes_of(self.session) if shape.quiet]

@@ -24,8 +24,9 @@ from kerb.app.widgets import made, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
-from kerb.core.cloud.statistics import figures, of_areas, unit_of
+from kerb.core.cloud.statistics import figures, of_areas, plain_name, unit_of
 from kerb.core.errors import KerbError
+from kerb.core.geometry.features import LineSet
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, plain, symbol
 from kerb.job import measured
@@ -45,10 +46,15 @@ WORDS = {
 
 def in_words(name: str) -> str:
     """A figure in words."""
-    if name.startswith("class_") and name.endswith("_share"):
+    if name.startswith("class_") and name.endswith("_share") and name.count("_") == 2:
         code = int(name.split("_")[1])
         return f"Share of class {code} {CLASS_NAMES.get(code, '')}".rstrip()
-    return WORDS.get(name) or name.replace("_", " ")
+    plain_ = plain_name(name)
+    words = WORDS.get(plain_) or plain_.replace("_", " ")
+    rest = name.removeprefix(plain_)
+    if rest.startswith("_change_"):
+        return f"{words}, change {rest.removeprefix('_change_').replace('_to_', ' to ')}"
+    return f"{words}, {rest[1:]}" if rest else words
 
 
 def shown(name: str, value: Any, unit: str) -> str:
@@ -57,10 +63,10 @@ def shown(name: str, value: Any, unit: str) -> str:
         return "—"
     if name == "count":
         return count(int(value))
-    if name.endswith("_share"):
+    if plain_name(name).endswith("_share"):
         return f"{number(100 * value, 2)} %"
     code = unit_of(name, unit)
-    return f"{number(float(value), 3 if code else 1)} {symbol(code)}".rstrip()
+    return f"{number(float(value), 3 if code else 1, signed='_change_' in name)} {symbol(code)}".rstrip()
 
 
 class StatisticsPage(Page):
@@ -152,7 +158,7 @@ class StatisticsPage(Page):
             except KerbError as error:
                 self.session.complained.emit("The figures could not be kept", str(error))
                 return
-            self.areas_key, self.names, self.values = key, names, values
+            self.areas_key, self.names, self.values = key, names, values | self._compared(key)
             empty = sum(not number_ for number_ in values["count"])
             more = f" {empty} of {len(names)} areas have no points." if empty else ""
             which = "what is shown in" if limited else ""
@@ -162,6 +168,15 @@ class StatisticsPage(Page):
             self._mirror()
 
         self.session.start(work, "Statistics of areas", keep)
+
+    def _compared(self, key: str) -> dict[str, list[Any]]:
+        """Changes between the dates that the areas have figures of, as kept in their fields."""
+        job = self.session.open_job
+        thing = job.thing(there(job.state.holding(key))).thing
+        if not isinstance(thing, LineSet):
+            return {}
+        rows = [outline for outline, *_ in thing.areas()]
+        return {name: [column[row] for row in rows] for name, column in thing.fields.items() if "_change_" in name}
 
     def _about(self, holding: Holding, words: str) -> str:
         store = self.session.open_job.store(holding)
@@ -202,12 +217,13 @@ class StatisticsPage(Page):
             for name in self.values:
                 self.field.addItem(in_words(name), name)
             self.field.setCurrentIndex(max(self.field.findData(chosen), 0))
-            name = self.field.currentData()
-            rows = [(area, shown(name, value, unit)) for area, value in zip(self.names, self.values[name], strict=True)]
-            heads = ("Area", in_words(name))
+            rows, heads = self._area_rows(self.field.currentData(), unit)
         else:
             rows = [(in_words(name), shown(name, column[0], unit)) for name, column in self.values.items()]
             heads = ("Figure", "Value")
+        self.table.setColumnCount(len(heads))
+        for place in range(1, len(heads)):
+            self.table.horizontalHeader().setSectionResizeMode(place, QHeaderView.ResizeMode.ResizeToContents)
         self.table.setRowCount(len(rows))
         self.table.setHorizontalHeaderLabels(heads)
         for row, cells in enumerate(rows):
@@ -217,13 +233,30 @@ class StatisticsPage(Page):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.table.setItem(row, place, item)
 
+    def _area_rows(self, name: str, unit: str) -> tuple[list[tuple[str, ...]], tuple[str, ...]]:
+        """A figure of each area; of a change the figures of both dates beside it."""
+        if "_change_" in name:
+            job = self.session.open_job
+            thing = job.thing(there(job.state.holding(self.areas_key))).thing
+            stem, _, dates = name.partition("_change_")
+            assert isinstance(thing, LineSet)
+            kept = {date: thing.fields[f"{stem}_{date}"] for date in dates.split("_to_")}
+            rows_ = [outline for outline, *_ in thing.areas()]
+            both = [[shown(stem, column[row], unit) for row in rows_] for column in kept.values()]
+            change = [shown(name, value, unit) for value in self.values[name]]
+            return list(zip(self.names, *both, change, strict=True)), ("Area", *kept, "Change")
+        cells: list[tuple[str, ...]] = [
+            (area, shown(name, value, unit)) for area, value in zip(self.names, self.values[name], strict=True)
+        ]
+        return cells, ("Area", in_words(name))
+
     def _show_field(self) -> None:
         """List another figure, and show it on the areas in plan."""
         holding = self.session.open_job.state.holding(self.areas_key)
         if holding is not None:
             after = replace(holding, style={**holding.style, "field": self.field.currentData()})
             words = f"Shows {in_words(self.field.currentData())} on the areas of {holding.name}"
-            self.session.execute(Change(words, lambda state: state.with_holding(after), {}, undoable=False))
+            self.session.execute(Change(words, lambda state: state.with_holding(after)).as_look())
         self._mirror()
 
     def text(self) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -27,6 +27,7 @@ from kerb.core.cloud.finders import FINDERS
 from kerb.studies.showing import toggles
 
 # Searches that are actions by themselves.
+ROOMY = 1150
 OWN_ACTION = ("ground", "thin")
 
 
@@ -61,7 +62,7 @@ class Header(QWidget):
         for label in (mark, self.title, self.site):
             row.addWidget(label)
         row.addStretch(1)
-        row.addWidget(self.command)
+        row.addWidget(self.command, 4)
         row.addStretch(1)
         buttons: tuple[QWidget, ...] = (self.chip, self.undo, self.redo, self.deliver)
         for widget in buttons:
@@ -69,6 +70,12 @@ class Header(QWidget):
         for signal in (session.changed, session.opened):
             signal.connect(self.mirror)
         self.mirror()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where there is little room the names are shorter."""
+        super().resizeEvent(event)
+        if event.oldSize().width() != event.size().width():
+            self.mirror()
 
     def _button(self, name: str, theme: Theme) -> QToolButton:
         button = QToolButton()
@@ -86,11 +93,13 @@ class Header(QWidget):
             plain(f"{job.folder}\n{'Changed since it was saved' if job.changed else 'Saved'}" if job else "")
         )
         self.site.setText(title.site if title else "")
+        self.site.setVisible(self.width() >= ROOMY)
         self.chip.setVisible(job is not None)
         if job is not None:
             reference = job.state.title.reference_system()
-            text = reference.sentence
-            self.chip.setText(self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 230))
+            text, room = reference.sentence, 230 if self.width() >= ROOMY else 150
+            self.chip.setText(self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, room))
+            self.chip.setToolTip(plain(f"{text}; click to set decimals, unit and reference system"))
             sure = "no" if reference.certainty == "assumed" else "yes"
             if self.chip.property("sure") != sure:
                 self.chip.setProperty("sure", sure)
@@ -115,6 +124,7 @@ class CommandField(QLineEdit):
         super().__init__(parent)
         self.session = session
         self.setObjectName("command")
+        self.setMaximumWidth(360)
         self.setPlaceholderText("Do, find or go to…    Ctrl+K")
         self.setToolTip("Type part of an action, study or holding; Enter does the first one")
         self.setAccessibleName("Do, find or go to")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
@@ -246,7 +246,19 @@ class StudySheet(QWidget):
         self.more_notes.setText("Fewer notes" if self.every_note else f"{len(texts) - len(few)} more notes")
         shown = [widget.property("text_shown") for widget in widgets_in(self.notes)]
         if shown != few:
-            fill_warnings(self.notes, few)
+            self._keeping_still(lambda: fill_warnings(self.notes, few))
+
+    def _keeping_still(self, change: Callable[[], None]) -> None:
+        """Change what stands above without moving the control under the mouse: the sheet scrolls by as much."""
+        body, bar = self.scroller.widget(), self.scroller.verticalScrollBar()
+        under = next((w for w in self.fields.values() if w.isVisible() and w.underMouse()), None)
+        before = under.mapTo(body, QPoint(0, 0)).y() if under is not None and body is not None else 0
+        change()
+        if under is not None and body is not None:
+            self.column.activate()
+            body.resize(body.width(), max(body.sizeHint().height(), body.height()))
+            bar.setMaximum(max(bar.maximum(), body.height() - self.scroller.viewport().height()))
+            bar.setValue(bar.value() + under.mapTo(body, QPoint(0, 0)).y() - before)
 
     def _turn_notes(self) -> None:
         self.every_note = not self.every_note

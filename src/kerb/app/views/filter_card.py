@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSlider,
     QStackedWidget,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -158,6 +159,10 @@ class FilterCard(QWidget):
         self.columns = made(QComboBox(), toolTip="The attribute that decides which points are shown")
         self.columns.activated.connect(lambda _i: self.column_chosen.emit(self.columns.currentData()))
         head.addWidget(self.columns, 1)
+        self.fold = made(QToolButton(), text="▾", toolTip="Fold the card to this line, or unfold it", checkable=True)
+        self.fold.setAccessibleName("Fold ▾ ▸")
+        self.fold.toggled.connect(self._folded)
+        head.addWidget(self.fold)
         whole.addLayout(head)
         self.stack = QStackedWidget()
         self.stack.addWidget(self._range_page(theme))
@@ -177,8 +182,17 @@ class FilterCard(QWidget):
         for button in (self.saved, save, clear, close):
             button.setProperty("role", "narrow")
             row.addWidget(button)
-        whole.addLayout(row)
+        self.tail = QWidget()
+        self.tail.setLayout(row)
+        row.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(self.tail)
         self.hide()
+
+    def _folded(self, on: bool) -> None:
+        self.fold.setText("▸" if on else "▾")
+        for part in (self.stack, self.tail):
+            part.setVisible(not on)
+        self.adjustSize()
 
     def _range_page(self, theme: Theme) -> QWidget:
         page = QWidget()

@@ -18,6 +18,7 @@ from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 WIDTH, HEIGHT = 112, 216
 BAR = QRectF(14, 34, 18, 164)
 REACH = 9
+HEAD = 28
 MOST_ENTRIES = 22
 BEYOND = ((CLAMP, "Clamp values outside"), (FADE, "Fade values outside"), (HIDE, "Hide values outside"))
 MOST_BANDS = 11
@@ -30,6 +31,7 @@ class Legend(QWidget):
     fit_wanted = Signal()
     style_wanted = Signal(dict)
     value_toggled = Signal(int)
+    fold_changed = Signal()
 
     def __init__(self, theme: Theme, parent: QWidget, name: str = "Legend") -> None:
         super().__init__(parent)
@@ -42,11 +44,15 @@ class Legend(QWidget):
         self.off: set[int] = set()
         self._dragged: int | None = None
         self._row = 0
+        # Folded it shows its title only; None until the analyst chose: then the room decides.
+        self.folded: bool | None = None
+        self._room = True
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.resize(WIDTH, HEIGHT)
         self.setMouseTracking(True)
         self.setToolTip(
-            "Drag an end to set a limit, double-click to fit what is in view, right-click for ramps, bands and for values "
+            "Click the title to fold it. Drag an end to set a limit, double-click to fit what is in view, right-click for ramps, "
+            "bands and for values "
             "outside the limits; in a list, click a value to hide it or show it again"
         )
         self.setAccessibleName(name)
@@ -59,7 +65,7 @@ class Legend(QWidget):
         self.style_, self.title, self.unit, self.limits = style, title, unit, limits
         room = 0.08 * max(span[1] - span[0], limits[1] - limits[0], 1e-9)
         self.span = (min(span[0], limits[0]) - room, max(span[1], limits[1]) + room)
-        self.resize(WIDTH, HEIGHT)
+        self._fit()
         self.setVisible(True)
         self.update()
 
@@ -73,8 +79,23 @@ class Legend(QWidget):
         """Show values with their names and colours; a click on one hides it in the view or shows it again."""
         self.entries, self.off = entries[:MOST_ENTRIES], off
         self.title, self.unit = title, ""
-        self.resize(WIDTH + 82, 38 + 18 * len(self.entries))
+        self._fit()
         self.setVisible(bool(entries))
+        self.update()
+
+    def show_room(self, enough: bool) -> None:
+        """Say whether there is room for all of it; where there is not it folds, unless the analyst unfolds it."""
+        self._room = enough
+        self._fit()
+
+    @property
+    def is_folded(self) -> bool:
+        """Whether it shows its title only."""
+        return not self._room if self.folded is None else self.folded
+
+    def _fit(self) -> None:
+        wide, high = (WIDTH + 82, 38 + 18 * len(self.entries)) if self.entries else (WIDTH, HEIGHT)
+        self.resize(wide, HEAD if self.is_folded else high)
         self.update()
 
     def paintEvent(self, _event: object) -> None:
@@ -92,6 +113,9 @@ class Legend(QWidget):
         painter.setFont(font(11))
         painter.setPen(QColor(self.theme.quiet))
         painter.drawText(QPointF(shift, 20), symbol(self.unit))
+        painter.drawText(QPointF(self.width() - 20, 20), "▸" if self.is_folded else "▾")
+        if self.is_folded:
+            return
         if self.entries:
             self._paint_entries(painter)
         else:
@@ -189,7 +213,14 @@ class Legend(QWidget):
         return nearest if away[nearest] <= REACH else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton and self.entries:
+        if event.button() == Qt.MouseButton.LeftButton and event.position().y() < HEAD:
+            self.folded = not self.is_folded
+            self._fit()
+            self.fold_changed.emit()
+        elif self.is_folded:
+            if event.button() == Qt.MouseButton.RightButton:
+                self._menu(event.globalPosition().toPoint())
+        elif event.button() == Qt.MouseButton.LeftButton and self.entries:
             row = int((event.position().y() - 28) // 18)
             if 0 <= row < len(self.entries):
                 self.value_toggled.emit(self.entries[row][0])
@@ -199,6 +230,8 @@ class Legend(QWidget):
             self._menu(event.globalPosition().toPoint())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._dragged is None and self.is_folded:
+            return
         if self._dragged is None:
             near = self._end_at(event.position().y()) is not None
             self.setCursor(Qt.CursorShape.SizeVerCursor if near else Qt.CursorShape.ArrowCursor)
@@ -219,7 +252,7 @@ class Legend(QWidget):
         self._dragged = None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if not self.entries:
+        if not self.entries and not self.is_folded and event.position().y() >= HEAD:
             self.fit_wanted.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

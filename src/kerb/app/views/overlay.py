@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -9,7 +11,10 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from kerb.app.session import Session
 from kerb.app.theme import Theme, font
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
+from kerb.core.arrays import Floats
 from kerb.core.quantity import number, symbol
+from kerb.draw.contour_labels import contour_labels
+from kerb.draw.picture import Picture
 from kerb.report.plan import round_step
 
 GRID_PIXELS = 220
@@ -22,6 +27,9 @@ class Furniture:
     def __init__(self, session: Session) -> None:
         self.session = session
         self.grid = True
+        self._labelled: tuple[Picture, list[tuple[Floats, float]]] | None = None
+        # Letters of the left and right end of the section; the window knows which profile it looks along.
+        self.ends: Callable[[], tuple[str, str] | None] = lambda: None
 
     def __call__(self, view: View, painter: QPainter) -> None:
         # Without anything to see the numbers would be those of what was looked at before.
@@ -29,11 +37,17 @@ class Furniture:
             return
         if view.mode == PLAN and self.grid:
             self._grid(view, painter)
+        if view.mode == PLAN:
+            self._contours(view, painter)
         if not view.camera.perspective:
             self._scale_bar(view, painter)
         if view.mode != SECTION:
             self._north(view, painter)
         self._words(view, painter)
+        ends = self.ends() if view.mode == SECTION else None
+        if ends is not None:
+            for letter, x in zip(ends, (10.0, view.width() - 24.0), strict=True):
+                _tag(painter, QPointF(x, view.height() / 2), letter, view.theme)
 
     def _grid(self, view: View, painter: QPainter) -> None:
         """Crosses at round coordinates, labelled at the left and the lower edge."""
@@ -61,6 +75,28 @@ class Furniture:
             y = (high_n - n) / unit
             if 60 < y < height - 70:
                 _tag(painter, QPointF(5, y - 3), f"{n:.{digits}f} N", view.theme)
+
+    def _contours(self, view: View, painter: QPainter) -> None:
+        """Elevations of contour lines, once for each picture, carried along while the eye moves."""
+        picture = view.picture
+        interval = max((layer.style.contour for layer in view.scene.clouds), default=0.0)
+        if picture is None or interval <= 0 or not picture.buffer.complete:
+            return
+        if self._labelled is None or self._labelled[0] is not picture:
+            size = picture.size
+            places = [(picture.camera.unproject(x, y, 0.0, size), z) for x, y, z in contour_labels(picture, interval)]
+            self._labelled = picture, places
+        digits = max(0, int(np.ceil(-np.log10(interval) - 1e-9)))
+        for place, z in self._labelled[1]:
+            at = view.to_widget(place)[0]
+            painter.setFont(font(10.5))
+            words = number(z, digits)
+            _tag(
+                painter,
+                QPointF(at[0] - painter.fontMetrics().horizontalAdvance(words) / 2, at[1] + 4),
+                words,
+                view.theme,
+            )
 
     def _scale_bar(self, view: View, painter: QPainter) -> None:
         unit = view.camera.scale * view.ratio

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
     QComboBox,
-    QHBoxLayout,
     QMenu,
     QPushButton,
     QToolButton,
@@ -20,10 +19,10 @@ from PySide6.QtWidgets import (
 from kerb.app.selection import ADD, COMMON, REPLACE, TAKE_AWAY, Selection
 from kerb.app.session import Session
 from kerb.app.widgets import Label, made, plain
+from kerb.app.wrapping import WrapLayout
 from kerb.core.cloud.classes import CLASS_NAMES, class_words
 from kerb.core.quantity import count
 
-ABOVE_SCALE = 58
 OUTLINE, BRUSH, PIECE, SURFACE = "outline", "brush", "piece", "surface"
 SHAPES = (
     (OUTLINE, "Outline", "Click an outline or drag a box"),
@@ -41,10 +40,10 @@ THEN = "select"
 
 
 class SelectionBar(QWidget):
-    """Two rows: marking above, doing below."""
+    """Docked under the view. Two rows: marking above, and doing below while something is selected or set aside."""
 
     def __init__(self, session: Session, selection: Selection, run: Callable[[str], None]) -> None:
-        super().__init__(selection.view)
+        super().__init__()
         self.session, self.selection, self.run = session, selection, run
         self.setObjectName("selectionBar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -54,15 +53,16 @@ class SelectionBar(QWidget):
         column.setContentsMargins(10, 6, 8, 6)
         column.setSpacing(5)
         column.addLayout(self._marking())
-        column.addLayout(self._doing())
+        self.doing = QWidget()
+        self.doing.setLayout(self._doing())
+        column.addWidget(self.doing)
         selection.counted.connect(self._live)
         self.hide()
 
-    def _marking(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(3)
+    def _marking(self) -> WrapLayout:
+        row = WrapLayout(gap=4)
         self.label = Label()
-        self.label.setMinimumWidth(150)
+        self.label.setMinimumWidth(118)
         row.addWidget(self.label)
         group = QButtonGroup(self)
         for key, words, tip in SHAPES:
@@ -84,12 +84,15 @@ class SelectionBar(QWidget):
         self.outside.toggled.connect(lambda on: setattr(self.selection, "outside", on))
         row.addWidget(self.seen)
         row.addWidget(self.outside)
-        row.addStretch(1)
+        done = made(QPushButton("Done"), toolTip="Select nothing and put the tool away (Esc)")
+        done.clicked.connect(lambda: self._do("drop"))
+        self.buttons["drop"] = done
+        row.addWidget(done)
         return row
 
-    def _doing(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(5)
+    def _doing(self) -> WrapLayout:
+        row = WrapLayout(gap=5)
+        row.setContentsMargins(0, 0, 0, 0)
         for key, words, tip in (
             ("set_aside", "Set aside", "Out of sight and out of every computation (A); Ctrl+Z brings them back"),
             ("bring_back", "Bring back", "Bring back the selected points that are set aside, or all (Shift+A)"),
@@ -106,10 +109,6 @@ class SelectionBar(QWidget):
         self.then.setFixedWidth(122)
         self.then.activated.connect(lambda _i: self.mirror(True))
         row.addWidget(self.then)
-        done = made(QPushButton("Done"), toolTip="Select nothing and put the tool away (Esc)")
-        done.clicked.connect(lambda: self._do("drop"))
-        self.buttons["drop"] = done
-        row.addWidget(done)
         return row
 
     def _do(self, key: str) -> None:
@@ -154,7 +153,7 @@ class SelectionBar(QWidget):
         """Show the bar while something is selected or the tool is in hand."""
         selection, holding = self.selection, self.session.main_cloud()
         chosen = selection.count
-        self.label.setText(f"{count(chosen)} points selected" if chosen else "Nothing selected yet")
+        self.label.setText(f"{count(chosen)} points selected" if chosen else "Nothing selected")
         self.label.setToolTip(
             plain(f"Points of {holding.name}; click another cloud in the list to work on that" if holding else "")
         )
@@ -162,10 +161,8 @@ class SelectionBar(QWidget):
             self.buttons[key].setEnabled(chosen > 0)
         self.buttons["bring_back"].setEnabled(holding is not None and bool(holding.aside))
         self._fill_then()
+        self.doing.setVisible(chosen > 0 or (holding is not None and bool(holding.aside)))
         self.setVisible(holding is not None and (selecting or chosen > 0))
-        self.adjustSize()
-        view = self.selection.view
-        self.move(max((view.width() - self.width()) // 2, 8), view.height() - self.height() - ABOVE_SCALE)
 
     def _fill_then(self) -> None:
         holding = self.session.main_cloud()

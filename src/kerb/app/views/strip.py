@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QWidget
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.app.widgets import made, plain
@@ -27,9 +27,14 @@ class Strip(QWidget):
         super().__init__(parent)
         self.setObjectName("strip")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(4, 3, 4, 3)
-        row.setSpacing(3)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(4, 3, 4, 3)
+        column.setSpacing(3)
+        row, self.second = QHBoxLayout(), QHBoxLayout()
+        self.first = row
+        for line in (row, self.second):
+            line.setSpacing(3)
+            column.addLayout(line)
         self.modes: dict[str, QToolButton] = {}
         self._mode, self._has_cloud = PLAN, True
         group = QButtonGroup(self)
@@ -44,7 +49,6 @@ class Strip(QWidget):
             group.addButton(button)
             self.modes[mode] = button
             row.addWidget(button)
-        row.addSpacing(6)
         self.colour = self._box("Colour points by this", 124)
         self.colour.activated.connect(lambda _i: self.colour_wanted.emit(self.colour.currentData()))
         self.contour = self._box("Contour lines over the points, interval in the job unit", 116)
@@ -55,15 +59,30 @@ class Strip(QWidget):
         self.exaggeration.activated.connect(lambda _i: self.exaggeration_wanted.emit(self.exaggeration.currentData()))
         self.slice = self._box("Thickness of the slice, in the job unit", 92)
         self.slice.activated.connect(lambda _i: self.slice_wanted.emit(self.slice.currentData()))
-        for box in (self.colour, self.contour, self.exaggeration, self.slice):
-            row.addWidget(box)
         self.filter = made(
             QToolButton(), text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)"
         )
         self.filter.clicked.connect(self.filter_wanted)
-        row.addWidget(self.filter)
+        self.rest = (self.colour, self.contour, self.exaggeration, self.slice, self.filter)
+        for widget in self.rest:
+            row.addWidget(widget)
+        self._narrow = False
         self.set_unit("m")
         self.set_mode(PLAN)
+
+    def fit_into(self, width: int) -> None:
+        """Take a second row where one is too wide."""
+        buttons = sum(button.sizeHint().width() + 3 for button in self.modes.values())
+        wide = [
+            max(w.minimumWidth(), min(w.sizeHint().width(), w.maximumWidth())) for w in self.rest if not w.isHidden()
+        ]
+        needed = 14 + buttons + sum(wide) + 3 * len(wide)
+        narrow = needed > width
+        if narrow != self._narrow:
+            self._narrow = narrow
+            for widget in self.rest:
+                (self.second if narrow else self.first).addWidget(widget)
+        self.adjustSize()
 
     def _box(self, tip: str, width: int) -> QComboBox:
         box = QComboBox(self)

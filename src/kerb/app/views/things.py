@@ -13,7 +13,7 @@ from kerb.core.arrays import Floats
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.quantity import number as number_text
 from kerb.core.things import LINES, POINTS
-from kerb.draw.ramps import table
+from kerb.draw.ramps import SIGNED, table
 from kerb.job.state import Holding
 
 # Apart in lightness and hue, and told apart by place and name as well: a holding's colour follows its number.
@@ -46,7 +46,8 @@ class ThingsOverlay:
             if isinstance(thing, SurveyPoints):
                 paint_points(view, painter, thing, ink)
             elif isinstance(thing, LineSet):
-                paint_lines(view, painter, thing, ink, _values(thing, holding))
+                signed = "_change_" in holding.style.get("field", "")
+                paint_lines(view, painter, thing, ink, _values(thing, holding), signed)
 
 
 def ink_of(session: Session, holding: Holding, theme: str) -> str:
@@ -82,11 +83,14 @@ def _values(lines: LineSet, holding: Holding) -> list[float | None] | None:
     return [float(value) if isinstance(value, (int, float)) else None for value in values]
 
 
-def _shades(values: list[float | None]) -> list[QColor | None]:
-    """A colour for each value, from pale to dark over their range."""
+def _shades(values: list[float | None], signed: bool) -> list[QColor | None]:
+    """A colour for each value, from pale to dark over their range; ``signed`` alike on both sides of zero."""
     known = [value for value in values if value is not None]
     low, high = min(known), max(known)
-    colours = table("Shore")
+    if signed:
+        high = max(-low, high, 1e-12)
+        low = -high
+    colours = table(SIGNED if signed else "Shore")
     shades: list[QColor | None] = []
     for value in values:
         if value is None:
@@ -100,8 +104,9 @@ def _shades(values: list[float | None]) -> list[QColor | None]:
 
 
 def paint_lines(
-    view: View, painter: QPainter, lines: LineSet, ink: QColor, values: list[float | None] | None = None
-) -> None:
+    view: View, painter: QPainter, lines: LineSet, ink: QColor, values: list[float | None] | None = None,
+    signed: bool = False,
+) -> None:  # fmt: skip
     """Lines; areas filled lightly in plan, or by ``values`` with the value beside the name; names of few only."""
     vertices = lines.vertices
     if not len(vertices) or len(vertices) > MOST_VERTICES * 5:
@@ -111,7 +116,7 @@ def paint_lines(
     pale = QColor(ink)
     pale.setAlpha(26)
     few = len(lines.lines) <= MOST_NAMES
-    shades = _shades(values) if values is not None else [None] * len(lines.lines)
+    shades = _shades(values, signed) if values is not None else [None] * len(lines.lines)
     start = 0
     for number, (line, end) in enumerate(zip(lines.lines, ends.tolist(), strict=True)):
         own, visible = at[start:end], shown[start:end]
@@ -133,7 +138,7 @@ def paint_lines(
             painter.setFont(font(11))
             first = own[int(np.argmax(visible))]
             value = values[number] if values is not None else None
-            text = line.name if value is None else f"{line.name}  {_short(value)}".strip()
+            text = line.name if value is None else f"{line.name}  {_short(value, signed)}".strip()
             at_ = QPointF(first[0] + 5, first[1] - 5)
             if value is not None and view.mode == PLAN:
                 middle = own.mean(axis=0)
@@ -142,8 +147,8 @@ def paint_lines(
             _outlined(painter, at_, text, ink if value is None else QColor(view.theme.ink), QColor(view.theme.sheet))
 
 
-def _short(value: float) -> str:
-    return number_text(value, 0 if abs(value) >= 10_000 or value == int(value) else 2)
+def _short(value: float, signed: bool) -> str:
+    return number_text(value, 0 if abs(value) >= 10_000 or value == int(value) else 2, signed=signed)
 
 
 def _seen(view: View, xyz: Floats) -> tuple[Floats, np.ndarray]:

@@ -31,8 +31,9 @@ from kerb.core.cloud.smooth import Smooth, smooth_surface
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.progress import Progress
-from kerb.core.quantity import rounded
+from kerb.core.quantity import round_number, rounded
 from kerb.core.setting import Setting, setting, settings_of
+from kerb.core.units import METRE
 
 ASIDE, PART, CLASSES = "set aside", "part", "classes"
 
@@ -83,7 +84,7 @@ def _length(store: CloudStore, spacings: float, metres: float = 0.0) -> float:
 
 
 def _metres(store: CloudStore, metres: float) -> float:
-    return rounded(metres / store.reference.unit.metres)
+    return metres if store.reference.unit == METRE else round_number(metres / store.reference.unit.metres)
 
 
 def _usual_overlap(store: CloudStore) -> Overlap:

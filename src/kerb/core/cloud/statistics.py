@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -18,6 +21,9 @@ from kerb.core.progress import Progress
 PERCENTILES = (5, 25, 50, 75, 95)
 LENGTHS = ("lowest", "highest", "mean", "std", "p05", "p25", "p50", "p75", "p95", "height_min", "height_max",
            "height_mean", "height_std")  # fmt: skip
+
+
+DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 
 
 def area_rows(store: CloudStore, areas: list[Any], progress: Progress, among: Mask) -> list[Ints]:
@@ -66,11 +72,59 @@ def of_areas(
     return {"area": [float(shape.area) for shape in areas], **values}
 
 
+def dated(values: dict[str, list[Any]], epoch: str) -> dict[str, list[Any]]:
+    """The figures under names with the date of the survey in them: ``mean_2026-05-02``. Nothing without a date."""
+    return {f"{name}_{epoch}": column for name, column in values.items()} if epoch else {}
+
+
+def epochs_of(fields: Iterable[str], name: str) -> list[str]:
+    """The dates that a figure is kept for, the earliest first."""
+    stem = f"{name}_"
+    found = [field.removeprefix(stem) for field in fields if field.startswith(stem)]
+    return sorted(date for date in found if DATE.fullmatch(date))
+
+
+def change_name(name: str, earlier: str, later: str) -> str:
+    """The field of a change between two dates."""
+    return f"{name}_change_{earlier}_to_{later}"
+
+
+def changes(fields: Mapping[str, Sequence[Any]], names: Iterable[str], epoch: str) -> dict[str, list[Any]]:
+    """Later minus earlier of every figure of a date against the date before it, and of the date after it against it.
+
+    ``fields`` hold dated figures, one for each area; None where either is missing.
+    """
+    found: dict[str, list[Any]] = {}
+    for name in names:
+        dates = epochs_of(fields, name)
+        if epoch not in dates or name == "area":
+            continue
+        at = dates.index(epoch)
+        for earlier, later in pairwise(dates[max(at - 1, 0) : at + 2]):
+            pairs = zip(fields[f"{name}_{earlier}"], fields[f"{name}_{later}"], strict=True)
+            found[change_name(name, earlier, later)] = [_less(a, b) for a, b in pairs]
+    return found
+
+
+def _less(earlier: Any, later: Any) -> float | None:
+    try:
+        found = float(later) - float(earlier)
+    except (TypeError, ValueError):
+        return None
+    return found if np.isfinite(found) else None
+
+
 def unit_of(name: str, unit: str) -> str:
     """Unit code of a figure in a cloud of a unit; nothing for counts, shares and intensities."""
+    name = plain_name(name)
     if name == "area":
         return f"{unit}2"
     return unit if name in LENGTHS else ""
+
+
+def plain_name(name: str) -> str:
+    """A figure without the dates in its name."""
+    return re.sub(r"(_change)?_\d{4}-\d{2}-\d{2}(_to_\d{4}-\d{2}-\d{2})?$", "", name)
 
 
 def _inside(area: Any, xy: Floats) -> Any:
