@@ -7,6 +7,7 @@ import numpy as np
 import pyogrio
 import shapely
 
+from kerb.core.cloud.statistics import changes, unit_of
 from tests.support import YARD, CommandLine
 
 # Off the millimetres of the points: on an edge, inside and outside are a matter of taste.
