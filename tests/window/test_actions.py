@@ -10,10 +10,11 @@ from affine import Affine
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QColorDialog, QDialog, QFileDialog, QInputDialog, QMessageBox, QPushButton, QTextBrowser
+from PySide6.QtWidgets import QColorDialog, QDialog, QFileDialog, QInputDialog, QPushButton, QTextBrowser
 
 from kerb.app.actions import actions
 from kerb.app.dialogs.deliver import Deliver
+from kerb.app.dialogs.questions import Box
 from kerb.app.dialogs.reading import Reading
 from kerb.app.window import Window
 from kerb.core.cloud.finders import FINDERS
@@ -37,8 +38,7 @@ ASKING = (
     (QFileDialog, "getOpenFileName", ("", "")), (QFileDialog, "getOpenFileNames", ([], "")),
     (QFileDialog, "getSaveFileName", ("", "")), (QFileDialog, "getExistingDirectory", ""),
     (QInputDialog, "getText", ("", False)), (QInputDialog, "getItem", ("", False)),
-    (QColorDialog, "getColor", QColor()), (QMessageBox, "question", QMessageBox.StandardButton.Cancel),
-    (QMessageBox, "about", None),
+    (QColorDialog, "getColor", QColor()),
 )  # fmt: skip
 
 
@@ -50,6 +50,7 @@ def answers(*given):
         for kind, name, answer in (*ASKING, *given):
             stack.enter_context(mock.patch.object(kind, name, staticmethod(lambda *_a, _r=answer, **_k: _r)))
         stack.enter_context(mock.patch.object(QDialog, "exec", lambda self: shown.append(self) or 0))
+        stack.enter_context(mock.patch.object(Box, "exec", lambda _self: 0))
         yield shown
 
 

@@ -9,11 +9,12 @@ import pyogrio
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog, QLabel, QMessageBox
+from PySide6.QtWidgets import QFileDialog, QLabel
 
 from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.reading import Reading
+from kerb.app.doing.jobs import DISCARD
 from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.tools.drawing import DrawShape
 from kerb.demo import yard
@@ -25,7 +26,7 @@ from kerb.studies.scope import Scope
 from tests.support import DATA, YARD, near
 from tests.third import THIRD, registered
 from tests.window.test_actions import answers
-from tests.window.test_window import HEAP, PLAIN, Windowed, wait
+from tests.window.test_window import HEAP, PLAIN, Windowed, answering, wait
 
 SQUARE = np.array([[-5.0, -5], [5, -5], [5, 5], [-5, 5]]) + yard.ORIGIN + HEAP.centre
 
@@ -313,8 +314,7 @@ class StatesThatLie(Windowed):
         self.draw_toe()
         self.window.handlers.views.view_plan()
         self.assertNotEqual(self.window.status.points.text(), "")
-        with answers((QMessageBox, "question",
-                      QMessageBox.StandardButton.Discard)):  # fmt: skip
+        with answering(DISCARD):
             self.window.handlers.run("new_job")
         self.settle()
         self.assertEqual(self.session.job.state.holdings, ())
@@ -329,9 +329,7 @@ class StatesThatLie(Windowed):
         self.window.handlers.jobs.open_folder(job.folder)
         self.settle()
         seen = []
-        self.session.previewed.connect(
-            lambda chunk: seen.append(self.session.unit) if isinstance(chunk, tuple) else None
-        )
+        self.session.previewed.connect(lambda chunk: seen.append(self.session.unit) if chunk is not None else None)
         self.session.bring([ImportWish(DATA / "airborne_feet.laz")])
         self.settle()
         self.assertTrue(seen)

@@ -1,5 +1,6 @@
 """The window under a real X server: the platform that analysts have, which the offscreen one only stands for."""
 
+import json
 import os
 import shutil
 import subprocess
@@ -53,6 +54,37 @@ class UnderX(unittest.TestCase):
         self.addCleanup(self.server.terminate)
         with os.fdopen(reading) as stream:
             self.display = f":{stream.readline().strip()}"
+
+    @unittest.skipUnless(shutil.which("openbox"), "no window manager here; type: sudo apt-get install openbox")
+    def test_the_whole_task_by_keys(self):
+        """From the start page to the report without a mouse, under a window manager that gives and takes the focus.
+
+        Nothing opens that nobody asked for. Building something for the first time may hold the interface thread a quarter of
+        a second, nothing that is done again and again more than 50 ms (of its own processor time: other work on the machine
+        does not count).
+        """
+        env = {
+            **os.environ,
+            "DISPLAY": self.display,
+            "QT_QPA_PLATFORM": "xcb",
+            "XDG_DATA_HOME": str(self.folder / "home"),
+        }
+        manager = subprocess.Popen(["openbox"], env=env, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        self.addCleanup(manager.wait)
+        self.addCleanup(manager.terminate)
+        ended = subprocess.run(
+            [sys.executable, "-m", "tests.window.by_keys", str(self.folder), str(YARD.resolve())],
+            env=env, capture_output=True, text=True, timeout=240, cwd=Path(__file__).parents[2],
+        )  # fmt: skip
+        lines = ended.stdout.strip().splitlines()
+        self.assertTrue(lines, ended.stderr)
+        seen = json.loads(lines[-1])
+        self.assertEqual((seen["left"], seen["report"], seen["platform"]), ([], True, "xcb"), ended.stderr)
+        self.assertTrue((self.folder / "report.pdf").read_bytes().startswith(b"%PDF"))
+        # The lists are those of the toolkit's own choosing of files.
+        self.assertEqual(set(seen["windows"]) - {"QListView"}, {"QFileDialog", "BringIn", "Deliver"})
+        self.assertLess(max(seen["waits"].values()), 400, seen["waits"])
+        self.assertLess(max(seen["waits"][name] for name in ("again", "keys are back")), 100, seen["waits"])
 
     def test_a_job_opens_and_is_drawn(self):
         env = {

@@ -1,5 +1,6 @@
 """The real window without a screen: an analyst's whole path by mouse and keys, and what must hold on the way."""
 
+import contextlib
 import logging
 import os
 import shutil
@@ -11,18 +12,21 @@ import traceback
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pypdfium2 as pdfium
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
+from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from kerb.app.actions import actions
 from kerb.app.bringing.results import Results
 from kerb.app.dialogs.deliver import Deliver
+from kerb.app.dialogs.questions import Box
 from kerb.app.dialogs.title import TitleBlock
+from kerb.app.doing.jobs import CANCEL, GO_ON
 from kerb.app.main import application
 from kerb.app.panels.drawer import TABLE
 from kerb.app.tools.drawing import DrawShape
@@ -48,6 +52,20 @@ def wait(seconds):
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.003)
+
+
+@contextlib.contextmanager
+def answering(word):
+    """Every question of the window is answered with a word; what was asked, as (heading, text)."""
+    asked = []
+
+    def exec_(box):
+        asked.append((box.heading.text(), box.words.text()))
+        box.answer = word
+        return 0
+
+    with mock.patch.object(Box, "exec", exec_):
+        yield asked
 
 
 class LogKeeper(logging.Handler):
@@ -535,7 +553,9 @@ class Around(Windowed):
         shown = self.window.sheet.lines["below"].value.text()
         self.assertEqual(len(shown.split(".")[1].split("\u00a0")[0]), 3)
         shown = self.window.sheet.lines["above"].value.text()
-        self.assertNotIn(".", shown, "its bound of some cubic metres allows no decimals, whatever is asked for")
+        self.assertEqual(
+            len(shown.split(".")[1].split("\u00a0")[0]), 1, "its bound allows no more, whatever is asked for"
+        )
         self.window.actions_by_id["copy_figures"].trigger()
         text = QGuiApplication.clipboard().text()
         self.assertIn("Net volume\t", text)
@@ -556,18 +576,8 @@ class Around(Windowed):
 
     def test_unsaved_changes_are_asked_about(self):
         self.draw_toe()
-        asked = []
-        original = QMessageBox.question
-
-        def answer(*words):
-            asked.append(words)
-            return QMessageBox.StandardButton.Cancel
-
-        QMessageBox.question = answer
-        try:
+        with answering(CANCEL) as asked:
             self.assertFalse(self.window.close())
-        finally:
-            QMessageBox.question = original
         self.assertEqual(len(asked), 1)
         self.assertTrue(self.window.isVisible())
 
@@ -587,12 +597,12 @@ class Around(Windowed):
         source.rename(source.with_name("elsewhere.laz"))
         self.window.handlers.jobs.open_folder(self.place)
         self.settle()
-        box = self.window.findChild(QMessageBox)
-        self.assertIn("yard.laz", box.informativeText())
+        box = self.window.findChild(Box)
+        self.assertIn("yard.laz", box.words.text())
         original = QFileDialog.getOpenFileName
         QFileDialog.getOpenFileName = lambda *_: (str(source.with_name("elsewhere.laz")), "")
         try:
-            box.buttons()[0].click()
+            box.buttons["Find the file…"].click()
         finally:
             QFileDialog.getOpenFileName = original
         self.assertTrue(self.session.job.state.holdings[0].source.endswith("elsewhere.laz"))
@@ -616,13 +626,9 @@ class Around(Windowed):
         crashed = self.place.parent / "crashed.kerb"
         shutil.copytree(self.place, crashed)
         self.assertTrue(Job.has_recovery(crashed))
-        original = QMessageBox.question
-        QMessageBox.question = lambda *_: QMessageBox.StandardButton.Yes
-        try:
+        with answering(GO_ON):
             self.session.job.save()
             self.window.handlers.jobs.open_folder(crashed)
-        finally:
-            QMessageBox.question = original
         self.settle()
         self.assertEqual(len(self.session.setup.toe.xy), 14)
         self.assertIsNotNone(self.net())

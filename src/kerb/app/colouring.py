@@ -49,6 +49,8 @@ class Colouring(QObject):
         self._lending = Latest("lending", self)
         self._lending.done.connect(self._lent)
         self._wanted = ""
+        # What the histogram that is shown was counted from.
+        self._counted: tuple[Any, ...] = ()
         session.live.answered.connect(self._follow)
         session.answered.connect(self._follow)
 
@@ -247,9 +249,20 @@ class Colouring(QObject):
         layer = self.layer()
         if layer is None:
             return
-        rows = layer.store.fair_rows(300_000)
         plain = ("colour", "plain", *scenes.VALUE_COLUMNS)
         by = layer.style.by if layer.style.by not in plain and layer.store.has(layer.style.by) else "elevation"
+        code, title = scenes.unit_of(layer.store, by, self.session.unit), scenes.TITLES.get(by, by.capitalize())
+        marks = (
+            layer.store,
+            by,
+            code,
+            layer.store.sets.mark,
+            layer.store.meta.made_with.get(by),
+            layer.store.placement,
+        )
+        if marks == self._counted:
+            self.histogram_ready.emit(None, title, code)
+            return
+        self._counted = marks
         shown = CloudLayer(layer.store, replace(layer.style, by=by))
-        code = scenes.unit_of(layer.store, by, self.session.unit)
-        self.histogram_ready.emit(shown.values(rows), scenes.TITLES.get(by, by.capitalize()), code)
+        self.histogram_ready.emit(shown.values(layer.store.fair_rows(300_000)), title, code)

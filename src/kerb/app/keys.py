@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject
 from PySide6.QtGui import QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QLineEdit
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 
 class UndoThroughFields(QObject):
     """Lets Ctrl+Z through fields in which nothing was typed since they were last shown or taken: it means the job."""
+
+    def follow(self, _old: QWidget | None, new: QWidget | None) -> None:
+        """Watch the field that has the keys now; watching every event of the application would cost too much."""
+        if isinstance(new, QLineEdit):
+            new.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Keep a field from taking undo and redo for itself."""

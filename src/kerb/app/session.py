@@ -16,6 +16,7 @@ from kerb.app.live import LiveKeeper, Question
 from kerb.app.tasks import Task
 from kerb.app.widgets import there
 from kerb.core.arrays import Ints32
+from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.cloud.layout import Layout
 from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
@@ -494,9 +495,13 @@ class Session(QObject):
         how: list[Ending] = []
 
         def work(progress: Progress) -> Holding:
+            grown: list[GrowingCloud] = []
+
             def preview(xyz: Ints32, layout: Layout) -> None:
                 self._unit_read = layout.reference.unit.code
-                self.previewed.emit((xyz, layout))
+                before = grown.pop() if grown and grown[-1].layout is layout else GrowingCloud(layout)
+                grown[:] = [before.with_chunk(xyz)]
+                self.previewed.emit(grown[0])
 
             return holdings.import_file(job.folder, state, wish, progress, preview)
 

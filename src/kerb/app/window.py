@@ -100,7 +100,7 @@ class Window(QMainWindow):
         self._refresh.setInterval(0)
         self._refresh.timeout.connect(self._mirror_scene)
         self._undo_filter = UndoThroughFields(self)
-        theme.running().installEventFilter(self._undo_filter)
+        theme.running().focusChanged.connect(self._undo_filter.follow)
         self._put_together()
         # Last: while widgets are put together, each of them would be styled again and again.
         theme.running().setStyleSheet(theme.style_sheet(self.theme))
@@ -467,16 +467,11 @@ class Window(QMainWindow):
 
     def _show_growing(self, chunk: object) -> None:
         """Draw what has been read of a file so far; the imported cloud takes its place at the end."""
-        if not isinstance(chunk, tuple):
-            self._growing = None
-        else:
-            xyz, layout = chunk
-            before = self._growing if self._growing is not None and self._growing.layout is layout else None
-            self._growing = (before or GrowingCloud(layout)).with_chunk(xyz)
-            if len(self.view.scene.clouds) <= 1 and not self.session.has_data:
-                self._mirror_scene()
-                self.view.fit(*self._growing.bounds)
-                return
+        self._growing = chunk if isinstance(chunk, GrowingCloud) else None
+        if self._growing is not None and len(self.view.scene.clouds) <= 1 and not self.session.has_data:
+            self._mirror_scene()
+            self.view.fit(*self._growing.bounds)
+            return
         self._refresh.start()
 
     # Theme and guide

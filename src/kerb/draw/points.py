@@ -91,9 +91,8 @@ def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> 
     tiles = layer.store.tiles
     seen = corners_seen(layer, camera, size)
     near, far = camera.limits(size)
-    with np.errstate(invalid="ignore"):
-        left, right = np.nanmin(seen[:, :, :2], axis=1), np.nanmax(seen[:, :, :2], axis=1)
     behind = np.isnan(seen[:, :, 0]).any(axis=1)
+    left, right = np.min(seen[:, :, :2], axis=1), np.max(seen[:, :, :2], axis=1)
     left[behind], right[behind] = 0.0, np.array(size, float)
     touches = np.all((right >= -LARGEST_SPLAT) & (left <= np.array(size) + LARGEST_SPLAT), axis=1)
     touches &= (seen[:, :, 2].max(axis=1) >= near) & (seen[:, :, 2].min(axis=1) <= far)

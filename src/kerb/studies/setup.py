@@ -15,18 +15,20 @@ from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
 
+# Of each kind of setup, worked out once.
+_DECLARED: dict[type, dict[str, Field]] = {}
+
+
 @dataclass(frozen=True)
 class Setup:
     """What a study is asked. Subclasses declare their fields with the helpers of :mod:`kerb.studies.fields`."""
 
     @classmethod
     def declared(cls) -> dict[str, Field]:
-        """Name → declaration of every field, in order."""
-        found = {}
-        for item in fields(cls):
-            about = described(item)
-            assert isinstance(about, Field), f"{cls.__name__}.{item.name} is not declared"
-            found[item.name] = about
+        """Name → declaration of every field, in order. Asked for thousands of times a second: not to be changed."""
+        found = _DECLARED.get(cls)
+        if found is None:
+            found = _DECLARED[cls] = _declared(cls)
         return found
 
     @classmethod
@@ -112,6 +114,15 @@ class Setup:
             else:
                 found[key] = value
         return found
+
+
+def _declared(kind: type[Setup]) -> dict[str, Field]:
+    found = {}
+    for item in fields(kind):
+        about = described(item)
+        assert isinstance(about, Field), f"{kind.__name__}.{item.name} is not declared"
+        found[item.name] = about
+    return found
 
 
 def _check(about: Field, value: Any, default: Any) -> None:

@@ -64,6 +64,7 @@ class Columns(QWidget):
         column.addLayout(row)
         column.addLayout(self._corrections())
         self.table = QTableWidget()
+        self.table.setAccessibleName("Columns of the file, with what they are")
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         self.table.verticalHeader().hide()

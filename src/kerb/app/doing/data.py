@@ -7,9 +7,10 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
+from kerb.app.dialogs.questions import ask
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.dialogs.write import ask_target
 from kerb.app.session import Session
@@ -17,7 +18,7 @@ from kerb.app.stage import Stage
 from kerb.app.theme import Theme
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
-from kerb.app.widgets import plain, there
+from kerb.app.widgets import there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
 from kerb.core.dates import date_of
@@ -32,6 +33,8 @@ from kerb.formats.write_things import CLASSED, endings_for, write_cloud, write_t
 from kerb.job import holdings, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
+
+RIGHT, CANCEL = "It is right", "Cancel"
 
 
 class DataActions(QObject):
@@ -162,11 +165,8 @@ class DataActions(QObject):
         if not path:
             return
         if holding.source_size and Path(path).stat().st_size != holding.source_size:
-            answer = QMessageBox.question(
-                self.parent_, "Another file?", "This file has another size than the one that was imported. "
-                "Use it as the source all the same?",
-            )  # fmt: skip
-            if answer != QMessageBox.StandardButton.Yes:
+            text = "This file has another size than the one that was imported."
+            if ask(self.parent_, "Another file?", text, "Use it as the source", "Leave it") != "Use it as the source":
                 return
         self.session.execute(holdings.altered(holding, f"Found the source of {holding.name}", source=path))
 
@@ -197,10 +197,9 @@ class DataActions(QObject):
         if job.state.holdings and now.unit != system.unit and now.certainty != "assumed":
             words = (
                 f"The job's numbers were said to be in {now.unit.plural}; {system.name} counts in "
-                f"{system.unit.plural}. No number will change. Is the new unit right?"
+                f"{system.unit.plural}. No number will change."
             )
-            answer = QMessageBox.question(self.parent_, "Another unit", plain(words))
-            if answer != QMessageBox.StandardButton.Yes:
+            if ask(self.parent_, "Is the new unit right?", words, RIGHT, CANCEL) != RIGHT:
                 return
         self._label_job(system)
 

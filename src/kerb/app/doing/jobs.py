@@ -7,17 +7,21 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
+from kerb.app.dialogs.questions import ask
 from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.session import Session
-from kerb.app.widgets import plain
 from kerb.core.errors import KerbError
 from kerb.demo.job import open_demo
 from kerb.job.job import SUFFIX, Job
 from kerb.job.lock import in_use
 from kerb.job.places import unsaved_folder
+
+GO_ON, AS_SAVED = "Go on from the last change", "Open as last saved"
+REMOVE, KEEP = "Remove", "Keep it"
+SAVE, DISCARD, CANCEL = "Save", "Discard", "Cancel"
 
 
 class JobActions(QObject):
@@ -51,19 +55,17 @@ class JobActions(QObject):
             return
         recover = "unsaved" in folder.parts
         if not recover and Job.has_recovery(folder):
-            answer = QMessageBox.question(
-                self.parent_, "Recover", plain(f"{folder.name} was not closed properly. Go on from the last change?\n\n"
-                "“No” opens it as it was last saved."),
-            )  # fmt: skip
-            recover = answer == QMessageBox.StandardButton.Yes
+            text = "It goes on from the last change, or from what was last saved; what is not taken is given up."
+            chosen = ask(self.parent_, f"{folder.name} was not closed properly", text, GO_ON, AS_SAVED)
+            recover = chosen == GO_ON
             if not recover:
                 Job.forget_recovery(folder)
         self.guarded(lambda: self.session.set_job(Job.open(folder, recover)))
 
     def forget_unsaved(self, folder: Path) -> None:
         """Remove a job that was never saved, when that is confirmed."""
-        words = f"Remove {folder.stem}, with the data that were brought into it? This cannot be undone."
-        if QMessageBox.question(self.parent_, "Remove", plain(words)) == QMessageBox.StandardButton.Yes:
+        words = "With the data that were brought into it. This cannot be undone."
+        if ask(self.parent_, f"Remove {folder.stem}?", words, REMOVE, KEEP) == REMOVE:
             shutil.rmtree(folder, ignore_errors=True)
             self.forgotten.emit()
 
@@ -139,15 +141,12 @@ class JobActions(QObject):
         job = self.session.job
         if job is None or not job.changed:
             return True
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self.parent_, "Kerb", plain(f"Save the changes to {job.state.title.name}?"),
-            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
-        )  # fmt: skip
-        if answer == buttons.Save:
+        heading = f"Save the changes to {job.state.title.name}?"
+        answer = ask(self.parent_, heading, "", SAVE, DISCARD, CANCEL)
+        if answer == SAVE:
             self.save()
             return not job.changed
-        if answer == buttons.Discard:
+        if answer == DISCARD:
             job.discard()
             return True
         return False

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QMessageBox, QWidget
+from PySide6.QtWidgets import QWidget
 
 from kerb import __version__
+from kerb.app.dialogs.questions import ask
 from kerb.app.dialogs.reading import Reading, keys_page
 from kerb.app.session import Session
 from kerb.report.reading import method_text
@@ -51,7 +52,8 @@ class HelpActions(QObject):
 
     def about(self) -> None:
         """Version and licence."""
-        QMessageBox.about(
-            self.parent_, "About Kerb", f"<b>Kerb {__version__}</b><p>Compares point clouds with what they should be."
-            "<p>Free software under the GNU General Public License 3 or later. Font: IBM Plex Sans (SIL OFL 1.1).",
-        )  # fmt: skip
+        text = (
+            "Compares point clouds with what they should be.\n\n"
+            "Free software under the GNU General Public License 3 or later. Font: IBM Plex Sans (SIL OFL 1.1)."
+        )
+        ask(self.parent_, f"Kerb {__version__}", text, "Close")

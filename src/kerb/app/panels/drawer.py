@@ -263,12 +263,13 @@ class Drawer(QWidget):
                 widget.show_chart(chart, self.session.unit)
         self.stack.setCurrentWidget(widget)
 
-    def show_histogram(self, values: AnyArray, title: str, unit: str) -> None:
-        """Draw values in the histogram tab."""
+    def show_histogram(self, values: AnyArray | None, title: str, unit: str) -> None:
+        """Draw values in the histogram tab; None leaves it as it is."""
         if self._histogram is None:
             self._histogram = Histogram(self.theme)
             self.stack.addWidget(self._histogram)
-        self._histogram.show_values(values, title, unit)
+        if values is not None:
+            self._histogram.show_values(values, title, unit)
         self.stack.setCurrentWidget(self._histogram)
 
     # Tables

@@ -1,0 +1,183 @@
+"""A session of work by keys alone, under whatever platform there is: from the start page to the report.
+
+Run as a script with a folder and a cloud; prints what was seen on the way as JSON. Each step waits for what it needs and then
+presses keys where the focus is, so that dialogs with loops of their own are no obstacle.
+"""
+
+import json
+import os
+import sys
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtGui import QKeySequence
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QWidget
+
+from kerb.app.bringing.dialog import BringIn
+from kerb.app.dialogs.deliver import Deliver
+from kerb.app.main import application
+from kerb.app.tools.drawing import DrawShape
+from kerb.app.window import Window
+from kerb.job.places import Settings
+
+KEY, PLAIN = Qt.Key, Qt.KeyboardModifier.NoModifier
+
+
+class Watch(QObject):
+    """Top-level windows as they appear, and how long the interface thread worked at a stretch."""
+
+    def __init__(self):
+        super().__init__()
+        self.windows, self.worst, self.last = [], [], None
+
+    def eventFilter(self, watched, event):
+        if event.type() == QEvent.Type.Show and isinstance(watched, QWidget) and watched.isWindow():
+            self.windows.append(type(watched).__name__)
+        return False
+
+    def beat(self):
+        """Called with each turn of the event loop: what the thread worked since the last one."""
+        now = time.thread_time()
+        if self.last is not None:
+            self.worst.append((now - self.last, step_name))
+        self.last = now
+
+
+def focus():
+    return QApplication.focusWidget() or QApplication.activeWindow()
+
+
+def press(text, widget=None):
+    """A shortcut such as Ctrl+I, or a text that is typed, where the focus is."""
+    target = widget or focus()
+    combination = QKeySequence(text)[0] if text.startswith(("Ctrl+", "Shift+", "F")) and len(text) > 1 else None
+    if combination is not None:
+        QTest.keyClick(target, combination.key(), combination.keyboardModifiers())
+    else:
+        QTest.keyClicks(target, text)
+
+
+def dialog(kind):
+    top = QApplication.activeModalWidget()
+    return top if isinstance(top, kind) else None
+
+
+def idle():
+    s = window.session
+    return not (
+        s.tasks or s.resting() or not s.live.idle() or not window.view.drawing.idle() or window._refresh.isActive()
+    )
+
+
+def file_named(path):
+    def do():
+        box = dialog(QFileDialog)
+        field = box.findChild(QWidget, "fileNameEdit")
+        field.setFocus()
+        QTest.keyClicks(field, str(path))
+        QTest.keyClick(field, KEY.Key_Return)
+
+    return do
+
+
+def draw():
+    """A ring round the middle of the view, set with arrows and Space."""
+    view = window.view
+    for dx, dy in ((-150, -110), (150, -110), (150, 110), (-150, 110)):
+        here = view.tool.mouse
+        x, y = (view.width() / 2, view.height() / 2) if here is None else (here.x(), here.y())
+        for way, steps in (
+            (KEY.Key_Right if view.width() / 2 + dx > x else KEY.Key_Left, abs(view.width() / 2 + dx - x)),
+            (KEY.Key_Down if view.height() / 2 + dy > y else KEY.Key_Up, abs(view.height() / 2 + dy - y)),
+        ):
+            for _ in range(int(steps // 60)):
+                QTest.keyClick(view, way, Qt.KeyboardModifier.ShiftModifier)
+            for _ in range(int(steps % 60 // 6)):
+                QTest.keyClick(view, way)
+        QTest.keyClick(view, KEY.Key_Space)
+    QTest.keyClick(view, KEY.Key_Return)
+
+
+def all_day():
+    """What is done again and again: hide and show, step from vertex to vertex, move one, take it back."""
+    view = window.view
+    return [
+        lambda: window.lists._toggle(window.session.job.state.holdings[0]),
+        lambda: window.lists._toggle(window.session.job.state.holdings[0]),
+        view.setFocus,
+        lambda: QTest.keyClick(view, KEY.Key_Tab),
+        lambda: QTest.keyClick(view, KEY.Key_Right),
+        lambda: QTest.keyClick(view, KEY.Key_Return),
+        lambda: press("Ctrl+Z", window),
+    ]
+
+
+def steps(cloud, report):
+    """(name, what must be so, what is then done)."""
+    return [
+        ("start", lambda: window.isActiveWindow(), lambda: press("Ctrl+I", window)),
+        ("choose the file", lambda: dialog(QFileDialog), file_named(cloud)),
+        ("bring it in", lambda: (d := dialog(BringIn)) and not d.files.busy and d.take.isEnabled(),
+         lambda: QTest.keyClick(focus(), KEY.Key_Return)),
+        ("a new study", lambda: window.session.has_data and idle() and not dialog(QDialog), lambda: press("Ctrl+Shift+N", window)),
+        ("draw", lambda: isinstance(window.view.tool, DrawShape) and idle() and window.view.hasFocus(), draw),
+        ("look along", lambda: (s := window.session.study) and s.found and idle(), lambda: press("F4", window)),
+        ("the command field", idle, lambda: (press("Ctrl+K", window), press("fit study"))),
+        ("take it", lambda: window.header.command.hasFocus(), lambda: QTest.keyClick(focus(), KEY.Key_Return)),
+        ("keys are back", lambda: window.view.hasFocus() and idle(), lambda: press("Ctrl+D", window)),
+        ("report", lambda: (d := dialog(Deliver)) and d.pdf and d.save.isEnabled(), lambda: QTest.keyClick(focus(), KEY.Key_Return)),
+        ("name it", lambda: dialog(QFileDialog), file_named(report)),
+        ("written", lambda: report.exists() and not dialog(QDialog), lambda: press("F2", window)),
+        *[("again", lambda: idle() and not dialog(QDialog), do) for do in all_day() * 4],
+        ("done", idle, lambda: None),
+    ]  # fmt: skip
+
+
+def main():
+    global window, step_name
+    folder, cloud = Path(sys.argv[1]), Path(sys.argv[2])
+    step_name = "opening"
+    app = application()
+    QApplication.setAttribute(Qt.ApplicationAttribute.AA_DontUseNativeDialogs)
+    watch = Watch()
+    window = Window(Settings(folder / "settings.json"))
+    window.resize(1280, 800)
+    window.show()
+    app.installEventFilter(watch)
+    todo, began, done = steps(cloud, folder / "report.pdf"), time.monotonic(), []
+
+    def tell():
+        """Say what was seen, and end without asking about changes."""
+        seen = {
+            "platform": QApplication.platformName(), "done": done, "left": [name for name, _, _ in todo], "windows": watch.windows,
+            "report": (folder / "report.pdf").exists(),
+            "waits": {name: max(round(1000 * s) for s, of in watch.worst if of == name) for _, name in watch.worst},
+        }  # fmt: skip
+        print(json.dumps(seen))
+        sys.stdout.flush()
+        os._exit(0)
+
+    def tick():
+        global step_name
+        watch.beat()
+        if not todo or time.monotonic() - began > 150:
+            tell()
+        name, ready, do = todo[0]
+        if ready():
+            todo.pop(0)
+            step_name = name
+            done.append(name)
+            # Later: a timer does not fire again while what it called waits in a dialog.
+            QTimer.singleShot(0, do)
+
+    timer = QTimer()
+    timer.setInterval(15)
+    timer.timeout.connect(tick)
+    timer.start()
+    app.exec()
+
+
+if __name__ == "__main__":
+    main()
