@@ -12,6 +12,7 @@ import numpy as np
 from bench import importing as importing_
 from bench import preparing
 from bench import studies as studies_
+from bench import window as window_
 from bench.bound import bound
 from bench.shared import FAR, FOLDER, terrain, timed
 from kerb.core.cloud.layout import Layout
@@ -211,6 +212,9 @@ MEASURES = {
         "truth inside the 95 % bound, heaps on each of four grounds", bound, (60,), (4,), "inside 0.92–0.98"
     ),
     "inventory": Measure("inventory of 40 heaps, points", studies_.inventory, (20 * M,), (2 * M,), "≤ 1"),
+    "shots": Measure("shots of a controller in a second", window_.shots, (5000,), (500,), "as they come"),
+    "lists": Measure("a step with so many holdings, and 2/3 as many studies", window_.lists, (300,), (60,), "0.05 s"),
+    "drop": Measure("files dropped at once, looked at and checked", window_.drop, (50,), (5,), "–"),
     "step": Measure("a step in a large job (99 of 100), steps", studies_.stepping, (10_000,), (1000,), "0.02 s"),
     "tin": Measure("Delaunay surface", triangulating, (M,), (M // 4,), "≤ 0.3"),
     "nearest": Measure("nearest neighbour, n against n", nearest, (M, 10 * M), (M,), "≤ 0.15"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 import pyproj
@@ -41,7 +42,7 @@ class Site:
     reference: ReferenceSystem
     names: tuple[str, ...] = ()
 
-    @property
+    @cached_property
     def bounds(self) -> tuple[Floats, Floats]:
         """Lowest and highest corner, (3,) each, of where its places are: single ones far off do not count."""
         n = len(self.xyz)

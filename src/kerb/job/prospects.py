@@ -16,7 +16,7 @@ from kerb.core.errors import KerbError
 from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, same_system
 from kerb.core.progress import Progress
-from kerb.core.reference import ReferenceSystem
+from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import CLOUD, PICTURE, SURFACE
 from kerb.core.units import LengthUnit
 from kerb.formats.points import Opening, open_points
@@ -103,7 +103,7 @@ def prospects_of(path: Path, state: JobState) -> list[Prospect]:
     kinds = {offer.kind for offer in seen.offers}
     either = seen.format == "text" or seen.format.startswith("PLY") or {SURFACE, PICTURE} <= kinds
     for number, offer in enumerate(seen.offers):
-        middle = _middle_of(seen) if number == 0 else None
+        middle = _middle_of(seen, state) if number == 0 else None
         placing = default_placing(state, seen.reference, middle)
         plan = seen.text.plan if seen.text is not None else None
         parts = offer.usual or tuple(name for name, _ in offer.parts)
@@ -112,9 +112,11 @@ def prospects_of(path: Path, state: JobState) -> list[Prospect]:
     return found
 
 
-def _middle_of(seen: Examined) -> tuple[float, float] | None:
-    """A place of a file in degrees, so that a zone can be suggested for it."""
-    if not seen.reference.wkt:
+def _middle_of(seen: Examined, state: JobState) -> tuple[float, float] | None:
+    """A place of a file that is transformed, so that a zone, or the best way there, can be suggested for it."""
+    job = state.title.reference_system() if state.holdings else None
+    like_the_job = job is None or not job.wkt or same_system(seen.reference, job)
+    if not seen.reference.wkt or (like_the_job and not is_geographic(seen.reference)):
         return None
     try:
         xyz = _sample(seen, seen.offers[0], (), None)

@@ -83,8 +83,12 @@ def yardstick(job: Site | None, others: Sequence[Site], mine: int) -> Site | Non
     rest = [one for (number, one), inside in zip(known, group, strict=True) if inside and number != mine]
     if not rest:
         return job
-    names = [name for one in rest for name in (*one.names, *[""] * (len(one.xyz) - len(one.names)))]
-    return Site(np.concatenate([one.xyz for one in rest]), rest[0].reference, tuple(names))
+    if len(rest) == 1:
+        return rest[0]
+    # Of many files a part of each tells as much: together no more than a few samples.
+    step = max(1, sum(len(one.xyz) for one in rest) // (3 * SAMPLE))
+    names = [name for one in rest for name in (*one.names, *[""] * (len(one.xyz) - len(one.names)))[::step]]
+    return Site(np.concatenate([one.xyz[::step] for one in rest]), rest[0].reference, tuple(names))
 
 
 def of_holding(job: Job, holding: Holding) -> Site | None:

@@ -14,7 +14,6 @@ from kerb.core.setting import described
 from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
-
 # Of each kind of setup, worked out once.
 _DECLARED: dict[type, dict[str, Field]] = {}
 

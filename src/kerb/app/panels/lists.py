@@ -115,6 +115,11 @@ class Lists(QWidget):
 
     def _fill_holding(self, row: QWidget, holding: Holding) -> None:
         assert isinstance(row, Row)
+        # Most changes are about one holding: the rows of the others say what they did.
+        state = (holding, holding.id == self.looked_over, self.session.unit)
+        if row.filled is not None and row.filled[0] is holding and row.filled[1:] == state[1:]:
+            return
+        row.filled = state
         missing = holdings.source_missing(holding)
         size = "picture tiles" if holding.kind == PICTURE and not holding.points else self._size(holding)
         notes = "\n".join(f"• {text}" for _code, text in holding.notes)
@@ -215,8 +220,8 @@ def _arrange(
     wanted: list[tuple[str, Callable[[], QWidget], Callable[[QWidget], None]]],
 ) -> None:  # fmt: skip
     """Bring the widgets of a box in line with a list of (key, make, fill), keeping those that are there."""
-    keys = [key for key, _, _ in wanted]
-    for key in [key for key in kept if key not in set(keys)]:
+    keys = {key for key, _, _ in wanted}
+    for key in [key for key in kept if key not in keys]:
         gone = kept.pop(key)
         # Hidden first: a widget without a parent that waits to be shown would become a window of its own.
         gone.hide()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QContextMenuEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen
@@ -59,6 +60,8 @@ class Row(QWidget):
         self._over = False
         self._words = RowWords("")
         self.doing: RowDoing | None = None
+        # What it was filled from last, for whoever fills it.
+        self.filled: tuple[Any, ...] | None = None
         self.clicked.connect(lambda: self.doing.click() if self.doing is not None else None)
         self.mark_clicked.connect(lambda: self.doing.mark() if self.doing is not None and self.doing.mark else None)
         self.menu_wanted.connect(lambda place: self.doing.menu(place) if self.doing is not None else None)

@@ -53,7 +53,8 @@ class ThingsOverlay:
 def ink_of(session: Session, holding: Holding, theme: str) -> str:
     """The colour a holding of points or lines is painted in."""
     inks = INKS[theme]
-    return inks[session.open_job.state.holdings.index(holding) % len(inks)]
+    number = next(n for n, other in enumerate(session.open_job.state.holdings) if other.id == holding.id)
+    return inks[number % len(inks)]
 
 
 def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: bool = True) -> None:
