@@ -296,9 +296,10 @@ class Work(Folder):
         job.execute(measured.with_fields(job, job.state.holdings[1], second, {"mean": [1.7], "count": [9]}))
         fields = job.thing(job.state.holdings[1]).thing.fields
         self.assertEqual(
-            {k: v[0] for k, v in fields.items() if "mean" in k or k == "use"},
+            {k: v[0] for k, v in fields.items() if ("mean" in k or k == "use") and "change" not in k},
             {"use": "rock", "mean": 1.7, "mean_2026-03-12": 1.5, "mean_2026-06-01": 1.7},
         )
+        self.assertAlmostEqual(fields["mean_change_2026-03-12_to_2026-06-01"][0], 0.2)
         job.undo()
         self.assertEqual(job.thing(job.state.holdings[1]).thing.fields["mean"][0], 1.5)
         job.redo()

@@ -187,6 +187,7 @@ class Points(Windowed):
         self.window.handlers.run("fit")
         self.settle()
         self.window.handlers.points.select_with("surface")
+        self.settle()
         heap = yard.ORIGIN + np.array(HEAP.centre)
         xy = self.store.coordinates(slice(0, self.store.count))[:, :2]
         self.click(self.place_of(int(np.argmin(np.hypot(*(xy - heap - [0, -14]).T)))))

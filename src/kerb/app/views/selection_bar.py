@@ -40,7 +40,7 @@ THEN = "select"
 
 
 class SelectionBar(QWidget):
-    """Docked under the view. Two rows: marking above, and doing below while something is selected or set aside."""
+    """Docked under the view, which keeps its picture where it is. Two rows: marking above, doing below."""
 
     def __init__(self, session: Session, selection: Selection, run: Callable[[str], None]) -> None:
         super().__init__()
@@ -161,8 +161,10 @@ class SelectionBar(QWidget):
             self.buttons[key].setEnabled(chosen > 0)
         self.buttons["bring_back"].setEnabled(holding is not None and bool(holding.aside))
         self._fill_then()
-        self.doing.setVisible(chosen > 0 or (holding is not None and bool(holding.aside)))
-        self.setVisible(holding is not None and (selecting or chosen > 0))
+        wanted = holding is not None and (selecting or chosen > 0)
+        if wanted != (not self.isHidden()):
+            self.selection.view.hold()
+            self.setVisible(wanted)
 
     def _fill_then(self) -> None:
         holding = self.session.main_cloud()

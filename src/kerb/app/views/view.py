@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from kerb.app.theme import Theme
@@ -59,6 +59,7 @@ class View(QWidget):
         self._last = QPointF()
         self._pivot: Floats | None = None
         self._navigating = False
+        self._holding = False
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -206,7 +207,21 @@ class View(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(full, image)
 
-    def resizeEvent(self, _event: object) -> None:
+    def hold(self) -> None:
+        """The next change of size is made by something that docks: what is seen stays where it is on the screen."""
+        self._holding = True
+        QTimer.singleShot(300, self._let_go)
+
+    def _let_go(self) -> None:
+        self._holding = False
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Draw at the new size."""
+        before, now = event.oldSize(), event.size()
+        if self._holding and before.isValid():
+            dx, dy = (before.width() - now.width()) / 2, (before.height() - now.height()) / 2
+            for mode, camera in self.cameras.items():
+                self.cameras[mode] = camera.panned(dx * self.ratio, dy * self.ratio)
         self.redraw(moving=False)
 
     # Moving the eye

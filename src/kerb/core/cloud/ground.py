@@ -22,11 +22,10 @@ from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress, silent
-from kerb.core.quantity import rounded
 from kerb.core.setting import Setting, setting
 from kerb.core.surface.grid import MAX_CELLS
 from kerb.core.surface.tin import Tin, triangulate
-from kerb.core.units import METRE, LengthUnit
+from kerb.core.units import LengthUnit
 
 GROWTH = 1.4
 EDGE_NEIGHBOURS, SLOPING_NEIGHBOURS = 8, 4
@@ -95,9 +94,9 @@ class GroundSettings:
         apart = spacing * unit.metres
         cell = float(np.clip(SPACINGS_PER_CELL * apart, LEAST_CELL_M, MOST_CELL_M))
         cell = min(cell, max(MOST_RISE_M / usual.slope, LEAST_SPACINGS * apart))
-        lengths = (usual.step, usual.object_size, round(cell, 2))
-        step, size, width = (x if unit == METRE else rounded(x / unit.metres) for x in lengths)
-        return GroundSettings(usual.slope, step, size, width)
+        return GroundSettings(
+            usual.slope, usual.step / unit.metres, usual.object_size / unit.metres, round(cell, 2) / unit.metres
+        )
 
     @staticmethod
     def usual(terrain: str, store: CloudStore) -> GroundSettings:
