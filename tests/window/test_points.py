@@ -197,7 +197,7 @@ class Points(Windowed):
         self.assertLess(float(floor[loader].mean()), 0.1)
         self.assertFalse(floor[np.hypot(*(xy - heap).T) < 3].any(), "grew up the heap")
         self.window.handlers.points.select_with("piece")
-        row = int(np.flatnonzero(floor)[0])
+        row = int(np.argmin(np.hypot(*(xy - heap - [0, -14]).T)))
         self.click(self.place_of(row))
         self.settle()
         self.assertTrue(self.window.selection.mask[row])

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
     QAbstractSpinBox,
-    QApplication,
     QCalendarWidget,
     QComboBox,
     QHeaderView,
@@ -51,7 +50,7 @@ class Batches(Bringing):
         self.data = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
     def results(self):
-        return next(w for w in QApplication.topLevelWidgets() if isinstance(w, Results) and w.isVisible())
+        return next(w for w in self.window.findChildren(Results) if w.isVisible())
 
     def test_every_file_ends_with_its_own_word(self):
         for name in ("a.laz", "z.laz"):
@@ -71,7 +70,7 @@ class Batches(Bringing):
         partial = next(h for h in self.session.job.state.holdings if h.name == "broken")
         self.assertLess(partial.points, self.session.job.state.holdings[0].points)
         self.assertIn("truncated", dict(partial.notes))
-        for window in [w for w in QApplication.topLevelWidgets() if isinstance(w, Results)]:
+        for window in self.window.findChildren(Results):
             window.close()
 
     def test_a_folder_is_taken_and_its_files_are_held_against_one_another(self):

@@ -613,7 +613,7 @@ class Around(Windowed):
         broken.write_bytes((DATA / "simple1_1.las").read_bytes()[: 227 + 28 * 500])
         self.window.session.bring([ImportWish(broken)])
         self.settle()
-        shown = next(w for w in QApplication.topLevelWidgets() if isinstance(w, Results) and w.isVisible())
+        (shown,) = [w for w in self.window.findChildren(Results) if w.isVisible()]
         self.assertIn("500 can be read", shown.endings[0].why)
         shown.wanted.emit([shown.endings[0].again])
         self.settle()
