@@ -285,6 +285,9 @@ class Pages(Bringing):
     def test_the_job_system_is_chosen_by_search(self):
         dialog = SystemDialog(local_grid(METRE), self.window, job=True)
         QTest.keyClicks(dialog.search, "etrs89 utm 30n")
+        end = time.monotonic() + 30
+        while not dialog.ready and time.monotonic() < end:
+            wait(0.05)
         wait(0.3)
         dialog._find()
         codes = [dialog.list.item(k).data(Qt.ItemDataRole.UserRole) for k in range(dialog.list.count())]

@@ -211,6 +211,7 @@ class Spoken(Bringing):
             StudyChooser(self.window),
         ):
             self.assertEqual(spoken(dialog), [], type(dialog).__name__)
+            dialog.reject()
             dialog.deleteLater()
         dialog = self.drop(self.files["control.csv"])
         self.assertEqual(spoken(dialog), [])

@@ -478,6 +478,14 @@ class Window(QMainWindow):
 
     def switch_theme(self) -> None:
         """Light to dark or back. The window is built anew around the same session's job."""
+        # The window is built anew, which takes a moment: not without a sign of it.
+        theme.running().setOverrideCursor(Qt.CursorShape.WaitCursor)
+        try:
+            self._switch_theme()
+        finally:
+            theme.running().restoreOverrideCursor()
+
+    def _switch_theme(self) -> None:
         name = "dark" if self.theme.name == "light" else "light"
         self.settings.set("theme", name)
         job, study, mode = self.session.job, self.session.study_id, self.view.mode

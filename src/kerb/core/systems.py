@@ -40,6 +40,11 @@ def all_systems() -> tuple[SystemEntry, ...]:
     return tuple(found.values())
 
 
+def are_read() -> bool:
+    """Whether the list was read already; the first time that takes a second."""
+    return all_systems.cache_info().currsize > 0
+
+
 def search(text: str, kinds: tuple[str, ...] = tuple(KINDS.values())) -> list[SystemEntry]:
     """Systems whose code, name or area holds every word of ``text``; exact codes first, then names, then areas."""
     words = text.lower().replace(",", " ").split()

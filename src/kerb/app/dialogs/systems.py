@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.tasks import Latest
 from kerb.app.widgets import Label, made
 from kerb.core import systems
 from kerb.core.errors import InputError
@@ -78,7 +79,21 @@ class SystemDialog(QDialog):
         self.list.currentItemChanged.connect(lambda *_: self._mirror())
         self.list.itemDoubleClicked.connect(lambda _i: self.accept())
         self.heights.activated.connect(lambda _i: self._describe())
+        self._reading = Latest("systems", self)
+        self._reading.done.connect(lambda _all: self._find())
+        if not self.ready:
+            self._reading.submit(lambda _overtaken: systems.all_systems())
         self._find()
+
+    @property
+    def ready(self) -> bool:
+        """Whether the list of systems was read; until then a search waits for it."""
+        return systems.are_read()
+
+    def done(self, result: int) -> None:
+        """End the thread."""
+        self._reading.close()
+        super().done(result)
 
     def _find(self) -> None:
         self.list.clear()
@@ -86,6 +101,12 @@ class SystemDialog(QDialog):
         item = QListWidgetItem("Local grid (no relation to others, only a unit)")
         item.setData(Qt.ItemDataRole.UserRole, LOCAL)
         self.list.addItem(item)
+        if text and not self.ready:
+            waiting = QListWidgetItem("Reading the list of systems…")
+            waiting.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(waiting)
+            self.list.setCurrentRow(0)
+            return
         if text:
             for entry in systems.search(text, HORIZONTAL):
                 item = QListWidgetItem(f"{entry.name}    {entry.code}\n{entry.kind} · {entry.area}"[:150])

@@ -155,7 +155,7 @@ class Drawer(QWidget):
         for page in (self.nothing, self.table):
             self.stack.addWidget(page)
         box.addWidget(self.stack, 1)
-        for signal in (session.changed, session.selected, session.answered, session.drafted, session.live.answered):
+        for signal in (session.changed, session.answered, session.drafted, session.live.answered):
             signal.connect(self.mirror)
 
     # Tabs

@@ -67,8 +67,7 @@ class Header(QWidget):
         buttons: tuple[QWidget, ...] = (self.chip, self.undo, self.redo, self.deliver)
         for widget in buttons:
             row.addWidget(widget)
-        for signal in (session.changed, session.opened):
-            signal.connect(self.mirror)
+        session.changed.connect(self.mirror)
         self.mirror()
 
     def resizeEvent(self, event: QResizeEvent) -> None:

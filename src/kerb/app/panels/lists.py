@@ -62,9 +62,8 @@ class Lists(QWidget):
         self._kept_studies: dict[str, QWidget] = {}
         self.looked_over = ""
         self.marks_study = True
+        # Opening and choosing end with a change: once is enough.
         session.changed.connect(self.mirror)
-        session.selected.connect(self.mirror)
-        session.opened.connect(self.mirror)
 
     def _heading(self, text: str, action: str, tip: str) -> QHBoxLayout:
         row = QHBoxLayout()

@@ -46,7 +46,7 @@ class ComputeBar(QWidget):
         row.addWidget(self.in_report)
         row.addWidget(self.compute)
         outer.addLayout(row)
-        for signal in (session.changed, session.selected, session.drafted):
+        for signal in (session.changed, session.drafted):
             signal.connect(self.mirror)
         session.working.connect(lambda _task: self.mirror())
         self.mirror()

@@ -42,7 +42,7 @@ class StudySheet(QWidget):
         self.scroller.setWidgetResizable(True)
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         outer.addWidget(self.scroller)
-        for signal in (session.changed, session.selected, session.drafted, session.answered, session.live.answered):
+        for signal in (session.changed, session.drafted, session.answered, session.live.answered):
             signal.connect(self.mirror)
         session.working.connect(lambda _task: self.mirror())
         self.mirror()
