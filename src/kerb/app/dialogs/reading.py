@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QUrl
+import threading
+from contextlib import suppress
+
+from PySide6.QtCore import Qt, QUrl, Signal
 from PySide6.QtGui import QGuiApplication, QImage, QTextDocument
 from PySide6.QtWidgets import (
     QDialog,
@@ -23,6 +26,7 @@ from kerb.report.reading import (
     ITEM,
     PICTURE,
     TABLE,
+    Block,
     blocks_of,
     contents_of,
     formula_picture,
@@ -30,7 +34,6 @@ from kerb.report.reading import (
     method_text,
 )
 
-SHARP = 2.0
 STYLE = """
     h1 { font-size: 20px; } h2 { font-size: 16px; margin-top: 18px; } h3 { font-size: 14px; margin-top: 12px; }
     p { margin-top: 0px; margin-bottom: 9px; line-height: 135%; }
@@ -69,10 +72,14 @@ MOUSE = """
 class Reading(QDialog):
     """A page of text with a list of its contents, and a button to copy it. Links go to other pages of the kind."""
 
+    formulas_set = Signal(object)
+
     def __init__(self, title: str, text: str, parent: QWidget, markdown: bool = True) -> None:
         super().__init__(parent)
         self.setWindowTitle(title)
         self.resize(900 if markdown else 760, 640)
+        self._blocks: list[Block] = []
+        self.formulas_set.connect(self._set)
         column = QVBoxLayout(self)
         row = QHBoxLayout()
         self.contents = QListWidget()
@@ -106,21 +113,42 @@ class Reading(QDialog):
         self.page.scrollToAnchor(item.data(Qt.ItemDataRole.UserRole))
 
     def show_page(self, text: str) -> None:
-        """Show a page in Markdown, its formulas set."""
-        blocks = blocks_of(text)
-        ink = self.palette().text().color().name()
+        """Show a page in Markdown; its formulas are set beside the window and put in when they are there."""
+        self._blocks = blocks_of(text)
+        self._lay_out({})
+        self.contents.clear()
+        for level, words, anchor in contents_of(self._blocks):
+            item = QListWidgetItem("    " * max(level - 2, 0) + words)
+            item.setData(Qt.ItemDataRole.UserRole, anchor)
+            self.contents.addItem(item)
+        self.contents.setVisible(self.contents.count() > 2)
+        wanted = {number: block.text for number, block in enumerate(self._blocks) if block.kind == FORMULA}
+        ink, ratio = self.palette().text().color().name(), self.devicePixelRatioF()
+        blocks = self._blocks
+
+        def work() -> None:
+            found = {number: formula_picture(tex, ink, 13.0, ratio) for number, tex in wanted.items()}
+            with suppress(RuntimeError):  # the page was closed meanwhile
+                self.formulas_set.emit((blocks, found))
+
+        if wanted:
+            threading.Thread(target=work, name="formulas", daemon=True).start()
+
+    def _set(self, result: object) -> None:
+        """Formulas are there: put them in, unless another page is shown by now."""
+        if isinstance(result, tuple) and result[0] is self._blocks:
+            at = self.page.verticalScrollBar().value()
+            self._lay_out(result[1])
+            self.page.verticalScrollBar().setValue(at)
+
+    def _lay_out(self, formulas: dict[int, bytes]) -> None:
         document = QTextDocument(self.page)
         document.setDefaultStyleSheet(STYLE)
         parts = []
-        for number, block in enumerate(blocks):
+        for number, block in enumerate(self._blocks):
             mark = f'<a name="{block.anchor}"></a>' if block.anchor else ""
             if block.kind == FORMULA:
-                picture = QImage.fromData(formula_picture(block.text, ink, 12.0, SHARP))
-                picture.setDevicePixelRatio(SHARP)
-                document.addResource(QTextDocument.ResourceType.ImageResource, QUrl(f"formula{number}"), picture)
-                parts.append(
-                    f'<p style="margin-left: 24px"><img src="formula{number}" width="{picture.width() / SHARP:.0f}"></p>'
-                )
+                parts.append(self._formula(document, number, formulas.get(number, b"")))
             elif block.kind == PICTURE:
                 parts.append(self._picture(document, block.text))
             elif block.kind == TABLE:
@@ -133,12 +161,14 @@ class Reading(QDialog):
                 parts.append(f"<p>{mark}{block.text}</p>")
         document.setHtml("".join(parts))
         self.page.setDocument(document)
-        self.contents.clear()
-        for level, words, anchor in contents_of(blocks):
-            item = QListWidgetItem("    " * max(level - 2, 0) + words)
-            item.setData(Qt.ItemDataRole.UserRole, anchor)
-            self.contents.addItem(item)
-        self.contents.setVisible(self.contents.count() > 2)
+
+    def _formula(self, document: QTextDocument, number: int, data: bytes) -> str:
+        if not data:
+            return '<p style="margin-left: 24px">…</p>'
+        picture, ratio = QImage.fromData(data), self.devicePixelRatioF()
+        picture.setDevicePixelRatio(ratio)
+        document.addResource(QTextDocument.ResourceType.ImageResource, QUrl(f"formula{number}"), picture)
+        return f'<p style="margin-left: 24px"><img src="formula{number}" width="{picture.width() / ratio:.0f}"></p>'
 
     def _picture(self, document: QTextDocument, name: str) -> str:
         folder = method_folder()
