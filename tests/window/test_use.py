@@ -6,18 +6,21 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PySide6.QtGui import QDragEnterEvent
+import pyproj
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QContextMenuEvent, QDragEnterEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
     QAbstractSpinBox,
+    QApplication,
     QCalendarWidget,
     QComboBox,
     QHeaderView,
     QLabel,
     QLineEdit,
+    QMenu,
     QPushButton,
     QToolButton,
     QWidget,
@@ -31,9 +34,11 @@ from kerb.app.dialogs.title import TitleBlock
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.units import METRE
+from kerb.demo import yard
 from kerb.job import holdings
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
+from kerb.job.lock import in_use
 from tests.support import YARD, demo_files
 from tests.window.test_bringing import Bringing
 from tests.window.test_window import LEFT, PLAIN, Windowed
@@ -216,3 +221,119 @@ class Spoken(Bringing):
         dialog = self.drop(self.files["control.csv"])
         self.assertEqual(spoken(dialog), [])
         dialog.reject()
+
+
+class ByKeys(Windowed):
+    def test_fields_give_keys_and_undo_back(self):
+        self.draw_toe()
+        field = self.window.sheet.fields["density"].field
+        field.setFocus()
+        QApplication.processEvents()
+        self.assertTrue(field.hasFocus())
+        QTest.keyClick(field, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.assertFalse(self.session.setup.toe, "the line was taken back, for nothing was typed in the field")
+        QTest.keyClicks(field, "2")
+        self.assertTrue(field.isModified())
+        QTest.keyClick(field, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(field.text(), "1.6", "what was typed is taken back in the field")
+        QTest.keyClick(field, Qt.Key.Key_Escape)
+        self.assertTrue(self.view.hasFocus())
+        self.window.handlers.run("find")
+        QTest.keyClicks(self.window.header.command, "fit")
+        QTest.keyClick(self.window.header.command, Qt.Key.Key_Escape)
+        self.assertTrue(self.view.hasFocus())
+
+    def test_rows_legend_and_orbit_by_keys(self):
+        row = self.window.lists.rows[self.session.job.state.holdings[0].id]
+        asked = []
+        row.menu_wanted.connect(asked.append)
+        place = row.rect().center()
+        QApplication.sendEvent(row, QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, place, row.mapToGlobal(place)))
+        self.assertEqual(len(asked), 1)
+        for menu in self.window.findChildren(QMenu):
+            menu.close()
+        legend = self.window.legend
+        legend.set_limits("3,5 6")
+        self.settle()
+        self.assertEqual(legend.limits, (3.5, 6.0))
+        for wrong in ("6 3", "one", "1 2 3", "nan 4"):
+            legend.set_limits(wrong)
+        self.assertEqual(legend.limits, (3.5, 6.0))
+        high = legend.height()
+        QTest.mouseClick(legend, LEFT, PLAIN, QPoint(40, 10))
+        self.assertLess(legend.height(), high / 3, "folded to its title")
+        QTest.mouseClick(legend, LEFT, PLAIN, QPoint(40, 10))
+        self.assertEqual(legend.height(), high)
+        self.window.handlers.run("view_orbit")
+        before = self.view.camera
+        QTest.keyClick(self.view, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        self.assertNotEqual(self.view.camera.heading, before.heading)
+
+    def test_menus_have_letters_and_a_job_can_be_closed_and_opened_again(self):
+        for menu in self.window.menuBar().actions():
+            letters = [a.text()[a.text().index("&") + 1].lower() for a in menu.menu().actions() if "&" in a.text()]
+            self.assertEqual(len(letters), len(set(letters)), menu.text())
+            self.assertIn("&", menu.text())
+        self.session.job.save()
+        self.window.actions_by_id["close_job"].trigger()
+        self.settle()
+        self.assertIsNone(self.session.job)
+        self.assertEqual(self.window.pages.currentIndex(), 0)
+        self.assertFalse(in_use(self.place))
+        recent = next(m for m in self.window.inner_menus if m.title() == "Recent jobs")
+        recent.aboutToShow.emit()
+        recent.actions()[0].trigger()
+        self.settle()
+        self.assertEqual(self.session.job.folder, self.place)
+        self.assertEqual(self.window.pages.currentIndex(), 1)
+
+    def test_the_bar_of_the_selection_docks_and_the_picture_stays(self):
+        self.look_at_heap()
+        place = np.append(np.array(self.view.camera.target[:2]) + [3, 2], self.view.camera.target[2])
+        before, high = self.view.to_widget(place)[0], self.view.height()
+        self.window.handlers.run("select_points")
+        self.settle()
+        self.assertLess(self.view.height(), high)
+        np.testing.assert_allclose(self.view.to_widget(place)[0], before, atol=1.0)
+        self.window.handlers.run("edit_shapes")
+        self.settle()
+        self.assertEqual(self.view.height(), high)
+
+    def test_a_coloring_chosen_meanwhile_stays(self):
+        if "slope" in self.session.job.store(self.session.main_cloud()).names:
+            self.skipTest("the cloud has slopes already")
+        self.window.handlers.run("slope")
+        self.window.colouring.colour_by("class")
+        self.settle()
+        self.assertEqual(scenes.style_of(self.session.main_cloud()).by, "class")
+
+
+class Dated(Bringing):
+    def test_a_wrong_date_is_said_and_a_wrong_zone_put_right(self):
+        """Points of the yard in the numbers of the next zone, without a system: the button states it and they fit."""
+        rng = np.random.default_rng(6)
+        east, north = (yard.ORIGIN[:, None] + rng.uniform(5, 60, (2, 200))).tolist()
+        change = pyproj.Transformer.from_crs(25830, 25831, always_xy=True)
+        rows = np.column_stack([*change.transform(east, north), rng.uniform(2, 4, 200)])
+        path = self.place.parent / "zone.csv"
+        path.write_text("E,N,Z\n" + "\n".join(f"{x:.3f},{y:.3f},{z:.3f}" for x, y, z in rows.tolist()) + "\n")
+        dialog = self.drop(path)
+        self.assertIn("zone 31N", " ".join(dialog.placing.alarm_texts))
+        self.assertTrue(dialog.placing.remedy.isVisible())
+        self.assertIn("unknown", dialog.placing.plan_unit.currentText())
+        QTest.mouseClick(dialog.placing.remedy, LEFT)
+        self.looked()
+        self.assertNotIn("zone", " ".join(dialog.placing.alarm_texts).replace("UTM zone", ""))
+        self.assertFalse(dialog.placing.remedy.isVisible())
+        # The made-up yard lies outside of what the next zone is used for: that stays said, and is seen.
+        dialog.sure.click()
+        dialog.epoch.setText("02/05/2026")
+        self.assertFalse(dialog.take.isEnabled())
+        self.assertIn("which is the day", dialog.summary.text())
+        dialog.epoch.setText("2 May 2026")
+        self.take(dialog)
+        holding = self.session.job.state.holdings[-1]
+        self.assertEqual(holding.epoch, "2026-05-02")
+        low, high = self.session.job.bounds_of(holding)
+        self.assertTrue((low[:2] > yard.ORIGIN).all() and (high[:2] < yard.ORIGIN + 70).all())

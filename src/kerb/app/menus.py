@@ -25,9 +25,10 @@ class Menus:
     layers: Callable[[], list[tuple[str, str, bool]]]
 
 
-def fill_menus(bar: QMainWindow, needs: Menus) -> dict[str, QAction]:
-    """Make the menus of a window; its actions by id."""
+def fill_menus(bar: QMainWindow, needs: Menus) -> tuple[dict[str, QAction], list[QMenu]]:
+    """Make the menus of a window; its actions by id, and menus in menus, which live as long as somebody holds them."""
     made: dict[str, QAction] = {}
+    inner: list[QMenu] = []
     for menu_name, shown in zip(MENUS, lettered(list(MENUS)), strict=True):
         menu = bar.menuBar().addMenu(shown)
         menu.setToolTipsVisible(True)
@@ -38,12 +39,19 @@ def fill_menus(bar: QMainWindow, needs: Menus) -> dict[str, QAction]:
             made[entry.id] = _action(bar, entry, words, needs)
             menu.addAction(made[entry.id])
             if entry.id == "study_layer":
-                layers = menu.addMenu("Layers of the study")
+                layers = _inner("Layers of the study", menu, inner)
                 layers.aboutToShow.connect(partial(_fill_layers, layers, needs))
             elif entry.id == "open_job":
-                recent = menu.addMenu("Recent jobs")
+                recent = _inner("Recent jobs", menu, inner)
                 recent.setToolTipsVisible(True)
                 recent.aboutToShow.connect(partial(_fill_recent, recent, needs))
+    return made, inner
+
+
+def _inner(title: str, menu: QMenu, kept: list[QMenu]) -> QMenu:
+    made = QMenu(title, menu)
+    menu.addMenu(made)
+    kept.append(made)
     return made
 
 

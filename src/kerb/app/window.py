@@ -112,7 +112,7 @@ class Window(QMainWindow):
     def _put_together(self) -> None:
         self.session = Session(self.settings, self)
         self._build()
-        self.actions_by_id = fill_menus(
+        self.actions_by_id, self.inner_menus = fill_menus(
             self, Menus(self.handlers.run, self.handlers.jobs.open_folder, self.settings.recent, self._layers)
         )
         self._connect()
