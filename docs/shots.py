@@ -114,9 +114,9 @@ def data_pictures(save: Callable) -> None:
     window.view.set_camera(window.view.camera.zoomed(1.9, 350, 250, window.view.pixels), False)
     settle(window)
     save(window, "holdings-orbit")
-    for name in ("Orthophoto", "terrain", "access-road", "access-road (2)", "control-swapped", "control-us-feet"):
-        holding = job.state.holding(name)
-        window.session.execute(holdings.altered(holding, f"Hid {name}", visible=False))
+    for holding in job.state.holdings:
+        if holding.name.startswith(("Orthophoto", "terrain", "access-road", "control-")):
+            window.session.execute(holdings.altered(holding, f"Hid {holding.name}", visible=False))
     window.handlers.views.view_plan()
     window.handlers.views.fit()
     window.handlers.data.look_over(job.state.holdings[0].id)

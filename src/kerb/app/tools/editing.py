@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QInputDialog, QMenu
 
@@ -441,9 +441,9 @@ class EditShapes(Tool):
         letters = ends_of(mine.index(shape.key) if shape.key in mine else 0)
         same = np.array_equal(eastward(shape.drawn.places), shape.drawn.places)
         for end, letter in zip((points[0], points[-1]), letters if same else letters[::-1], strict=True):
-            painter.drawEllipse(end, 4.5, 4.5)
-            painter.setFont(font(11, font(11).Weight.DemiBold))
-            painter.drawText(end + QPointF(7, -5), letter)
+            painter.drawEllipse(end, 8.0, 8.0)
+            painter.setFont(font(10.5, font(10.5).Weight.DemiBold))
+            painter.drawText(QRectF(end.x() - 8, end.y() - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, letter)
 
 
 def two_numbers(text: str) -> tuple[float, float]:
