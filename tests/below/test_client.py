@@ -83,6 +83,7 @@ class Usual(unittest.TestCase):
     def test_defaults_in_feet_are_round_numbers(self):
         found = InventorySetup.usual(FOOT)
         self.assertEqual((found["least_height"], found["least_area"], found["bias"]), (2.5, 120.0, 0.0))
+        self.assertEqual((found["density_unit"], InventorySetup.usual(METRE)["density_unit"]), ("ton/yd3", "t/m3"))
         self.assertEqual(InventorySetup.usual(METRE)["least_height"], 0.8)
         for value, wanted in ((2.62, 2.5), (129.2, 120.0), (0.0328, 0.03), (9.3, 10.0), (1640.0, 1500.0), (0.0, 0.0)):
             self.assertEqual(round_number(value), wanted)

@@ -11,7 +11,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
 from kerb.core.quantity import round_number
 from kerb.core.setting import described
-from kerb.core.units import METRE, LengthUnit, convert
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, LengthUnit, convert
 from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
 # Of each kind of setup, worked out once.
@@ -43,6 +43,9 @@ class Setup:
             power = {"length": 1, "area": 2}.get(about.unit, 0) if about.kind == NUMBER else 0
             if power and found[name] and unit != METRE:
                 found[name] = round_number(convert(found[name], METRE, unit, power=power))
+        if "density_unit" in found and unit in (FOOT, US_SURVEY_FOOT):
+            # Who counts in feet weighs in short tons to the cubic yard.
+            found["density_unit"] = "ton/yd3"
         return found
 
     @classmethod
