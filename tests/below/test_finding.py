@@ -1,12 +1,15 @@
 """Points found and thinned: against SciPy, against plain loops, and in made scenes with known answers."""
 
 import unittest
+from types import SimpleNamespace
+from unittest import mock
 
 import laspy
 import numpy as np
 from scipy import ndimage
 from scipy.spatial import cKDTree
 
+from kerb.core.cloud import seams
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.finders import FINDERS, strip
 from kerb.core.cloud.levels import LowestSurface, Underside, lowest_surface, underside
@@ -22,6 +25,7 @@ from kerb.core.cloud.noise import (
     sparse,
 )
 from kerb.core.cloud.repeats import Duplicates, Overlap, duplicates, overlap
+from kerb.core.cloud.seams import offsets, stays
 from kerb.core.cloud.smooth import Smooth, smooth_surface
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.errors import InputError, NotDeterminable
@@ -211,12 +215,52 @@ class Repeats(unittest.TestCase):
         self.assertTrue((kept_ & hole & (source == 0)).any(), "what one left empty is filled by the other")
         self.assertRegex(told[0], r"^file 0 lies 0\.04[01] m below file 1 \(median of \d+ cells, spread 0\.00\d m\)$")
 
+    def test_seams_against_every_distance(self):
+        """Two like covers of odd outline, far from the corner of the grid: each cell goes to the source whose lacking ground is
+        furthest, by every distance there is; single regions decide by themselves; offsets by hand."""
+        rng = np.random.default_rng(8)
+        rows, columns = (a.ravel() for a in np.mgrid[0:34, 0:46])
+        for _ in range(4):
+            a = (columns < 30 + 3 * np.sin(rows / rng.uniform(4, 9))) & (rows > 1)
+            b = (columns > 14 + 3 * np.cos(rows / rng.uniform(4, 9))) & (rows < 32)
+            counts = np.column_stack([a * 5, b * 5])
+            keep = counts.any(axis=1)
+            place, counts = np.column_stack([rows, columns, 0 * rows])[keep] + [500, -300, 0], counts[keep]
+            cells = SimpleNamespace(keys=place.astype(np.int32))
+            found = stays(cells, counts)
+            lacking = [place[counts[:, k] == 0, :2] for k in range(2)]
+            depth = np.column_stack(
+                [np.hypot(*(place[:, None, :2] - one[None]).transpose(2, 0, 1)).min(axis=1) for one in lacking]
+            )
+            both, clear = (counts > 0).all(axis=1), np.abs(depth[:, 0] - depth[:, 1]) > 1e-9
+            np.testing.assert_array_equal(found[both & clear], depth.argmax(axis=1)[both & clear])
+            np.testing.assert_array_equal(found[~both], counts.argmax(axis=1)[~both])
+            with mock.patch.object(seams, "MOST_CELLS", 60):
+                coarse = stays(cells, counts)
+            near_seam = np.abs(depth[:, 0] - depth[:, 1]) < 14
+            np.testing.assert_array_equal(coarse[both & ~near_seam], found[both & ~near_seam])
+            self.assertLess(np.mean(coarse[both] != found[both]), 0.25)
+        line = np.column_stack([np.arange(30), np.zeros((30, 2), int)])
+        counts = np.array([[9, 1]] * 4 + [[9, 0]] * 12 + [[1, 9]] * 3 + [[0, 9]] * 11)
+        wanted = [0] * 16 + [1] * 14
+        self.assertEqual(
+            stays(SimpleNamespace(keys=line), counts).tolist(), wanted, "each region has its own denser one"
+        )
+        self.assertEqual(stays(SimpleNamespace(keys=line), np.array([[1, 0], [0, 2]] * 15)).tolist(), [0, 1] * 15)
+        counts, sums = (
+            np.array([[3, 4], [5, 3], [2, 9], [3, 3]]),
+            np.array([[3.0, 8.0], [5.0, 9.0], [90.0, 9.0], [3.0, 6.6]]),
+        )
+        (one,) = offsets(counts, sums)
+        near([one.height, one.spread], [-1.2, 1.4826 * 0.2])
+        self.assertEqual((one.one, one.other, one.cells), (0, 1, 3))
+
     def test_a_clearly_denser_strip_stays_in_the_whole_region(self):
-        for share, stays in ((0.6, 0), (1.8, 1)):
+        for share, winner in ((0.6, 0), (1.8, 1)):
             store, (x, y), source = self.strips(share)
             found = overlap(store, Overlap("source_file", "densest", 1.0), every(store), silent())
             hole = (np.abs(x - 24) < 2) & (np.abs(y - 20) < 2)
-            self.assertEqual(set(source[~found & (x > 11) & (x < 29) & (y > 1) & (y < 39) & ~hole]), {stays})
+            self.assertEqual(set(source[~found & (x > 11) & (x < 29) & (y > 1) & (y < 39) & ~hole]), {winner})
 
     def test_overlap_of_two_files(self):
         a, b = RNG.uniform(0, 10, (4000, 2)), RNG.uniform(6, 20, (30_000, 2))
