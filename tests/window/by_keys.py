@@ -77,6 +77,9 @@ def file_named(path):
         field = box.findChild(QWidget, "fileNameEdit")
         field.setFocus()
         QTest.keyClicks(field, str(path))
+        if field.completer() is not None:
+            # What the toolkit offers to complete would take the key.
+            field.completer().popup().hide()
         QTest.keyClick(field, KEY.Key_Return)
 
     return do

@@ -2,6 +2,7 @@
 
 import shutil
 import tempfile
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -337,3 +338,15 @@ class Dated(Bringing):
         self.assertEqual(holding.epoch, "2026-05-02")
         low, high = self.session.job.bounds_of(holding)
         self.assertTrue((low[:2] > yard.ORIGIN).all() and (high[:2] < yard.ORIGIN + 70).all())
+
+
+class Tasks(Windowed):
+    def test_work_that_is_done_at_once_is_told(self):
+        """Who begins work connects to its end afterwards: however quick it is, the end is told."""
+        task = self.session.start(lambda _progress: 7, "Nothing much")
+        time.sleep(0.1)
+        told = []
+        task.done.connect(told.append)
+        task.ended.connect(lambda: told.append("ended"))
+        self.settle()
+        self.assertEqual(told, [7, "ended"])

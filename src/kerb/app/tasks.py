@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from kerb.app.widgets import there
 from kerb.core.errors import Cancelled, KerbError
@@ -32,20 +32,27 @@ class Task(QObject):
         self._work = work
         self.progress = Progress(lambda fraction, sentence: self.progressed.emit(fraction, sentence))
         self._thread = threading.Thread(target=self._run, name=f"kerb-task {title}", daemon=True)
+        # Work that is done at once must not end before whoever began it has connected to its end.
+        self._begin = threading.Event()
 
     def start(self) -> None:
+        """Begin with the next turn of the event loop."""
         self._thread.start()
+        QTimer.singleShot(0, self._begin.set)
 
     def stop(self) -> None:
         """Ask the work to stop; ``cancelled`` follows."""
         self.progress.stop()
+        self._begin.set()
 
     def wait(self, seconds: float) -> bool:
         """Wait for the thread to end; whether it did."""
+        self._begin.set()
         self._thread.join(seconds)
         return not self._thread.is_alive()
 
     def _run(self) -> None:
+        self._begin.wait()
         try:
             result = self._work(self.progress)
         except Cancelled:

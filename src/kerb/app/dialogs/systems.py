@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import threading
+from contextlib import suppress
 from dataclasses import replace
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -17,7 +19,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.tasks import Latest
 from kerb.app.widgets import Label, made
 from kerb.core import systems
 from kerb.core.errors import InputError
@@ -30,6 +31,8 @@ HORIZONTAL = ("projected", "projected with heights", "degrees")
 
 class SystemDialog(QDialog):
     """Search and choose; ``chosen`` is the result once accepted."""
+
+    was_read = Signal()
 
     def __init__(self, current: ReferenceSystem, parent: QWidget, job: bool = False) -> None:
         super().__init__(parent)
@@ -79,10 +82,9 @@ class SystemDialog(QDialog):
         self.list.currentItemChanged.connect(lambda *_: self._mirror())
         self.list.itemDoubleClicked.connect(lambda _i: self.accept())
         self.heights.activated.connect(lambda _i: self._describe())
-        self._reading = Latest("systems", self)
-        self._reading.done.connect(lambda _all: self._find())
+        self.was_read.connect(self._find)
         if not self.ready:
-            self._reading.submit(lambda _overtaken: systems.all_systems())
+            threading.Thread(target=self._read, name="reference systems", daemon=True).start()
         self._find()
 
     @property
@@ -90,10 +92,10 @@ class SystemDialog(QDialog):
         """Whether the list of systems was read; until then a search waits for it."""
         return systems.are_read()
 
-    def done(self, result: int) -> None:
-        """End the thread."""
-        self._reading.close()
-        super().done(result)
+    def _read(self) -> None:
+        systems.all_systems()
+        with suppress(RuntimeError):  # the dialog was closed meanwhile
+            self.was_read.emit()
 
     def _find(self) -> None:
         self.list.clear()
