@@ -127,6 +127,8 @@ class Colouring(QObject):
         self.surfaces.show_ramp(scenes.style_of(holding), "Surfaces", self.session.unit, span, limits)
 
     def _style_surfaces(self, **values: object) -> None:
+        # What was being dragged is overtaken.
+        self._resting_surfaces.stop()
         holding = scenes.first_surface(self.session)
         if holding is not None:
             self.session.execute(scenes.style_change(holding, **values))
@@ -205,7 +207,8 @@ class Colouring(QObject):
                 self._lend(attribute, holding, self.session.open_job.store(holding))
 
     def style(self, **values: object) -> None:
-        """Keep style values of the main cloud, as a change that can be undone."""
+        """Keep style values of the main cloud; limits that were being dragged are overtaken."""
+        self._resting.stop()
         holding = self.session.main_cloud()
         if holding is not None:
             self.session.execute(scenes.style_change(holding, **values))
