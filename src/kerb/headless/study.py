@@ -293,11 +293,7 @@ def _help(about: Setting, default: float | None) -> str:
     unit = {"length": "job unit", "area": "square of the job unit", "density": "see --density-unit"}.get(
         about.unit, about.unit
     )
-    shown = (
-        about.automatic
-        if default is None and about.automatic
-        else ("none" if default is None else f"{default:g}{mark}")
-    )
+    shown = (about.automatic or "none") if default is None else f"{default:g}{mark}"
     return _safe(f"{about.help}, in {unit} (default: {shown})")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from typing import Any
 
 from PIL import Image
@@ -40,8 +41,6 @@ def page_flow(text: str, width: float) -> list[Flowable]:
 
 def _plain(html: str) -> str:
     """HTML as the report's paragraphs take it."""
-    import re
-
     html = re.sub(r"</?a[^>]*>", "", html)
     for tag, font in (("strong", MEDIUM), ("code", REGULAR), ("em", REGULAR)):
         html = html.replace(f"<{tag}>", f'<font name="{font}">').replace(f"</{tag}>", "</font>")

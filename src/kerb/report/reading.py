@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 import sys
 from dataclasses import dataclass
@@ -135,8 +136,6 @@ def formula_picture(tex: str, colour: str, size: float, ratio: float = 1.0) -> b
 
     What the setter cannot read is shown as it is written.
     """
-    import io
-
     from matplotlib import mathtext
     from matplotlib.figure import Figure
     from matplotlib.font_manager import FontProperties

@@ -53,10 +53,9 @@ def _words(about: Field, value: Any, used: Any, what: tuple[Outcome, Setup], dec
         if not isinstance(shown, (int, float)) or isinstance(shown, bool):
             return ""
         # What was typed is given as it was; what followed from the data does not need all its digits.
-        digits = f"{float(shown):.4g} (automatic)" if value is None else f"{float(shown):.10g}"
-        number_, _, automatic = digits.partition(" ")
+        digits, automatic = (f"{shown:.4g}", "(automatic)") if value is None else (f"{shown:.10g}", "")
         mark = _mark(about, outcome.unit, getattr(setup, "density_unit", "t/m3"))
-        return " ".join(part for part in (number_.replace("-", MINUS), mark, automatic) if part)
+        return " ".join(part for part in (digits.replace("-", MINUS), mark, automatic) if part)
     return str(value)
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLayout, QLayoutItem, QMenu, QToolButton, QWidget
+from PySide6.QtCore import QPoint, QSize, Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
 
 from kerb.app.widgets import made
+from kerb.app.wrapping import WrapLayout
 
 
 class FilterChips(QWidget):
@@ -18,7 +19,8 @@ class FilterChips(QWidget):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.flow = _Flow(self)
+        self.flow = WrapLayout(self, gap=6)
+        self.flow.setContentsMargins(0, 0, 0, 0)
         self.chips: list[QWidget] = []
         self.hide()
 
@@ -67,54 +69,3 @@ class FilterChips(QWidget):
     def sizeHint(self) -> QSize:
         wide = min(self.maximumWidth(), 700)
         return QSize(wide, self.flow.heightForWidth(wide))
-
-
-class _Flow(QLayout):
-    """Widgets one after the other, on a next line where there is no room."""
-
-    GAP = 6
-
-    def __init__(self, parent: QWidget) -> None:
-        super().__init__(parent)
-        self.items: list[QLayoutItem] = []
-        self.setContentsMargins(0, 0, 0, 0)
-
-    def addItem(self, item: QLayoutItem) -> None:
-        self.items.append(item)
-
-    def count(self) -> int:
-        return len(self.items)
-
-    def itemAt(self, place: int) -> QLayoutItem | None:
-        return self.items[place] if 0 <= place < len(self.items) else None
-
-    def takeAt(self, place: int) -> QLayoutItem | None:
-        return self.items.pop(place) if 0 <= place < len(self.items) else None
-
-    def hasHeightForWidth(self) -> bool:
-        return True
-
-    def heightForWidth(self, width: int) -> int:
-        return self._arranged(QRect(0, 0, width, 0), move=False)
-
-    def setGeometry(self, room: QRect) -> None:
-        super().setGeometry(room)
-        self._arranged(room, move=True)
-
-    def sizeHint(self) -> QSize:
-        return self.minimumSize()
-
-    def minimumSize(self) -> QSize:
-        sizes = [item.sizeHint() for item in self.items]
-        return QSize(max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0))
-
-    def _arranged(self, room: QRect, move: bool) -> int:
-        x, y, line = room.x(), room.y(), 0
-        for item in self.items:
-            size = item.sizeHint()
-            if x > room.x() and x + size.width() > room.right():
-                x, y, line = room.x(), y + line + self.GAP, 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), size))
-            x, line = x + size.width() + self.GAP, max(line, size.height())
-        return y + line - room.y()

@@ -44,8 +44,8 @@ def run(setup: InventorySetup, sources: Sources, progress: Progress) -> Outcome:
         then = replace(sources, items={**sources.items, "cloud": sources.source("earlier")})
         jobs += [(heap_setup(setup, item, earlier=True), then) for item in before]
     found = each(lambda one: run_stockpile(*one, progress.unseen()), jobs, progress, "Measuring heaps")
-    heaps = [(item, found[n]) for n, item in enumerate(items)]
-    earlier = [(item, found[len(items) + n]) for n, item in enumerate(before)]
+    heaps = list(zip(items, found[: len(items)], strict=True))
+    earlier = list(zip(before, found[len(items) :], strict=True))
     pairs = matched([shape_of(item) for item in items], [shape_of(item) for item in before])
     _fill(outcome, setup, sources, (heaps, earlier, pairs))
     return outcome
@@ -142,7 +142,7 @@ def _draw(outcome: Outcome, heaps: Heaps) -> None:
 
 def _joined(meshes: list[FoundMesh]) -> FoundMesh:
     starts = np.cumsum([0, *(len(mesh.vertices) for mesh in meshes[:-1])])
-    triangles = [mesh.triangles + np.int32(starts[n]) for n, mesh in enumerate(meshes)]
+    triangles = [mesh.triangles + np.int32(start) for mesh, start in zip(meshes, starts, strict=True)]
     return replace(
         meshes[0], vertices=np.concatenate([m.vertices for m in meshes]), triangles=np.concatenate(triangles)
     )

@@ -157,7 +157,7 @@ def _rim(hole: Floats, points: Floats, step: float) -> Floats:
 def _finer(line: Floats, step: float) -> Floats:
     """The closed line (n, 3) with samples at most ``step`` apart, so that its own triangles bridge no gap."""
     pieces = []
-    for start, end in np.stack([line, np.roll(line, -1, axis=0)], axis=1):
+    for start, end in zip(line, np.roll(line, -1, axis=0), strict=True):
         parts = max(1, int(np.ceil(np.hypot(*(end - start)[:2]) / step)))
         pieces.append(start + (np.arange(parts)[:, None] / parts) * (end - start))
     return np.concatenate(pieces)

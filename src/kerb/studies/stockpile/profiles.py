@@ -20,10 +20,9 @@ OVERHANG = 0.08
 def across(heap: Heap, base_at: Callable[[Floats], Floats], setup: StockpileSetup) -> list[Profile]:
     """Profiles along the longer and the shorter axis of the toe's smallest rectangle, or where they were moved to."""
     found = []
-    lines = axes(heap.ring)
-    for number, name in enumerate(("length_profile", "width_profile")):
+    for line, name in zip(axes(heap.ring), ("length_profile", "width_profile"), strict=True):
         own = getattr(setup, name)
-        found.append(profile(heap, base_at, eastward(own.places) if own else lines[number], name))
+        found.append(profile(heap, base_at, eastward(own.places) if own else line, name))
     return found
 
 
@@ -70,5 +69,5 @@ def _along(heap: Heap, line: Floats, reach: float) -> Floats:
     place, z = along[near][order], heap.ground.points[near, 2][order]
     width = max(reach, length / SAMPLES)
     centres = np.linspace(0.0, length, SAMPLES)
-    spans = np.column_stack([np.searchsorted(place, centres - width), np.searchsorted(place, centres + width)])
-    return np.array([np.median(z[a:b]) if b > a else np.nan for a, b in spans])
+    first, last = np.searchsorted(place, centres - width), np.searchsorted(place, centres + width)
+    return np.array([np.median(z[a:b]) if b > a else np.nan for a, b in zip(first, last, strict=True)])
