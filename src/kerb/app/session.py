@@ -38,6 +38,8 @@ from kerb.studies.setup import Setup
 from kerb.studies.sources import named_holdings
 
 REST_MS = 350
+# Outcomes of one study that are held in memory.
+OUTCOMES_HELD = 3
 LIVE, WHOLE = "live", "whole"
 
 
@@ -84,7 +86,8 @@ class Session(QObject):
         self.compute_task: Task | None = None
         self.computing: tuple[str, str] = ("", "")
         self.live = LiveKeeper(self)
-        self._outcomes: dict[str, tuple[str, Outcome, Cutter]] = {}
+        # By study and print: undo and redo go between states that were answered a moment ago.
+        self._outcomes: dict[str, dict[str, tuple[Outcome, Cutter]]] = {}
         self._draft_print: tuple[Setup, str] | None = None
         # Of the file that is read as the first of a job: what is drawn of it is in its unit.
         self._unit_read = ""
@@ -296,20 +299,29 @@ class Session(QObject):
         study = study or self.study
         if study is None or self.job is None or study.found is None:
             return None
-        known = self._outcomes.get(study.id)
-        if known is None or known[0] != study.found.print:
+        known = self._outcomes.get(study.id, {}).get(study.found.print)
+        if known is None:
             found = studies.outcome_of(self.job, study)
             if found is None:
                 return None
-            known = self._outcomes[study.id] = (study.found.print, found, Cutter(found))
-        return known[1]
+            known = self._remember(study.id, study.found.print, found)
+        return known[0]
+
+    def _remember(self, study_id: str, print_: str, outcome: Outcome) -> tuple[Outcome, Cutter]:
+        """Hold an outcome, with the few before it."""
+        held = self._outcomes.setdefault(study_id, {})
+        held.pop(print_, None)
+        held[print_] = (outcome, Cutter(outcome))
+        while len(held) > OUTCOMES_HELD:
+            del held[next(iter(held))]
+        return held[print_]
 
     def cutter(self) -> Cutter | None:
         """Cuts the outcome that is shown along lines that are moved; None while there is no full one."""
         shown, study = self.shown(), self.study
         if not shown.whole or study is None:
             return None
-        return self._outcomes[study.id][2]
+        return self._outcomes[study.id][study.found.print][1] if study.found is not None else None
 
     def stale(self, study: StudyRecord) -> bool:
         """Whether the outcome of a study no longer fits its inputs."""
@@ -375,7 +387,7 @@ class Session(QObject):
             current = job.state.study(study.id)
             if job is not self.job or current is None or studies.fingerprint_of(job.state, current) != run.print:
                 return
-            self._outcomes[study.id] = (run.print, outcome, Cutter(outcome))
+            self._remember(study.id, run.print, outcome)
             self.execute(studies.answered(current, outcome, run.print))
             for change in studies.made_holdings(job, outcome):
                 self.execute(change)

@@ -7,7 +7,15 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSortFilterProxyModel, Qt, Signal
+from PySide6.QtCore import (
+    QAbstractTableModel,
+    QModelIndex,
+    QPersistentModelIndex,
+    QSortFilterProxyModel,
+    Qt,
+    QTimer,
+    Signal,
+)
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -25,7 +33,7 @@ from PySide6.QtWidgets import (
 from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
 from kerb.app.session import Session
 from kerb.app.theme import Theme
-from kerb.app.widgets import Label
+from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.quantity import Decimals, number
 from kerb.report.text import bound_by, figures_table, heading, printed_cell, printed_columns, tab_separated, write_csv
@@ -155,8 +163,11 @@ class Drawer(QWidget):
         for page in (self.nothing, self.table):
             self.stack.addWidget(page)
         box.addWidget(self.stack, 1)
+        # A chart takes as long to draw as all else that follows a change: it has a turn of its own, and one for them all.
+        self._soon = made(QTimer(self), singleShot=True, interval=15)
+        self._soon.timeout.connect(self.mirror)
         for signal in (session.changed, session.answered, session.drafted, session.live.answered):
-            signal.connect(self.mirror)
+            signal.connect(self._soon.start)
 
     # Tabs
 
@@ -249,9 +260,9 @@ class Drawer(QWidget):
         chart = charts[place]
         key = type(chart).__name__
         if key not in self._charts:
-            made = ProfileChart(self.theme) if isinstance(chart, Profile) else PlotChart(self.theme)
-            self._charts[key] = made
-            self.stack.addWidget(made)
+            new = ProfileChart(self.theme) if isinstance(chart, Profile) else PlotChart(self.theme)
+            self._charts[key] = new
+            self.stack.addWidget(new)
         widget = self._charts[key]
         # Asked for with every change of the job; most leave the chart as it is.
         drawn = self._drawn.get(key)
