@@ -23,7 +23,7 @@ from kerb.formats.rasters import read_elevation
 from kerb.formats.text_table import sniffed
 from kerb.formats.vector import read_features, write_features
 from kerb.formats.write_things import write_cloud
-from tests.support import Folder, Points
+from tests.support import Folder, Points, near
 
 HEAD = '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" version="1.2"><Units><Metric linearUnit="meter"/></Units>'
 
@@ -115,6 +115,25 @@ class Las(Folder):
         np.testing.assert_array_equal(np.isnan(rows["depth"]), [False, False, True, False, False])
         write_cloud(from_stream(open_points(path)), self.folder / "again.las", silent())
         np.testing.assert_array_equal(laspy.read(self.folder / "again.las")["depth"], [1, 2, -999, 4, 5])
+
+    def test_an_extra_dimension_of_several_elements_is_as_many_columns(self):
+        normals = np.arange(15.0).reshape(5, 3)[:, ::-1]
+        pairs = np.arange(10).reshape(5, 2)
+        path = self.las("n.las", extra={"normal": ("3f4", normals, None), "pair": ("2u2", pairs, None)})
+        for name, wanted in (("again.laz", normals), ("joined.las", None), ("made.csv", None)):
+            stream = open_points(path) if name != "joined.las" else Joined([open_points(path), open_points(path)])
+            rows = stream.layout.split(next(stream.chunks(10)))
+            self.assertNotIn("normal", rows)
+            near(np.column_stack([rows["normal_1"], rows["normal_2"], rows["normal_3"]]), normals)
+            write_cloud(from_stream(stream), self.folder / name, silent())
+            if wanted is not None:
+                near(laspy.read(self.folder / name)["normal"], wanted)
+                np.testing.assert_array_equal(laspy.read(self.folder / name)["pair"], pairs)
+            else:
+                again = open_points(self.folder / name)
+                kept = again.layout.split(next(again.chunks(10)))
+                near(np.asarray(kept["normal_3"], float), np.resize(normals[:, 2], len(kept["normal_3"])))
+                self.assertEqual(set(np.asarray(kept["pair_2"]).tolist()), set(pairs[:, 1].tolist()))
 
     def test_classes_over_31_of_an_old_format_make_it_a_new_one(self):
         path = self.las("old.las", fmt=1, classification=[1, 2, 2, 6, 7])

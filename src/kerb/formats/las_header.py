@@ -148,6 +148,19 @@ def no_data(header: laspy.LasHeader) -> dict[str, float]:
     return found
 
 
+def parts_of_arrays(header: laspy.LasHeader) -> dict[str, list[str]]:
+    """Names of the columns that extra dimensions of two or three elements become, by dimension.
+
+    Types 11 to 30 of the extra bytes of LAS 1.4; since its revision 14 one dimension an element is written in their place.
+    Longer ones are bytes without a meaning.
+    """
+    return {
+        item.name: [f"{item.name}_{k + 1}" for k in range(item.num_elements)]
+        for item in header.point_format.extra_dimensions
+        if item.num_elements in (2, 3)
+    }
+
+
 def steps_of_rank(degrees: np.ndarray) -> np.ndarray:
     """Whole degrees as the steps that later formats count in."""
     return np.asarray(np.round(np.asarray(degrees, float) / ANGLE_STEP))

@@ -20,7 +20,7 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.layout import Columns, Layout, free_name
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
-from kerb.formats.las_header import LASZIP, STANDARD_TIME, LasHead, no_data, read_head
+from kerb.formats.las_header import LASZIP, STANDARD_TIME, LasHead, no_data, parts_of_arrays, read_head
 from kerb.formats.las_layers import check_layers
 from kerb.formats.las_reference import reference_of
 
@@ -298,8 +298,9 @@ def _record_type(header: laspy.LasHeader, head: LasHead) -> np.dtype:
 def _splitter(header: laspy.LasHeader) -> Any:
     point_format = header.point_format
     names: dict[str, str] = {}
+    arrays = parts_of_arrays(header)
     for name in point_format.dimension_names:
-        if name not in ("X", "Y", "Z"):
+        if name not in ("X", "Y", "Z") and name not in arrays:
             # Kerb itself writes the elevations of a cloud of heights under that name, and means it.
             own = name == ELEVATION and str(header.generating_software).startswith("Kerb")
             names[name] = name if own else free_name(name, names.values())
@@ -313,6 +314,9 @@ def _splitter(header: laspy.LasHeader) -> Any:
             packed[name] = records[name]
         points = laspy.PackedPointRecord(packed, point_format)
         found = {own: np.asarray(points[name]) for name, own in names.items()}
+        for name, parts in arrays.items():
+            values = np.asarray(points[name])
+            found |= {free_name(part, found): values[:, k] for k, part in enumerate(parts)}
         for name, value in nothing.items():
             if name in names:
                 found[names[name]] = _known(found[names[name]], value)

@@ -22,7 +22,15 @@ from kerb.core.cloud.outgoing import Outgoing, channel
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
-from kerb.formats.las_header import ANGLE, RANK, STANDARD_TIME, laspy_header, no_data, steps_of_rank
+from kerb.formats.las_header import (
+    ANGLE,
+    RANK,
+    STANDARD_TIME,
+    laspy_header,
+    no_data,
+    parts_of_arrays,
+    steps_of_rank,
+)
 from kerb.formats.las_units import unit_records
 from kerb.formats.written import placed_when_complete
 
@@ -122,7 +130,7 @@ def _add_reference(header: laspy.LasHeader, outgoing: Outgoing) -> None:
 
 def _add_made(header: laspy.LasHeader, outgoing: Outgoing) -> None:
     """Columns the point format has no place for, as extra dimensions."""
-    known = set(header.point_format.dimension_names)
+    known = set(header.point_format.dimension_names).union(*parts_of_arrays(header).values())
     for name, kind in outgoing.kinds.items():
         if name in known or name == RANK or kind.kind not in EXTRA_KINDS or kind.itemsize > 8 or kind == np.float16:
             continue
@@ -152,6 +160,9 @@ def _records(
             low, high = intensity
             values = np.clip((values - low) / (high - low) * 65535, 0, 65535).astype(np.uint16)
         points[name] = _fitting(points[name], values)
+    for name, parts in parts_of_arrays(header).items():
+        if all(part in columns for part in parts):
+            points[name] = np.column_stack([columns[part] for part in parts])
     for name in ("return_number", "number_of_returns"):
         if name in names and name not in columns:
             points[name] = np.ones(len(xyz), np.uint8)

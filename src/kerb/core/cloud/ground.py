@@ -324,6 +324,8 @@ def _steepness(low: Floats, bare: Mask, given_back: Mask, settings: GroundSettin
     across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
     rise = np.hypot(across, along) / (2 * settings.cell)
     steps = scipy.ndimage.maximum_filter(land, 3) - scipy.ndimage.minimum_filter(land, 3) > 2 * settings.step
+    # At the rim of the data thin triangles reach far along it and over any step on their way.
+    steps |= known & ~scipy.ndimage.binary_erosion(known, np.ones((3, 3), bool))
     # Slopes of large things that are ground after all are as steep as they are.
     around = scipy.ndimage.binary_dilation(given_back, np.ones((3, 3), bool))
     most = np.where(around, max(STEEPEST, settings.slope), settings.slope)

@@ -55,10 +55,11 @@ def judged(
     """
     removed = known & ~bare
     # Single cells that look like ground within a thing do not part it, nor join two things by a corner.
-    number, count = scipy.ndimage.label(scipy.ndimage.binary_closing(removed, iterations=1) & known)
+    # (A closing takes off what touches the rim of the grid: that stays.)
+    number, count = scipy.ndimage.label((scipy.ndimage.binary_closing(removed) | removed) & known)
     if not count:
         return bare, []
-    sizes = np.bincount(number.ravel(), minlength=count + 1)
+    sizes = np.bincount(number.ravel())
     boxes = scipy.ndimage.find_objects(number)
     out, things = bare.copy(), []
     overruled = {int(number[row, column]) for row, column in turned}

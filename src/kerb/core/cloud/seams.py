@@ -43,8 +43,7 @@ def stays(cells: Cells, counts: Ints) -> Ints:
     contested = (counts > 0).sum(axis=1) > 1
     if not contested.any():
         return best
-    low = cells.keys[:, :2].min(axis=0)
-    place = cells.keys[:, :2] - low
+    place = cells.keys[:, :2]
     for rows in _regions(place, contested):
         best[rows] = _of_region(place, counts, rows)
     return best
@@ -86,7 +85,7 @@ def _depth(place: Ints, counts: Ints, source: int, rows: Ints) -> Floats:
     coarse = max(1, int(np.ceil(np.sqrt(size / MOST_CELLS))))
     low, high = place[rows].min(axis=0) // coarse, place[rows].max(axis=0) // coarse
     # What goes on beyond the region is looked at as far as the region is wide: further inside is deep enough.
-    room = int((high - low).max()) // 2 + 2 + CLOSED
+    room = int((high - low).max()) + CLOSED
     low, high = low - room, high + room
     at = place // coarse
     near = np.flatnonzero(((at >= low) & (at <= high)).all(axis=1))
