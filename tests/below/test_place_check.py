@@ -598,6 +598,24 @@ class Pieces(unittest.TestCase):
         near(Site(unknown, UTM).bounds[0], [*body[0][:2], 4.0])
         near(Site(unknown, UTM).bounds[1], [*body[1][:2], 9.0])
 
+    def test_numbers_without_a_system_in_an_empty_job(self):
+        """UTM and zones before the easting (EPSG 4647, Germany, recalled), in metres and feet; a site's own grid says nothing."""
+        large = "UTM zone or another large grid"
+        for east, north, words in (
+            (500_000, 5_800_000, large), (100_001, 100_001, large), (100_000, 5_800_000, ""), (500_000, 99_999, ""),
+            (999_999, 5_800_000, large), (500_000, 1e7, ""), (32_500_000, 5_800_000, "number of the zone (32)"),
+            (60_500_000, 1, "number of the zone (60)"), (61_500_000, 5_800_000, ""), (32_100_000, 5_800_000, ""),
+            (32_900_000, 5_800_000, ""), (-500_000, 5_800_000, ""), (120, 80, ""),
+        ):  # fmt: skip
+            for unit in (METRE, FOOT):
+                xyz = np.array([[east, north, 5.0]]) / unit.metres
+                said = check(Site(xyz, local_grid(unit)), None)
+                self.assertEqual(words in said.guess and bool(words), bool(said.guess), (east, north, unit.code))
+                self.assertTrue(said.sentence.endswith(said.guess))
+        known = Site(np.array([[500_000.0, 5_800_000, 5]]), UTM)
+        self.assertEqual(check(known, None).guess, "")
+        self.assertEqual(check(Site(np.empty((0, 3)), local_grid(METRE)), None).guess, "")
+
     def test_limits_belong_to_what_lies_within(self):
         """A thousand numbers, the third of each end at 0 and 100: a quarter beyond is still no stray, a hair more is."""
         for axis in range(3):

@@ -22,6 +22,8 @@ STRAY_SHARE = 0.002
 BODY_ROOM = 0.25
 NEAR_ORIGIN_M = 20_000.0
 HEIGHT_ALARM_M = 1.0
+# Of large grids: nearer to the origin than this, numbers are as likely a grid of a site.
+LEAST_EASTING_M, LEAST_NORTHING_M, MOST_NORTHING_M = 100_000.0, 100_000.0, 10_000_000.0
 RATIOS = (
     (0.3048, "wrong unit? It could be metres where the job counts in feet"),
     (1 / 0.3048, "wrong unit? It could be feet where the job counts in metres"),
@@ -65,7 +67,7 @@ class PlaceCheck:
 
     ``system`` is the code of the system that the numbers seem to be in, where that would put them into the job's data.
     ``apart`` is the distance between the outlines in plan, ``alarms`` are (code, sentence); ``height`` is the median
-    height of the new data over the job's where both lie.
+    height of the new data over the job's where both lie. ``guess`` says what numbers without a system look like.
     """
 
     overlap: float | None = None
@@ -74,12 +76,13 @@ class PlaceCheck:
     alarms: list[tuple[str, str]] = field(default_factory=list)
     unit: str = ""
     system: str = ""
+    guess: str = ""
 
     @property
     def sentence(self) -> str:
         """The result in one line, without the alarms."""
         if self.overlap is None:
-            return "The job has nothing yet to compare with."
+            return "The job has nothing yet to compare with." + (f" {self.guess}" if self.guess else "")
         if self.overlap > 0:
             words = f"{100 * self.overlap:.0f} % of it lies over data of the job"
             return words + (f", {_signed(self.height)} {self.unit} in height." if self.height is not None else ".")
@@ -94,7 +97,7 @@ def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceChe
     """
     alarms = _own_alarms(original or new)
     if job is None or not len(job.xyz) or not len(new.xyz):
-        return PlaceCheck(alarms=alarms)
+        return PlaceCheck(alarms=alarms, guess=_grid_guess(original or new))
     cell = _cell(job)
     overlap = _overlap(new.xyz, job.xyz, cell)
     apart = _apart(new.bounds, job.bounds)
@@ -134,6 +137,28 @@ def _own_alarms(site: Site) -> list[tuple[str, str]]:
             words = f"outside the area of use of {name}, inside it if the numbers are {unit.plural}: unit?"
             return [("unit-ratio", words)]
     return [("outside-area", f"outside the area of use of the reference system ({name})")]
+
+
+def _grid_guess(site: Site) -> str:
+    """What numbers without a system look like, where they are too large for a grid of their own; else nothing.
+
+    UTM has a false easting of 500 000 m and zones some 670 km wide at most; some agencies write the number of the zone
+    before the easting (as in EPSG 4647).
+    """
+    if site.reference.wkt or not len(site.xyz):
+        return ""
+    east, north = np.nanmedian(site.xyz[:, :2], axis=0) * site.reference.unit.metres
+    zone, rest = divmod(float(east), 1e6)
+    if 1 <= zone <= 60 and LEAST_EASTING_M < rest < 1e6 - LEAST_EASTING_M and 0 < north < MOST_NORTHING_M:
+        return (
+            f"The numbers look like a grid whose eastings begin with the number of the zone ({zone:.0f}): choose its system."
+        )
+    if zone == 0 and rest > LEAST_EASTING_M and LEAST_NORTHING_M < north < MOST_NORTHING_M:
+        return (
+            "The numbers look like a UTM zone or another large grid, which they cannot tell: choose its system, "
+            "or leave them a grid of their own."
+        )
+    return ""
 
 
 def _swapped(new: Site, job: Site) -> list[tuple[str, str]]:
