@@ -20,6 +20,7 @@ from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
 from kerb.report.reading import (
     FORMULA,
     HEADING,
+    PICTURE,
     TABLE,
     blocks_of,
     contents_of,
@@ -203,6 +204,8 @@ class Methods(unittest.TestCase):
                 for link in re.findall(r'href="([^"]+)"', block.text):
                     good = link[1:] in anchors if link.startswith("#") else (path.parent / link).is_file()
                     self.assertTrue(good, f"{path.name}: {link}")
+                if block.kind == PICTURE:
+                    self.assertTrue((path.parent / block.text).is_file(), f"{path.name}: {block.text}")
                 if block.kind == FORMULA:
                     from matplotlib.mathtext import MathTextParser
 

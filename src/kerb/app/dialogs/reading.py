@@ -176,7 +176,7 @@ class Reading(QDialog):
         if picture.isNull():
             return ""
         document.addResource(QTextDocument.ResourceType.ImageResource, QUrl(name), picture)
-        return f'<p><img src="{name}" width="{min(picture.width() // 2, 560)}"></p>'
+        return f'<p style="line-height: 100%"><img src="{name}" width="{min(picture.width() // 2, 560)}"></p>'
 
     def _follow(self, link: QUrl) -> None:
         """Go to a place of this page, to another page, or show where an outside link leads: nothing is fetched."""
