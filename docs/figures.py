@@ -57,7 +57,13 @@ def stockpile() -> Figure:
     note(axes, "base: through the toe line", (17.4, 1.6), (14.6, base[inside][-1]), BASE)
     axes.text(9.2, 1.2, "above (+)", fontsize=8, color=TOP, ha="center")
     note(axes, "below (−)", (16.6, -0.75), (14.2, 0.05), BELOW)
-    note(axes, "ground beneath, not seen: part of the 95 % bound", (8.6, -0.75), (11.0, ground(np.array([11.0]))[0]), GROUND)
+    note(
+        axes,
+        "ground beneath, not seen: part of the 95 % bound",
+        (8.6, -0.75),
+        (11.0, ground(np.array([11.0]))[0]),
+        GROUND,
+    )
     note(axes, "toe line", (2.4, 1.5), (a, line[0]))
     axes.set_xlim(0, 20)
     axes.set_ylim(-1.1, 3.5)
@@ -78,7 +84,9 @@ def inventory() -> Figure:
     axes.plot([7, 16], [saddle, saddle], color=INK, lw=0.8, ls=(0, (3, 2)))
     for at, high in ((8.0, 3.2), (15.0, 2.6)):
         axes.annotate("", (at, high), (at, saddle), arrowprops={"arrowstyle": "<->", "color": BASE, "lw": 1.0})
-    note(axes, "rises above the saddle by more than\na share of the least height: a heap", (19.6, 2.9), (15.1, 2.0), BASE)
+    note(
+        axes, "rises above the saddle by more than\na share of the least height: a heap", (19.6, 2.9), (15.1, 2.0), BASE
+    )
     note(axes, "saddle: the toe lines meet here", (11.5, 0.35), (11.9, saddle), INK)
     note(axes, "a bump that rises less stays part of it", (4.0, 3.3), (5.4, 2.0), FAINT)
     axes.set_xlim(0, 24)
@@ -88,7 +96,9 @@ def inventory() -> Figure:
 
 def opening() -> Figure:
     """Ground finding: the lowest of each cell, the opening, and what is taken for what."""
-    figure, axes = frame("Finding ground: the highest of the lowest within a disk; what stands above it by more than it may rise")
+    figure, axes = frame(
+        "Finding ground: the highest of the lowest within a disk; what stands above it by more than it may rise"
+    )
     x = np.linspace(0, 30, 900)
     land = 0.3 + 0.05 * x
     hall = np.where((x > 6) & (x < 12), 2.2, 0)

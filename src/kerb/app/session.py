@@ -35,7 +35,7 @@ from kerb.studies.outcome import Outcome
 from kerb.studies.profiles import Cutter
 from kerb.studies.registry import study_kind
 from kerb.studies.setup import Setup
-from kerb.studies.sources import named_holdings
+from kerb.studies.sources import named_holdings, value_of
 
 REST_MS = 350
 # Outcomes of one study that are held in memory.
@@ -472,7 +472,9 @@ class Session(QObject):
         except KerbError:
             return
         used = named_holdings(setup)
-        marks = [repr(studies.mark_of(self.job.state.holding(key), getattr(setup, name))) for name, key in used.items()]
+        marks = [
+            repr(studies.mark_of(self.job.state.holding(key), value_of(setup, name))) for name, key in used.items()
+        ]
         self.live.ask(Question(study_kind(study.kind), setup, sources, (study.id, *marks), print_))
 
     def _asked_anew(self) -> None:

@@ -150,9 +150,7 @@ def _grid_guess(site: Site) -> str:
     east, north = np.nanmedian(site.xyz[:, :2], axis=0) * site.reference.unit.metres
     zone, rest = divmod(float(east), 1e6)
     if 1 <= zone <= 60 and LEAST_EASTING_M < rest < 1e6 - LEAST_EASTING_M and 0 < north < MOST_NORTHING_M:
-        return (
-            f"The numbers look like a grid whose eastings begin with the number of the zone ({zone:.0f}): choose its system."
-        )
+        return f"The numbers look like a grid whose eastings begin with the number of the zone ({zone:.0f}): choose its system."
     if zone == 0 and rest > LEAST_EASTING_M and LEAST_NORTHING_M < north < MOST_NORTHING_M:
         return (
             "The numbers look like a UTM zone or another large grid, which they cannot tell: choose its system, "

@@ -15,6 +15,7 @@ from kerb.core.errors import OutputError
 from kerb.core.geometry.alignment import STRAIGHT, Alignment, Element
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.reference import ReferenceSystem
+from kerb.core.section.drawing import SectionDrawing
 from kerb.core.surface.tin import Tin
 from kerb.formats.written import placed_when_complete
 
@@ -24,11 +25,12 @@ UNITS = {"m": ("Metric", "meter"), "ft": ("Imperial", "foot"), "us-ft": ("Imperi
 
 @dataclass(frozen=True)
 class LandXmlContent:
-    """What is to be written; surfaces by name."""
+    """What is to be written; surfaces by name, cross-sections with the alignment they stand on."""
 
     points: SurveyPoints | None = None
     lines: LineSet | None = None
     surfaces: dict[str, Tin] | None = None
+    crosses: tuple[Alignment, list[SectionDrawing]] | None = None
 
 
 def write_landxml(path: Path, content: LandXmlContent, reference: ReferenceSystem) -> None:
@@ -40,7 +42,9 @@ def write_landxml(path: Path, content: LandXmlContent, reference: ReferenceSyste
     """
     from lxml import etree
 
-    if not (content.surfaces or (content.points and content.points.count) or (content.lines and content.lines.count)):
+    points, lines = content.points, content.lines
+    filled = (points is not None and points.count) or (lines is not None and lines.count)
+    if not (content.surfaces or content.crosses or filled):
         raise OutputError(f"{path}: nothing to write")
     if reference.unit.code not in UNITS:
         raise OutputError(f"{path}: LandXML has no name for {reference.unit.plural}; convert to metres or feet first")
@@ -64,6 +68,8 @@ def write_landxml(path: Path, content: LandXmlContent, reference: ReferenceSyste
                         _surface(out, name, tin)
             if content.lines is not None:
                 _lines(out, content.lines)
+            if content.crosses is not None:
+                _crosses(out, *content.crosses)
 
 
 def _head(out: Any, reference: ReferenceSystem) -> None:
@@ -102,6 +108,19 @@ def _surface(out: Any, name: str, tin: Tin) -> None:
                     out.write(_element("F", {}, " ".join(map(str, triangle))))
 
 
+def _crosses(out: Any, alignment: Alignment, sections: list[SectionDrawing]) -> None:
+    """Cross-sections: of each line a list of offset and elevation (LandXML 1.2, CrossSectSurf; recalled)."""
+    with out.element("Alignments"), out.element("Alignment", _about(alignment)):
+        _coordinates(out, alignment)
+        with out.element("CrossSects"):
+            for one in sections:
+                with out.element("CrossSect", {"name": one.name, "sta": _number(one.frame.station)}):
+                    for title, run in one.runs():
+                        with out.element("CrossSectSurf", {"name": _clean(title)}):
+                            places = " ".join(f"{_number(a)} {_number(b)}" for a, b in run.tolist())
+                            out.write(_element("PntList2D", {}, places))
+
+
 def _lines(out: Any, lines: LineSet) -> None:
     if lines.alignments:
         with out.element("Alignments"):
@@ -123,16 +142,8 @@ def _lines(out: Any, lines: LineSet) -> None:
 
 
 def _alignment(out: Any, alignment: Alignment) -> None:
-    attributes = {
-        "name": alignment.name,
-        "length": _number(alignment.length),
-        "staStart": _number(alignment.start_station),
-    }
-    with out.element("Alignment", attributes):
-        with out.element("CoordGeom"):
-            for element in alignment.elements:
-                for piece in _one_sided(element):
-                    _geometry(out, piece)
+    with out.element("Alignment", _about(alignment)):
+        _coordinates(out, alignment)
         if alignment.profile:
             with out.element("Profile"), out.element("ProfAlign", {"name": alignment.name}):
                 for grade in alignment.profile:
@@ -142,6 +153,21 @@ def _alignment(out: Any, alignment: Alignment) -> None:
                         kind, (first, last) = "UnsymParaCurve", grade.lengths
                         extra = {"lengthIn": _number(first), "lengthOut": _number(last)}
                     out.write(_element(kind, extra, f"{_number(grade.station)} {_number(grade.elevation)}"))
+
+
+def _about(alignment: Alignment) -> dict[str, str]:
+    return {
+        "name": _clean(alignment.name),
+        "length": _number(alignment.length),
+        "staStart": _number(alignment.start_station),
+    }
+
+
+def _coordinates(out: Any, alignment: Alignment) -> None:
+    with out.element("CoordGeom"):
+        for element in alignment.elements:
+            for piece in _one_sided(element):
+                _geometry(out, piece)
 
 
 def _geometry(out: Any, element: Element) -> None:

@@ -165,6 +165,30 @@ def _wkt(path: Path, text: str) -> list[NamedRing]:
         raise FormatError(f"{path}: cannot be read as WKT ({error})") from None
 
 
+def read_line(path: Path) -> NamedRing:
+    """The one open line of a text file: WKT, or a vertex a line.
+
+    Raises
+    ------
+    InputError, when it cannot be opened; FormatError, when it holds no line.
+    """
+    if not path.exists():
+        raise InputError(f"{path}: no such file")
+    if path.stat().st_size > LARGEST_TEXT:
+        raise FormatError(f"{path}: too large for a list of vertices")
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        raise FormatError(f"{path}: not a text file and not a known format for lines") from None
+    if re.match(r"\s*(SRID=\d+;)?LINESTRING", text, re.I):
+        try:
+            places = shapely.get_coordinates(shapely.from_wkt(text.partition(";")[2] or text), include_z=True)
+        except ShapelyError as error:
+            raise FormatError(f"{path}: not WKT ({' '.join(str(error).split())[:100]})") from None
+        return NamedRing(path.stem, places[:, :2], places[:, 2])
+    return _text(path, text)
+
+
 def _text(path: Path, text: str) -> NamedRing:
     lines = [line.strip() for line in text.splitlines()]
     lines = [line for line in lines if line and not line.startswith(("#", "//", "!"))]

@@ -9,14 +9,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from kerb.core.errors import FormatError, InputError
 from kerb.core.geometry.area import Area, ring_of
-from kerb.core.geometry.features import LineSet
+from kerb.core.geometry.features import Line, LineSet
 from kerb.core.placing import AS_IS, LABEL, suggested
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed, relocated
-from kerb.formats.polygons import read_polygons
+from kerb.formats.polygons import read_line, read_polygons
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import examine
 from kerb.studies.outcome import Note
@@ -75,6 +77,19 @@ def thing_of(
     placing = suggested(item.reference, reference, reference.unit, item.middle)
     notes = [Note(*note) for note in said]
     return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]
+
+
+def lines_of(path: Path, reference: ReferenceSystem, progress: Progress) -> tuple[Placed, list[Note]] | None:
+    """The lines and alignments of a file, placed; None where it offers none.
+
+    Text and WKT name no system: their numbers are the cloud's. Raises as :func:`thing_of`.
+    """
+    if path.suffix.lower() not in PLAIN:
+        return thing_of(path, (LINES,), reference, progress)
+    ring = read_line(path)
+    z = np.full(len(ring.xy), np.nan) if ring.z is None else ring.z
+    line = Line(np.column_stack([ring.xy, z]), False, ring.name)
+    return Placed(LINES, LineSet((line,)), reference), []
 
 
 def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], list[Note]]:

@@ -10,6 +10,7 @@ from typing import Any
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
+from kerb.core.geometry.features import LineSet
 from kerb.core.progress import Progress
 from kerb.core.quantity import bound, quantity
 from kerb.core.reference import ReferenceSystem
@@ -17,22 +18,27 @@ from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
 from kerb.headless.choosing import chosen, filter_of
 from kerb.headless.options import add_common, check_output, held_by, open_cloud, progress_to_terminal, workspace
-from kerb.headless.placed import KINDS, areas_of, one_area, thing_of
+from kerb.headless.placed import KINDS, areas_of, lines_of, one_area, thing_of
 from kerb.job.state import Title
 from kerb.job.studies import source_of
 from kerb.report.pdf import Chapter, ReportWish, write_report
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import (
+    ALIGNMENT,
     CHOICE,
+    CLOUDS,
+    DIRECTION,
     DRAWN,
     HOLDINGS,
     LINE,
+    LINES,
+    MANY,
     NUMBER,
     PLACES,
-    RING,
     RINGS,
     SCOPE,
     SURFACE,
+    SURFACES,
     SWITCH,
     TEXT,
     Field,
@@ -42,7 +48,7 @@ from kerb.studies.outcome import Note, Outcome
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
-from kerb.studies.sources import Source, Sources
+from kerb.studies.sources import NOT_A, Source, Sources, numbered
 from kerb.studies.taking import item_from, ring_from
 
 POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
@@ -60,11 +66,13 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
         first = main_field(kind)
         for name, about in kind.setup.declared().items():
             if name == first:
+                # Where further clouds are asked for they follow the first one.
+                more: dict[str, Any] = {"nargs": "+"} if kind.setup.named(CLOUDS) else {}
                 parser.add_argument(
-                    name, metavar="CLOUD", help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding"
+                    name, metavar="CLOUD", help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding", **more
                 )
                 _add_narrowing(parser, "", name)
-            else:
+            elif about.kind != CLOUDS:
                 _add_field(parser, kind, name, about)
         for step in kind.steps:
             parser.add_argument(f"--{step.id}", action="store_true", help=f"first: {_safe(step.help)}")
@@ -109,6 +117,11 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
         if about.kind in (SCOPE, SURFACE):
             single = [n for n, a in kind.setup.declared().items() if a.kind in (SCOPE, SURFACE)][1:2] == [name]
             _add_narrowing(parser, f"{flag[2:]}-", name, f"{about.section.lower()}-" if single else "")
+    elif about.kind == SURFACES:
+        parser.add_argument(
+            flag, dest=name, action="append", default=[], metavar="FILE",
+            help=f"{_safe(about.help)}, or JOB.kerb#holding; may be given several times",
+        )  # fmt: skip
     elif about.kind in DRAWN:
         if not about.hidden:
             parser.add_argument(
@@ -143,7 +156,9 @@ def runner(key: str) -> Callable[[argparse.Namespace], Outcome]:
 
 def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
     declared = kind.setup.declared()
-    named = [str(getattr(args, name)).partition("#")[0] for name in declared if isinstance(getattr(args, name, 0), str)]
+    given = [getattr(args, name, None) for name in declared]
+    words = [word for value in given for word in (value if isinstance(value, list) else [value])]
+    named = [word.partition("#")[0] for word in words if isinstance(word, str)]
     outputs = {option.flag: getattr(args, option.flag) for option in kind.options if getattr(args, option.flag)}
     for path in (args.report, *(Path(path) for path in outputs.values())):
         check_output(path, args, [name for name in named if name])
@@ -168,10 +183,16 @@ def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
 def _report(kind: StudyKind, args: argparse.Namespace, what: tuple[Setup, Outcome, Sources], name: str) -> None:
     setup, outcome, sources = what
     first = sources.source(main_field(kind))
-    stem = Path(str(getattr(args, main_field(kind)))).stem
+    stem = Path(_first(args, kind)).stem
     title = Title(f"{kind.title} report: {stem}", unit=sources.unit.code, reference=first.reference.to_json())
     chapter = Chapter(name or kind.name, outcome, first.store, setup)
     write_report(args.report, [chapter], ReportWish(title), args.force)
+
+
+def _first(args: argparse.Namespace, kind: StudyKind) -> str:
+    """The first cloud that is named."""
+    given = getattr(args, main_field(kind))
+    return str(given[0] if isinstance(given, list) else given)
 
 
 class _Opened:
@@ -187,13 +208,18 @@ class _Opened:
     def setup(self, progress: Progress) -> tuple[Setup, Sources]:
         """The setup and what it reads. Raises InputError naming the file; Cancelled."""
         first = main_field(self.kind)
-        self.items[first] = self._cloud(first, str(getattr(self.args, first)), progress, None)
+        self.items[first] = self._cloud(first, _first(self.args, self.kind), progress, None)
         self.reference = self.items[first].reference
         values: dict[str, Any] = {}
         for name, about in self.kind.setup.declared().items():
             given = getattr(self.args, name, None)
+            if name == first:
+                given = _first(self.args, self.kind)
             if about.kind in HOLDINGS:
                 values |= self._holding(name, about, str(given or ""), progress)
+            elif about.kind in MANY:
+                files = given if about.kind == SURFACES else getattr(self.args, first)[1:]
+                values |= {name: self._many(name, about, list(files or ()), progress)}
             elif about.kind in DRAWN:
                 values |= {name: self._drawn(about, str(given))} if given else {}
             elif about.kind == RINGS:
@@ -201,18 +227,30 @@ class _Opened:
             elif given is not None:
                 values[name] = given
         setup = self.kind.setup(**{**self.kind.setup.usual(self.reference.unit), **values})
-        used = {name: source for name, source in self.items.items() if setup.counts(name)}
+        used = {name: source for name, source in self.items.items() if setup.counts(name.partition(".")[0])}
         stated = list(dict.fromkeys(note for source in used.values() for note in source.notes))
         return setup, Sources(self.reference.unit, used, tuple(stated))
 
     def _holding(self, name: str, about: Field, given: str, progress: Progress) -> dict[str, Any]:
         if not given:
             return {}
+        which = ""
+        if about.naming and held_by(given) is None:
+            given, _, which = given.partition("#")
         if name not in self.items:
             self.items[name] = self._other(name, about, given, progress)
         if about.kind not in (SCOPE, SURFACE):
-            return {name: name}
+            return {name: name, about.naming: which} if which else {name: name}
         return {name: self._scope(name, given)}
+
+    def _many(self, name: str, about: Field, given: list[str], progress: Progress) -> tuple[Scope, ...]:
+        """Any number of clouds, narrowed like the first, or of things with elevations."""
+        first, single = main_field(self.kind), replace(about, kind=SCOPE if about.kind == CLOUDS else SURFACE)
+        for number, one in enumerate(given):
+            self.items[numbered(name, number)] = self._other(numbered(name, number), single, one, progress)
+        if about.kind == CLOUDS:
+            return tuple(replace(self._scope(first, one), holding=numbered(name, n)) for n, one in enumerate(given))
+        return tuple(Scope(numbered(name, n)) for n in range(len(given)))
 
     def _scope(self, name: str, given: str) -> Scope:
         get = lambda what: getattr(self.args, f"{name}_{what}")  # noqa: E731
@@ -242,23 +280,40 @@ class _Opened:
             return replace(held, key=name, path=given)
         kinds = KINDS.get(about.kind, ())
         path = Path(given)
-        found = thing_of(path, kinds, self.reference, progress) if kinds and path.is_file() else None
+        if about.kind in (LINES, ALIGNMENT) and path.is_file():
+            found = lines_of(path, self.reference, progress)
+        else:
+            found = thing_of(path, kinds, self.reference, progress) if kinds and path.is_file() else None
         if found is not None:
             item, notes = found
             return Source(name, path.name, given, item.kind, None, lambda: item, tuple(notes))
+        if not path.is_file() and about.kind not in (SCOPE, SURFACE):
+            raise InputError(f"{given}: no such file")
         if about.kind not in (SCOPE, SURFACE):
-            raise InputError(f"{given}: holds no {about.label.lower()}")
+            raise InputError(f"{given}: holds no {NOT_A[about.kind].removeprefix('no ')}")
         return self._cloud(name, given, progress, self.reference)
 
     def _drawn(self, about: Field, given: str) -> Drawn:
-        item, notes = one_area(given, self.reference) if about.kind == RING else (None, [])
-        if item is None:
-            if about.kind in (LINE, PLACES):
-                raise InputError(f"{given}: {about.label.lower()} cannot be read from a file yet")
-            raise InputError(f"{given}: is no {about.label.lower()}")
+        if about.kind in (LINE, PLACES, DIRECTION):
+            return self._open_line(about, given)
+        item, notes = one_area(given, self.reference)
         self.notes += notes
         self.name = self.name or item.name
         return ring_from(about, item.area, item.fields)
+
+    def _open_line(self, about: Field, given: str) -> Drawn:
+        """Vertices from the one line of a file, or its points."""
+        path = Path(given)
+        if not path.is_file():
+            raise InputError(f"{given}: no such file")
+        found = lines_of(path, self.reference, Progress())
+        if found is None or not isinstance(found[0].thing, LineSet):
+            raise InputError(f"{given}: holds no {about.label.lower()}")
+        lines = found[0].thing.lines
+        if len(lines) != 1:
+            raise InputError(f"{given}: has {len(lines)} lines, one is needed for {about.label.lower()}")
+        self.notes += found[1]
+        return Drawn.of(lines[0].xyz)
 
     def _items(self, about: Field, given: str) -> tuple[Item, ...]:
         areas, notes = areas_of(given, self.reference)

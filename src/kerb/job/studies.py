@@ -14,12 +14,12 @@ from kerb.core.things import CLOUD
 from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Found, Holding, JobState, StudyRecord, free_name
-from kerb.studies.fields import HOLDINGS
+from kerb.studies.fields import HOLDINGS, MANY
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
-from kerb.studies.sources import Source, Sources, named_holdings, resolve
+from kerb.studies.sources import Source, Sources, named_holdings, resolve, value_of
 
 # Setups and fingerprints of records, which never change: worked out once for each.
 _setups: dict[str, tuple[StudyRecord, Setup]] = {}
@@ -122,6 +122,10 @@ def part_renamed(state: JobState, holding: str, old: str, new: str) -> JobState:
             value = getattr(setup, name)
             if about.kind in HOLDINGS and isinstance(value, Scope) and (value.holding, value.part) == (holding, old):
                 values[name] = replace(value, part=new)
+            if about.kind in MANY and any((one.holding, one.part) == (holding, old) for one in value):
+                values[name] = tuple(
+                    replace(one, part=new) if (one.holding, one.part) == (holding, old) else one for one in value
+                )
         if values:
             state = state.with_study(replace(study, setup=replace(setup, **values).to_json()))
     return state
@@ -155,7 +159,7 @@ def print_of(state: JobState, kind: str, setup: Setup, remember: str = "") -> st
     known = _prints.get(remember)
     if known is not None and len(known[0]) == len(marks) and all(a is b for a, b in zip(known[0], marks, strict=True)):
         return known[1]
-    inputs = [[name, mark_of(holding, getattr(setup, name))] for name, holding in used.items()]
+    inputs = [[name, mark_of(holding, value_of(setup, name))] for name, holding in used.items()]
     found = fingerprint(kind, setup.shorn().to_json(), inputs, state.title.unit, state.title.reference)
     if remember:
         if len(_prints) > MOST_REMEMBERED:

@@ -56,9 +56,10 @@ from kerb.report.pages import PAGES
 from kerb.report.plan import plan_of
 from kerb.report.reading import method_text
 from kerb.report.repeat import repeat_lines
+from kerb.report.sections_figure import section_figures
 from kerb.report.text import bound_by, heading, printed_cell, printed_columns
 from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
-from kerb.studies.layers import Chart, Profile
+from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Figure, Outcome
 from kerb.studies.outcome import Table as StudyTable
 from kerb.studies.profiles import Cutter
@@ -348,6 +349,8 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
             if isinstance(chart, Profile):
                 story.append(ProfileFigure(chart, outcome.unit, width, 24 * mm, profiles))
                 profiles += 1
+            elif isinstance(chart, Sections):
+                story += section_figures(chart, outcome.unit, width)
             else:
                 story.append(PlotFigure(chart, width, 34 * mm))
     for table in _chosen_tables(chapter, wish):

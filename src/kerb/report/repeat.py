@@ -8,7 +8,7 @@ from kerb.core.geometry import polygon
 from kerb.core.quantity import MINUS, Decimals, quantity, symbol
 from kerb.core.units import density_unit
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import CHOICE, DRAWN, HOLDINGS, NUMBER, RING, RINGS, SCOPE, SURFACE, SWITCH, Field
+from kerb.studies.fields import CHOICE, DRAWN, HOLDINGS, MANY, NUMBER, RING, RINGS, SCOPE, SURFACE, SWITCH, Field
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
 
@@ -37,6 +37,8 @@ def _words(about: Field, value: Any, used: Any, what: tuple[Outcome, Setup], dec
     outcome, setup = what
     if about.kind in (SCOPE, SURFACE):
         return str(value.words()) if value.holding and value.narrow else ""
+    if about.kind in MANY:
+        return "; ".join(one.words() for one in value if one.narrow)
     if about.kind in HOLDINGS:
         return ""
     if about.kind in DRAWN:

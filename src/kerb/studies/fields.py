@@ -13,6 +13,9 @@ from kerb.studies.scope import Scope
 SCOPE, SURFACE, LINES, ALIGNMENT, POINTS = "scope", "surface", "lines", "alignment", "points"
 RING, LINE, PLACES, DIRECTION, RINGS = "ring", "line", "places", "direction", "rings"
 NUMBER, CHOICE, TEXT, SWITCH = "number", "choice", "text", "switch"
+# Any number of clouds, and of things with elevations.
+CLOUDS, SURFACES = "clouds", "surfaces"
+MANY = (CLOUDS, SURFACES)
 HOLDINGS = (SCOPE, SURFACE, LINES, ALIGNMENT, POINTS)
 DRAWN = (RING, LINE, PLACES, DIRECTION)
 COMPARED, AGAINST, WHERE, HOW = "Compared", "Against", "Where", "How"
@@ -27,7 +30,8 @@ class Field(Setting):
     give this one a meaning. ``rare`` ones are folded away, ``show_only`` ones change no figure. ``flag`` is its name on
     the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
     has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
-    a profile of; ``title`` then names that profile.
+    a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
+    meant.
     """
 
     kind: str = TEXT
@@ -43,6 +47,7 @@ class Field(Setting):
     stretches: tuple[tuple[str, str], ...] = ()
     cuts: tuple[str, ...] = ()
     title: str = ""
+    naming: str = ""
 
 
 @dataclass(frozen=True)
@@ -64,6 +69,8 @@ def _number(value: Any) -> float | None:
 
 CODECS: dict[str, Codec] = {
     **{kind: Codec(lambda v: v.to_json(), Scope.from_json, lambda v: not v.holding) for kind in (SCOPE, SURFACE)},
+    **{kind: Codec(lambda v: [one.to_json() for one in v], lambda v: tuple(Scope.from_json(one) for one in v),
+                   lambda v: not v) for kind in MANY},
     **{kind: Codec(_same, str, lambda v: not v) for kind in (LINES, ALIGNMENT, POINTS, TEXT, CHOICE)},
     **{kind: Codec(lambda v: v.to_json(), Drawn.from_json, lambda v: not v.xy) for kind in DRAWN},
     RINGS: Codec(lambda v: [item.to_json() for item in v], lambda v: tuple(Item.from_json(item) for item in v),
@@ -85,6 +92,11 @@ def scope(label: str, help_: str, section: str = COMPARED, **more: Any) -> Any:
 def surface(label: str, help_: str, section: str = AGAINST, **more: Any) -> Any:
     """Anything with elevations: a cloud's top, a surface, a grid, a model seen from above."""
     return _made(Scope(), Field(label, help_, kind=SURFACE, section=section, **more))
+
+
+def many(kind: str, label: str, help_: str, section: str = COMPARED, **more: Any) -> Any:
+    """Any number of clouds, or of things with elevations."""
+    return _made((), Field(label, help_, kind=kind, section=section, **more))
 
 
 def holding(kind: str, label: str, help_: str, section: str = WHERE, **more: Any) -> Any:

@@ -132,8 +132,41 @@ class Plot:
     names: tuple[str, ...] = ()
 
 
-Chart = Profile | Plot
-CHARTS: dict[str, type[Chart]] = {kind.__name__: kind for kind in (Profile, Plot)}
+@dataclass(frozen=True)
+class Trace:
+    """Lines of one thing in all sections of a series: (m, 3) number of the section, offset, elevation (NaN: a gap)."""
+
+    title: str
+    role: str
+    places: Floats
+
+
+@dataclass(frozen=True)
+class Sections:
+    """A series of sections, one looked at a time: ``names`` are their stations as written, ``frames`` (n, 6) station,
+    easting, northing, azimuth (radians), width and thickness of each.
+
+    ``points`` (m, 3) and ``shots`` (k, 3) are number of the section, offset and elevation; ``shot_names`` has k names.
+    """
+
+    title: str
+    names: tuple[str, ...]
+    frames: Floats
+    traces: tuple[Trace, ...]
+    points: Floats
+    shots: Floats
+    shot_names: tuple[str, ...] = ()
+
+    def one(self, number: int) -> tuple[list[Trace], Floats, Floats, list[str]]:
+        """Of one section: its lines, points and shots as (n, 2) offset and elevation, and the names of the shots."""
+        lines = [replace(t, places=t.places[t.places[:, 0] == number, 1:]) for t in self.traces]
+        rows = self.shots[:, 0] == number
+        names = [name for name, mine in zip(self.shot_names, rows, strict=True) if mine]
+        return lines, self.points[self.points[:, 0] == number, 1:], self.shots[rows, 1:], names
+
+
+Chart = Profile | Plot | Sections
+CHARTS: dict[str, type[Chart]] = {kind.__name__: kind for kind in (Profile, Plot, Sections)}
 
 
 def taken_apart(item: Any, stem: str, arrays: dict[str, Any]) -> dict[str, Any]:
@@ -148,6 +181,8 @@ def _apart(value: Any, stem: str, arrays: dict[str, Any]) -> Any:
     if isinstance(value, np.ndarray):
         arrays[stem] = value
         return {"array": stem}
+    if isinstance(value, Trace):
+        return {"trace": [value.title, value.role, _apart(value.places, stem, arrays)]}
     if isinstance(value, tuple):
         return [_apart(item, f"{stem}.{number}", arrays) for number, item in enumerate(value)]
     return value
@@ -160,6 +195,9 @@ def put_together(data: dict[str, Any], arrays: dict[str, Any]) -> Any:
 
 
 def _together(value: Any, arrays: dict[str, Any]) -> Any:
+    if isinstance(value, dict) and "trace" in value:
+        title, role, places = value["trace"]
+        return Trace(title, role, _together(places, arrays))
     if isinstance(value, dict):
         return arrays[value["array"]]
     if isinstance(value, list):

@@ -12,7 +12,7 @@ from kerb.core.geometry import polygon
 from kerb.core.quantity import round_number
 from kerb.core.setting import described
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, LengthUnit, convert
-from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
+from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, MANY, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
 # Of each kind of setup, worked out once.
 _DECLARED: dict[type, dict[str, Field]] = {}
@@ -108,6 +108,8 @@ class Setup:
                 data.pop("holding")
                 role = "" if about.section == "Compared" else f"{key}_"
                 found |= {f"{role}{k}": v for k, v in data.items() if about.kind == SCOPE or v}
+            elif about.kind in MANY:
+                found[key] = [{k: v for k, v in one.to_json().items() if k != "holding" and v} for one in value]
             elif about.kind in DRAWN:
                 found[key] = [list(place) for place in value.xy]
                 found |= {f"{key}_z": list(value.z)} if value.z else {}
@@ -130,6 +132,9 @@ def _declared(kind: type[Setup]) -> dict[str, Field]:
 def _check(about: Field, value: Any, default: Any) -> None:
     if about.kind in (SCOPE, SURFACE):
         value.check(about.label)
+    elif about.kind in MANY:
+        for one in value:
+            one.check(about.label)
     elif about.kind == CHOICE and value not in dict(about.choices):
         raise InputError(f"{about.label} '{value}' is not one of {', '.join(dict(about.choices))}")
     elif about.kind == NUMBER:

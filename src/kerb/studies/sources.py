@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
@@ -17,7 +18,7 @@ from kerb.core.things import LINES as LINE_HOLDING
 from kerb.core.things import POINTS as POINT_HOLDING
 from kerb.core.things import SURFACE as SURFACE_HOLDING
 from kerb.core.units import METRE, LengthUnit
-from kerb.studies.fields import ALIGNMENT, HOLDINGS, LINES, POINTS, SCOPE, SURFACE
+from kerb.studies.fields import ALIGNMENT, CLOUDS, HOLDINGS, LINES, MANY, POINTS, SCOPE, SURFACE, SURFACES, Field
 from kerb.studies.outcome import Input, Note
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
@@ -25,10 +26,10 @@ from kerb.studies.setup import Setup
 # Kinds of holdings that a field of a kind may name.
 KINDS_OF = {
     SCOPE: (CLOUD,), SURFACE: (CLOUD, SURFACE_HOLDING, MODEL), LINES: (LINE_HOLDING,), ALIGNMENT: (LINE_HOLDING,),
-    POINTS: (POINT_HOLDING,),
+    POINTS: (POINT_HOLDING,), CLOUDS: (CLOUD,), SURFACES: (CLOUD, SURFACE_HOLDING, MODEL),
 }  # fmt: skip
 NOT_A = {SCOPE: "no cloud", SURFACE: "no surface", LINES: "no set of lines", ALIGNMENT: "no alignment",
-         POINTS: "no list of points"}  # fmt: skip
+         POINTS: "no list of points", CLOUDS: "no cloud", SURFACES: "no surface"}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -133,10 +134,29 @@ def holding_of(setup: Setup, name: str) -> str:
     return value.holding if isinstance(value, Scope) else str(value)
 
 
+def numbered(name: str, number: int) -> str:
+    """What one of many of a field is called among the sources."""
+    return f"{name}.{number}"
+
+
+def field_of(setup: Setup, key: str) -> Field:
+    """The declaration of a field, or of the one that one of many belongs to."""
+    return setup.declared()[key.partition(".")[0]]
+
+
+def value_of(setup: Setup, key: str) -> Any:
+    """The value of a field, or one of many of it."""
+    name, _, number = key.partition(".")
+    value = getattr(setup, name)
+    return value[int(number)] if number else value
+
+
 def named_holdings(setup: Setup) -> dict[str, str]:
-    """Field → key of every holding that a setup names and that has a meaning there."""
-    found = {}
+    """Field → key of every holding that a setup names and that has a meaning there; many of a field are numbered."""
+    found: dict[str, str] = {}
     for name, about in setup.declared().items():
+        if about.kind in MANY and setup.counts(name):
+            found |= {numbered(name, n): one.holding for n, one in enumerate(getattr(setup, name)) if one.holding}
         if about.kind in HOLDINGS and setup.counts(name) and holding_of(setup, name):
             found[name] = holding_of(setup, name)
     return found
@@ -151,7 +171,7 @@ def resolve(setup: Setup, find: Callable[[str], Source | None], unit: LengthUnit
     """
     items, stated = {}, []
     for name, key in named_holdings(setup).items():
-        about, found = setup.declared()[name], find(key)
+        about, found = field_of(setup, name), find(key)
         if found is None:
             raise InputError(f"{about.label}: what was chosen is no longer in the job")
         if found.kind not in KINDS_OF[about.kind]:

@@ -27,7 +27,7 @@ class ProfileChart(pg.PlotWidget):
         self.theme = theme
         item = self.getPlotItem()
         item.showGrid(x=False, y=True, alpha=0.25)
-        _quiet_axes(item, theme)
+        quiet_axes(item, theme)
         self.ends = [pg.TextItem("", color=QColor(theme.ink), anchor=(side, 1.0)) for side in (0, 1)]
         for end in self.ends:
             end.setFont(font(12, font(12).Weight.DemiBold))
@@ -92,7 +92,7 @@ class PlotChart(pg.PlotWidget):
         super().__init__(background=theme.sheet)
         self.theme = theme
         item = self.getPlotItem()
-        _quiet_axes(item, theme)
+        quiet_axes(item, theme)
         self.setToolTip("Wheel zooms, drag pans")
 
     def show_chart(self, plot: Chart, _unit: str) -> None:
@@ -126,7 +126,7 @@ class Histogram(pg.PlotWidget):
         super().__init__(background=theme.sheet)
         self.theme = theme
         item = self.getPlotItem()
-        _quiet_axes(item, theme)
+        quiet_axes(item, theme)
         item.setMouseEnabled(x=True, y=False)
 
     def show_values(self, values: np.ndarray, title: str, unit: str) -> None:
@@ -152,7 +152,7 @@ class Histogram(pg.PlotWidget):
         item.autoRange(padding=0.03)
 
 
-def _quiet_axes(item: pg.PlotItem, theme: Theme) -> None:
+def quiet_axes(item: pg.PlotItem, theme: Theme) -> None:
     """Axes in hairlines and quiet text, without unit prefixes of their own making; no buttons and no menu."""
     item.hideButtons()
     item.setMenuEnabled(False)

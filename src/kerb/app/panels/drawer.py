@@ -31,16 +31,19 @@ from PySide6.QtWidgets import (
 )
 
 from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
+from kerb.app.charts.sections import SectionsChart
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.quantity import Decimals, number
 from kerb.report.text import bound_by, figures_table, heading, printed_cell, printed_columns, tab_separated, write_csv
-from kerb.studies.layers import Chart, Profile
+from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
 
 CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
+# Which widget draws which chart; the rest are plots.
+DRAWN_BY: dict[type, type[ProfileChart | PlotChart | SectionsChart]] = {Profile: ProfileChart, Sections: SectionsChart}
 SORTED = Qt.ItemDataRole.UserRole
 MOST_MEASURED = 60
 Index = QModelIndex | QPersistentModelIndex
@@ -114,7 +117,7 @@ class Drawer(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session, self.theme = session, theme
         self.list: list[Tab] = []
-        self._charts: dict[str, ProfileChart | PlotChart] = {}
+        self._charts: dict[str, ProfileChart | PlotChart | SectionsChart] = {}
         self._drawn: dict[str, tuple[object, str]] = {}
         self._histogram: Histogram | None = None
         self._tabled: object = None
@@ -260,7 +263,7 @@ class Drawer(QWidget):
         chart = charts[place]
         key = type(chart).__name__
         if key not in self._charts:
-            new = ProfileChart(self.theme) if isinstance(chart, Profile) else PlotChart(self.theme)
+            new = DRAWN_BY.get(type(chart), PlotChart)(self.theme)
             self._charts[key] = new
             self.stack.addWidget(new)
         widget = self._charts[key]

@@ -6,14 +6,22 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from kerb.app.filtering import sentence
 from kerb.app.session import Session
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField
 from kerb.app.sheets.rings import RingsTable
-from kerb.app.widgets import Label, plain
+from kerb.app.widgets import Label, made, plain
 from kerb.core.geometry import polygon
 from kerb.core.quantity import quantity, symbol
 from kerb.core.units import density_unit
@@ -24,6 +32,7 @@ from kerb.studies.fields import (
     CODECS,
     DRAWN,
     HOLDINGS,
+    MANY,
     NUMBER,
     RING,
     RINGS,
@@ -38,6 +47,7 @@ from kerb.studies.setup import Setup
 from kerb.studies.sources import KINDS_OF
 
 MOST_LETTERS = 34
+MOST_LISTED = 5
 NARROWING = {"classes": "Points", "filters": "Filters", "within": "Inside"}
 
 
@@ -186,6 +196,40 @@ class HoldingEditor(Editor):
         self.committed.emit(replace(getattr(self.session.setup, self.name), **values), words)
 
 
+class ManyEditor(Editor):
+    """Any number of holdings, ticked in a list."""
+
+    def __init__(self, session: Session, name: str, about: Field) -> None:
+        super().__init__(session, name, about)
+        head = Label(about.label)
+        head.setToolTip(plain(about.help))
+        self.box.addWidget(head)
+        self.list = made(QListWidget(), toolTip=about.help)
+        self.list.setAccessibleName(about.label)
+        self.list.itemChanged.connect(self._ticked)
+        self.box.addWidget(self.list)
+
+    def show_setup(self, setup: Setup) -> None:
+        """Mirror which are ticked."""
+        chosen = {one.holding for one in getattr(setup, self.name)}
+        offers = list(self.session.open_job.state.of_kind(*KINDS_OF[self.about.kind]))
+        self.list.blockSignals(True)
+        self.list.clear()
+        for holding in offers:
+            item = QListWidgetItem(_words(holding))
+            item.setData(Qt.ItemDataRole.UserRole, holding.id)
+            item.setCheckState(Qt.CheckState.Checked if holding.id in chosen else Qt.CheckState.Unchecked)
+            self.list.addItem(item)
+        self.list.blockSignals(False)
+        self.list.setFixedHeight(8 + 22 * min(max(len(offers), 1), MOST_LISTED))
+
+    def _ticked(self, item: QListWidgetItem) -> None:
+        key, kept = item.data(Qt.ItemDataRole.UserRole), getattr(self.session.setup, self.name)
+        on = item.checkState() == Qt.CheckState.Checked
+        rest = tuple(one for one in kept if one.holding != key)
+        self.committed.emit((*rest, Scope(key)) if on else rest, f"{item.text()} {'taken' if on else 'left out'}")
+
+
 class DrawnEditor(Editor):
     """A drawn shape: what is drawn, and a button to draw it."""
 
@@ -255,6 +299,8 @@ def editor_of(session: Session, name: str, about: Field, default: object, run: C
     """The editor of a field."""
     if about.kind in HOLDINGS:
         return HoldingEditor(session, name, about, run)
+    if about.kind in MANY:
+        return ManyEditor(session, name, about)
     if about.kind in DRAWN:
         return DrawnEditor(session, name, about, run)
     if about.kind == RINGS:

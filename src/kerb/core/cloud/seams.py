@@ -43,7 +43,7 @@ def stays(cells: Cells, counts: Ints) -> Ints:
     contested = (counts > 0).sum(axis=1) > 1
     if not contested.any():
         return best
-    place = cells.keys[:, :2]
+    place = cells.keys[:, :2].astype(np.int64)
     for rows in _regions(place, contested):
         best[rows] = _of_region(place, counts, rows)
     return best

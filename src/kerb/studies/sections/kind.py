@@ -1,0 +1,95 @@
+"""The declaration of the sections study."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.section.drawing import SectionDrawing
+from kerb.core.section.frame import Frame
+from kerb.formats.sections_write import ENDINGS, Series, write_flat, write_sections
+from kerb.studies.drawn import Drawn
+from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
+from kerb.studies.layers import Sections
+from kerb.studies.outcome import Outcome
+from kerb.studies.sections.run import run
+from kerb.studies.sections.setup import SectionsSetup
+from kerb.studies.sources import Sources
+
+ABOUT = (
+    FigureAbout("sections", "Sections", COUNT, (HEADLINE, SHEET, SUMMARY, REPORT)),
+    FigureAbout("empty", "Without points", COUNT, (SHEET, REPORT)),
+    FigureAbout("lowest", "Lowest point", LENGTH, (SHEET, REPORT)),
+    FigureAbout("highest", "Highest point", LENGTH, (SHEET, REPORT)),
+    FigureAbout("shots", "Survey points in sections", COUNT, (SHEET, REPORT)),
+)
+
+
+def drawings(outcome: Outcome) -> list[SectionDrawing]:
+    """The sections of an outcome as they are handed over."""
+    shown = next(chart for chart in outcome.charts if isinstance(chart, Sections))
+    shots: dict[float, list[tuple[str, float, float, float]]] = {}
+    for station, name, offset, z, away in outcome.tables["shots"].rows if "shots" in outcome.tables else ():
+        shots.setdefault(station, []).append((name, offset, z, away))
+    made = []
+    for number, (name, row) in enumerate(zip(shown.names, shown.frames.tolist(), strict=True)):
+        station, east, north, azimuth, width, thickness = row
+        frame = Frame(station, (east, north), azimuth, width, thickness)
+        lines = tuple((trace.title, trace.places) for trace in shown.one(number)[0])
+        made.append(SectionDrawing(frame, name, lines, tuple(shots.get(station, ()))))
+    return made
+
+
+def write(setup: SectionsSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
+    """Write the sections where they lie, or laid out flat. Raises OutputError; InputError."""
+    series = Series(drawings(outcome), setup.alignment(sources), sources.store("cloud").reference)
+    notes = []
+    if paths.get("out"):
+        notes += write_sections(series, Path(paths["out"]))
+    if paths.get("flat"):
+        notes += write_flat(series, Path(paths["flat"]))
+    return notes
+
+
+def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
+    """What stands beside the number of sections: how wide and thick they are."""
+    return [f"{setup['width']:g} {outcome.unit} wide, slices of {setup['thickness']:g} {outcome.unit}"]
+
+
+def trial() -> tuple[SectionsSetup, ...]:
+    """A bent line across a mound at the origin."""
+    line = Drawn.of(np.array([[-8.0, -2.0], [0.0, 0.0], [7.0, 5.0]]))
+    return (
+        SectionsSetup(line=line, interval=4.0, width=10.0, step=0.5),
+        SectionsSetup(line=line, stations="3, 5", take="lowest"),
+    )
+
+
+SECTIONS = StudyKind(
+    id="sections",
+    title="Sections",
+    question="What does it look like across the line?",
+    group="Sections",
+    name="Sections",
+    setup=SectionsSetup,
+    run=run,
+    figures=ABOUT,
+    options=(
+        Option(
+            "out",
+            "the sections where they lie, or as a table: .dxf, .gpkg, .shp, .xml (LandXML) or .csv",
+            endings=ENDINGS,
+        ),
+        Option("flat", "the sections side by side in rows, with frames and levels: .dxf", endings=(".dxf",)),
+    ),
+    write=write,
+    help_page="sections.md",
+    example="kerb sections road.laz --along axis.xml --interval 20 --width 30 --thickness 0.5 --out sections.dxf",
+    key="Ctrl+Shift+E",
+    panes=("plan", "section"),
+    tables=("sections",),
+    describe=describe,
+    trial=trial,
+)
