@@ -25,6 +25,8 @@ from kerb.studies.outcome import Note
 
 PLAIN = (".txt", ".csv", ".wkt", ".xyz", "")
 MOST_NAMES = 10
+# What the placing says in its own words.
+QUIET = ("crs-missing", "unit-missing")
 
 
 @dataclass(frozen=True)
@@ -75,7 +77,7 @@ def thing_of(
         return None
     item, said = read_offer(seen, offer, Reading(offer.usual if offer.kind == MODEL else ()), progress)
     placing = suggested(item.reference, reference, reference.unit, item.middle)
-    notes = [Note(*note) for note in said]
+    notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
     return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]
 
 
@@ -105,8 +107,7 @@ def _drawn(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], lis
         raise InputError(f"{path}: is in degrees, and the cloud names no reference system to bring it to")
     moved = relocated(item, placing).thing
     assert isinstance(moved, LineSet)
-    quiet = ("crs-missing", "unit-missing")
-    notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in quiet]
+    notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
     if placing.how not in (AS_IS, LABEL):
         notes.append(Note("placed", f"{path.name}: {placing.sentence}"))
     return _named(moved), notes

@@ -148,6 +148,7 @@ def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
                 story.append(PageBreak())
             # A page a study: a little smaller where there is much to say. Long tables may run on as long as they like.
             long = "details" in wish.sections or any(len(t.rows) > 12 for t in _chosen_tables(page, wish))
+            long = long or any(isinstance(chart, Sections) for chart in page.outcome.charts)
             story += _chapter(page, wish, width) if long else [_on_a_page(page, wish, width, height)]
     if "appendix" in wish.sections:
         story += _appendix(chapters, width)
@@ -467,9 +468,10 @@ def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable
     size = 7.5 if count_ <= 8 else 5.4
     heads = [
         Paragraph(
-            escape(heading(c)), _style(size, fontName=MEDIUM, textColor=QUIET, alignment=TA_LEFT if text else TA_RIGHT)
+            escape(heading(c)),
+            _style(size, fontName=MEDIUM, textColor=QUIET, alignment=TA_LEFT if text or not n else TA_RIGHT),
         )
-        for c, text in zip(columns, texts, strict=True)
+        for n, (c, text) in enumerate(zip(columns, texts, strict=True))
     ]
     rows: list[list[Any]] = [heads]
     for row in table.rows[:MOST_ROWS]:

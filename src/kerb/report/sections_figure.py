@@ -31,7 +31,6 @@ def section_figures(chart: Sections, unit: str, width: float) -> list[Flowable]:
         return []
     height = max(high - low for low, high in known)
     length = float(chart.frames[:, 4].max())
-    # Half the page takes two beside each other, where they are narrow enough to be read there.
     scale = _scale(length, length_unit(unit).metres, width - LEFT - 10)
     points = 1000 * length_unit(unit).metres / scale * mm
     exaggeration = exaggerated(height, length, (length * points, HIGHEST))

@@ -203,7 +203,13 @@ class ManyEditor(Editor):
         super().__init__(session, name, about)
         head = Label(about.label)
         head.setToolTip(plain(about.help))
-        self.box.addWidget(head)
+        self.none = Label("none in the job")
+        self.none.setProperty("role", "small")
+        row = QHBoxLayout()
+        row.addWidget(head)
+        row.addStretch(1)
+        row.addWidget(self.none)
+        self.box.addLayout(row)
         self.list = made(QListWidget(), toolTip=about.help)
         self.list.setAccessibleName(about.label)
         self.list.itemChanged.connect(self._ticked)
@@ -212,7 +218,10 @@ class ManyEditor(Editor):
     def show_setup(self, setup: Setup) -> None:
         """Mirror which are ticked."""
         chosen = {one.holding for one in getattr(setup, self.name)}
-        offers = list(self.session.open_job.state.of_kind(*KINDS_OF[self.about.kind]))
+        # What a field before names, such as the compared cloud, is there already.
+        taken = {value.holding for name in setup.named(SCOPE) if (value := getattr(setup, name)).holding}
+        held = self.session.open_job.state.of_kind(*KINDS_OF[self.about.kind])
+        offers = [h for h in held if h.id not in taken or h.id in chosen]
         self.list.blockSignals(True)
         self.list.clear()
         for holding in offers:
@@ -222,6 +231,8 @@ class ManyEditor(Editor):
             self.list.addItem(item)
         self.list.blockSignals(False)
         self.list.setFixedHeight(8 + 22 * min(max(len(offers), 1), MOST_LISTED))
+        self.list.setVisible(bool(offers))
+        self.none.setVisible(not offers)
 
     def _ticked(self, item: QListWidgetItem) -> None:
         key, kept = item.data(Qt.ItemDataRole.UserRole), getattr(self.session.setup, self.name)

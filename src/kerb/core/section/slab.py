@@ -33,7 +33,7 @@ def line_of(local: Floats, width: float, step: float, take: str) -> tuple[Floats
     """The line of a slice at offsets that are multiples of a step: (n,) offsets and elevations, NaN where it has no points.
 
     Each offset has the points within half a step of it. ``lowest`` and ``highest`` take one of them as it is. The median is
-    that of what is left when the fall along the section between the neighbours is taken out, so that points which lie unevenly
+    that of what is left when the fall along the section is taken out, so that points which lie unevenly
     within a step do not shift it on a slope.
     """
     half = int(np.floor(width / 2 / step + 1e-9))
@@ -67,14 +67,13 @@ def _medians(cell: np.ndarray, values: Floats, count: int) -> Floats:
 
 
 def _falls(offsets: Floats, z: Floats) -> Floats:
-    """Fall of a line at each of its places, from its neighbours or the only one there is; nought where it stands alone."""
-    padded_x, padded_z = np.pad(offsets, 1, constant_values=np.nan), np.pad(z, 1, constant_values=np.nan)
-    left = (z - padded_z[:-2]) / (offsets - padded_x[:-2])
-    right = (padded_z[2:] - z) / (padded_x[2:] - offsets)
-    both = np.where(
-        np.isfinite(left) & np.isfinite(right), (left + right) / 2, np.where(np.isfinite(left), left, right)
-    )
-    return np.asarray(np.nan_to_num(both))
+    """Fall of a line at each of its places: the gentler of those to both neighbours, so that a step beside it does not count;
+    nought where they run opposite ways or there is no neighbour."""
+    x, level = np.pad(offsets, 1, constant_values=np.nan), np.pad(z, 1, constant_values=np.nan)
+    left, right = (z - level[:-2]) / (offsets - x[:-2]), (level[2:] - z) / (x[2:] - offsets)
+    left, right = np.where(np.isfinite(left), left, right), np.where(np.isfinite(right), right, left)
+    gentler = np.where(np.abs(left) < np.abs(right), left, right)
+    return np.asarray(np.nan_to_num(np.where(left * right > 0, gentler, 0.0)))
 
 
 def simplified(offset: Floats, z: Floats, tolerance: float) -> tuple[Floats, Floats]:

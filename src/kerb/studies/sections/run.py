@@ -266,7 +266,7 @@ def chart(found: list[Found], sources: Sources) -> Sections:
     shots = [(n, *values[:2]) for n, f in enumerate(found) for _, *values in f.shots]
     frames_ = [(f.frame.station, *f.frame.place, f.frame.azimuth, f.frame.width, f.frame.thickness) for f in found]
     return Sections(
-        "Sections", tuple(written(f.frame.station, sources.unit) for f in found), np.array(frames_, float).reshape(-1, 6),
+        "Cross-sections", tuple(written(f.frame.station, sources.unit) for f in found), np.array(frames_, float).reshape(-1, 6),
         tuple(traces), _stacked([f.sample for f in found]), np.array(shots, float).reshape(-1, 3),
         tuple(name for f in found for name, *_ in f.shots),
     )  # fmt: skip
