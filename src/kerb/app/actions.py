@@ -6,6 +6,12 @@ from dataclasses import dataclass
 
 from kerb.studies.registry import STUDIES
 
+# Arrangements of panes, by key.
+PANES = (
+    ("one", "One pane"), ("beside", "Two side by side"), ("above", "Two above each other"),
+    ("three", "One large, two small"), ("four", "Four panes"),
+)  # fmt: skip
+
 
 @dataclass(frozen=True)
 class ActionEntry:
@@ -69,6 +75,17 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("show_aside", "Show what is set aside", "In grey, to pick from it and bring it back", "View", "", "cloud"),
         ActionEntry("ground_only", "Ground only", "Show the ground classes only, or everything again", "View", "G", "cloud"),
         ActionEntry("filter_points", "Filter…", "Which points are shown, by any attribute", "View", "F", "cloud"),
+        *(
+            ActionEntry(f"panes:{name}", words, "Arrangement of the panes; it is kept with the study", "View", f"Ctrl+{number}",
+                        "data", number == 1)
+            for number, (name, words) in enumerate(PANES, 1)
+        ),
+        ActionEntry("next_pane", "Next pane", "The tools go to the next pane", "View", "F6", "data"),
+        ActionEntry("whole_pane", "Pane whole, or back", "Make the active pane whole, or put it back", "View", "F12", "data"),
+        ActionEntry("fold_left", "Fold lists", "Fold holdings and studies away, or bring them back", "View", "F7", "job", True),
+        ActionEntry("fold_right", "Fold sheet", "Fold the sheet at the right away, or bring it back", "View", "Shift+F7", "job"),
+        ActionEntry("fold_all", "Picture alone", "Fold everything round the picture away, or bring it back", "View", "F11",
+                    "job"),
         ActionEntry("drawer", "Show drawer", "Profiles, histogram and tables below the view", "View", "F9", "job", True),
         ActionEntry("theme", "Dark or light", "Switch between dark and light colours", "View", "F8"),
         ActionEntry("import", "Bring data in…", "Clouds, survey points, lines, surfaces, models and pictures", "Data", "Ctrl+I"),

@@ -41,7 +41,8 @@ class Selection(QObject):
         self.only_seen = self.outside = False
         self.how = REPLACE
         self._looking = False
-        self._painted: tuple[Picture, QImage] | None = None
+        # Of each view, by its number.
+        self._painted: dict[int, tuple[Picture, QImage]] = {}
         self._worker = Latest("selecting", self)
         self._worker.done.connect(self._looked)
 
@@ -130,7 +131,7 @@ class Selection(QObject):
         self._looking = False
         self.key, self.mask = key, mask
         self.count = int(np.count_nonzero(mask)) if mask is not None else 0
-        self._painted = None
+        self._painted.clear()
         self.changed.emit()
         self.view.update()
 
@@ -142,9 +143,10 @@ class Selection(QObject):
         holding = self.session.main_cloud()
         if picture.camera != view.camera or holding is None or holding.id != self.key:
             return
-        if self._painted is None or self._painted[0] is not picture:
-            self._painted = (picture, _tinted(picture.buffer.rows, layer, self.mask))
-        painter.drawImage(QRectF(0, 0, view.width(), view.height()), self._painted[1])
+        known = self._painted.get(id(view))
+        if known is None or known[0] is not picture:
+            known = self._painted[id(view)] = (picture, _tinted(picture.buffer.rows, layer, self.mask))
+        painter.drawImage(QRectF(0, 0, view.width(), view.height()), known[1])
 
 
 def _tinted(rows: AnyArray, layer: CloudLayer, mask: Mask) -> QImage:

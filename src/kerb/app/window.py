@@ -54,12 +54,14 @@ from kerb.app.tools.tiles import ChooseTiles
 from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture
+from kerb.app.views.panes import Panes
 from kerb.app.views.scene_strokes import paint_marks, paint_strokes
 from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
 from kerb.app.views.things import ThingsOverlay
 from kerb.app.views.view import PLAN, View
 from kerb.app.widgets import Label, made, there
+from kerb.app.working_area import WorkingArea
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.things import CLOUD
@@ -120,6 +122,7 @@ class Window(QMainWindow):
     def _build(self) -> None:
         session = self.session
         self.view = View(self.theme)
+        self.panes = Panes(self.view, self.theme)
         self.strip = Strip(self.view)
         self.legend = Legend(self.theme, self.view)
         self.surface_legend = Legend(self.theme, self.view, "Legend of surfaces")
@@ -144,8 +147,12 @@ class Window(QMainWindow):
         self.selection_bar = SelectionBar(session, self.selection, self.handlers.run)
         self.furniture, self.things = Furniture(session), ThingsOverlay(session)
         self.furniture.ends = self.handlers.views.section_ends
+        self.furniture.line = self.handlers.views.section_start
         self.view.overlays = [self._paint_marks, self.things, self.furniture, paint_strokes, self._paint_shapes]
-        self.view.above = [paint_marks]
+        self.view.above = [paint_marks, *self.view.above]
+        self.area = WorkingArea(session, self.panes, self.drawer, self.handlers.views, self.edit_tool, self.status)
+        self.area.overlays = self.view.overlays[:-1]
+        self.area.folding = {"left": self.lists, "right": self.right, "drawer": self.drawer, "header": self.header}
         self._lay_out()
 
     def _build_doing(self) -> None:
@@ -163,7 +170,7 @@ class Window(QMainWindow):
         stacked = QVBoxLayout(upper)
         stacked.setContentsMargins(0, 0, 0, 0)
         stacked.setSpacing(0)
-        stacked.addWidget(self.view, 1)
+        stacked.addWidget(self.panes, 1)
         stacked.addWidget(self.selection_bar)
         split.addWidget(upper)
         split.addWidget(self.drawer)
@@ -276,7 +283,6 @@ class Window(QMainWindow):
         self.selection.taken.connect(self.handlers.points.marked)
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
-        self.view.cursor_moved.connect(self.status.show_place)
         self.view.picture_changed.connect(
             lambda: self.status.show_points(None if self.view.scene.empty else self.view.picture)
         )
@@ -581,3 +587,4 @@ class Window(QMainWindow):
         self.colouring.close()
         self.session.close()
         self.view.close_drawing()
+        self.panes.close_drawing()

@@ -29,14 +29,18 @@ class Stroke:
     hidden: bool
 
 
-def strokes(layer: LineLayer, camera: Camera, size: tuple[int, int], depth: Floats32 | None) -> list[Stroke]:
+def strokes(
+    layer: LineLayer, camera: Camera, size: tuple[int, int], depth: Floats32 | None, outside: bool = False
+) -> list[Stroke]:
     """A line on the picture. ``depth`` (h, w) is what the picture drew; without it, and in plan, nothing is hidden.
 
-    Pieces behind the eye are left out.
+    Pieces behind the eye are left out. Of a slice only what lies in it is drawn; with ``outside`` the rest counts as hidden.
     """
     xyz = np.vstack([layer.xyz, layer.xyz[:1]]) if layer.closed else layer.xyz
     if len(xyz) < 2 or not np.isfinite(xyz).all():
         return []
+    if camera.thickness is not None:
+        return _sliced(camera.project(xyz, size), camera.limits(size), outside)
     test = depth is not None and camera.tilt < STEEP and camera.thickness is None
     seen = camera.project(_denser(xyz, camera, size) if test else xyz, size)
     if not test:
@@ -50,6 +54,25 @@ def strokes(layer: LineLayer, camera: Camera, size: tuple[int, int], depth: Floa
             # Pieces share their ends, so that the line has no gaps.
             made.append(Stroke(seen[start : min(end + 1, last), :2], bool(hidden[start])))
     return [stroke for stroke in made if len(stroke.points) > 1]
+
+
+def _sliced(seen: Floats, limits: tuple[float, float], outside: bool) -> list[Stroke]:
+    """The pieces of a projected line (n, 3) within two depths, cut off exactly at both; the others hidden, if wanted."""
+    places = [seen[:1]]
+    for a, b in pairwise(seen):
+        run = b[2] - a[2]
+        shares = [(limit - a[2]) / run for limit in limits] if abs(run) > 1e-12 else []
+        inner = sorted(share for share in shares if 0 < share < 1)
+        places.append(np.array([a + share * (b - a) for share in (*inner, 1.0)]))
+    whole = np.concatenate(places)
+    middle = (whole[:-1, 2] + whole[1:, 2]) / 2
+    inside = (middle >= limits[0]) & (middle <= limits[1])
+    made = []
+    for start, end in _runs(inside):
+        made.append(Stroke(whole[start : end + 1, :2], False))
+    if outside:
+        made += [Stroke(whole[start : end + 1, :2], True) for start, end in _runs(~inside)]
+    return made
 
 
 def _denser(xyz: Floats, camera: Camera, size: tuple[int, int]) -> Floats:

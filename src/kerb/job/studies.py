@@ -77,6 +77,12 @@ def renamed(study: StudyRecord, name: str) -> Change:
     return Change(f"Renamed {study.name} to {name}", lambda s: s.with_study(after))
 
 
+def paned(study: StudyRecord, panes: tuple[str, ...]) -> Change:
+    """Keep which panes show a study, and what each looks at. That is no step of the work."""
+    after = replace(study, panes=panes)
+    return Change(f"Arranged the panes of {study.name}", lambda s: s.with_study(after)).as_look()
+
+
 def removed(study: StudyRecord) -> Change:
     """Take a study out of the job."""
     return Change(f"Removed study {study.name}", lambda s: s.without_study(study.id))

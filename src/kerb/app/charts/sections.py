@@ -86,6 +86,13 @@ class SectionsChart(QWidget):
         self.field.blockSignals(False)
         self._draw()
 
+    def frame(self) -> Frame | None:
+        """The frame of the section that is shown."""
+        if self.chart is None or not len(self.chart.frames):
+            return None
+        station, east, north, azimuth, width, thickness = self.chart.frames[self.number].tolist()
+        return Frame(station, (east, north), azimuth, width, thickness)
+
     def step(self, by: int) -> None:
         """Go to a neighbouring section."""
         if self.chart is not None:
@@ -156,11 +163,10 @@ class SectionsChart(QWidget):
 
     def _moved(self, at: QPointF) -> None:
         """Offset and elevation under the cursor, and where in the job that is."""
-        if self.chart is None or not len(self.chart.frames):
+        frame = self.frame()
+        if frame is None:
             return
         place = self.plot.getPlotItem().getViewBox().mapSceneToView(at)
-        station, east, north, azimuth, width, thickness = self.chart.frames[self.number].tolist()
-        frame = Frame(station, (east, north), azimuth, width, thickness)
         e, n, _ = frame.job(np.array([place.x()]), np.array([place.y()]))[0].tolist()
         self.cursor_words.setText(
             f"offset {quantity(place.x(), self.unit)}  z {quantity(place.y(), self.unit)}  ·  {e:.3f} E  {n:.3f} N"

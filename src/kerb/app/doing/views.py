@@ -12,10 +12,12 @@ from kerb.app.session import Session
 from kerb.app.shapes import elevated, shapes_of
 from kerb.app.stage import Stage
 from kerb.app.views.strip import Strip
-from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import bounds_of
+from kerb.core.section.frame import Frame
 from kerb.core.things import PICTURE
+from kerb.draw.camera import Camera
 from kerb.studies.profiles import eastward, ends_of
 from kerb.studies.showing import bounds_of as found_bounds
 from kerb.studies.showing import toggles
@@ -31,13 +33,20 @@ class ViewActions(QObject):
     limits_wanted = Signal()
     drawer_wanted = Signal()
     theme_wanted = Signal()
+    section_changed = Signal()
+    arrangement_wanted = Signal(str)
+    pane_wanted = Signal(str)
+    fold_wanted = Signal(str)
 
     def __init__(self, session: Session, stage: Stage, strip: Strip, filtering: Filtering) -> None:
         super().__init__(stage)
         self.session, self.stage, self.strip, self.filtering = session, stage, strip, filtering
         self.view = stage.view
-        # Which of the profile lines the section view looks along.
+        # Which of the profile lines the section view looks along, and the section of a series in its place.
         self.profile = 0
+        self.frame: Frame | None = None
+        # The line that each view in section looked along last.
+        self._looked: dict[int, Floats] = {}
 
     def find(self) -> None:
         """Go to the field for doing, finding and going to anything."""
@@ -53,29 +62,66 @@ class ViewActions(QObject):
 
     def view_section(self) -> None:
         """Look at a slice along the chosen profile line."""
-        self._look_along_profile()
-        self.view.set_mode(SECTION)
+        self.view.look(SECTION, self.section_camera(self.view))
 
     def section_ends(self) -> tuple[str, str] | None:
         """What the ends of the profile are called that the section looks along; None without one."""
         count = sum(shape.quiet for shape in shapes_of(self.session))
         return ends_of(min(self.profile, count - 1)) if count else None
 
-    def _look_along_profile(self) -> None:
+    def section_line(self) -> tuple[Floats, float | None] | None:
+        """Left and right end (2, 2) of what the section views look along, and its own thickness where it has one.
+
+        The section that is looked at in the drawer, else the chosen profile line; None where there is neither.
+        """
+        if self.frame is not None:
+            return self.frame.ends, self.frame.thickness
         lines = [shape.drawn.places for shape in shapes_of(self.session) if shape.quiet]
-        camera = self.view.cameras[SECTION]
-        if lines:
-            line = eastward(lines[min(self.profile, len(lines) - 1)])
-            step = line[-1] - line[0]
-            # Left end of the line at the left of the picture: the eye looks 90° to the left of its direction.
-            heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
-            east, north = line.mean(axis=0).tolist()
-            middle = (east, north, self.view.camera.target[2])
-            scale = float(np.hypot(*step)) / self.view.pixels[0] * 1.05
-            camera = replace(camera, heading=heading % 360, target=middle, scale=scale)
-            if self.view.mode == PLAN:
-                self.view.cameras[PLAN] = replace(self.view.camera, target=middle, scale=self.view.camera.scale)
-        self.view.cameras[SECTION] = replace(camera, thickness=self.strip.slice.currentData() or 1.0)
+        return (eastward(lines[min(self.profile, len(lines) - 1)]), None) if lines else None
+
+    def section_start(self) -> Floats | None:
+        """Where the offsets of the section count from, (2,): its middle, or the left end of a profile line."""
+        found = self.section_line()
+        if found is None:
+            return None
+        return found[0].mean(axis=0) if self.frame is not None else found[0][0]
+
+    def in_section(self, view: View, place: Floats) -> float | None:
+        """Offset of a place (3,) in the section that a view looks along; None where it looks along none."""
+        start = self.section_start() if view.mode == SECTION else None
+        return None if start is None else float((place[:2] - start) @ view.camera.axes[0][:2])
+
+    def section_camera(self, view: View) -> Camera:
+        """Where a view looks at the section from: the whole of its line, its left end at the left of the picture."""
+        camera, found = view.cameras[SECTION], self.section_line()
+        thickness = self.strip.slice.currentData() or 1.0
+        if found is None:
+            now = view.camera
+            return replace(camera, target=now.target, scale=now.scale, thickness=thickness)
+        line, own = found
+        step = line[-1] - line[0]
+        # The eye looks 90° to the left of the line's direction.
+        heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
+        east, north = line.mean(axis=0).tolist()
+        scale = float(np.hypot(*step)) / view.pixels[0] * 1.05
+        self._looked[id(view)] = line
+        return replace(
+            camera, heading=heading % 360, target=(east, north, view.camera.target[2]), scale=scale,
+            thickness=own or thickness,
+        )  # fmt: skip
+
+    def follow_line(self, view: View) -> None:
+        """A view in section goes with its line, where that was moved; what is seen stays as large as it is."""
+        found = self.section_line()
+        if view.mode != SECTION or found is None or np.array_equal(found[0], self._looked.get(id(view), np.empty(0))):
+            return
+        before = view.camera
+        view.set_camera(replace(self.section_camera(view), scale=before.scale), moving=True)
+
+    def look_at_section(self, frame: Frame | None) -> None:
+        """Another section of the open study is looked at; None when there is none."""
+        self.frame = frame
+        self.section_changed.emit()
 
     def fit(self) -> None:
         """Show everything that lies together."""
@@ -175,6 +221,30 @@ class ViewActions(QObject):
     def edit_shapes(self) -> None:
         """Give the mouse back to the shapes of the study."""
         self.stage.use_edit_tool()
+
+    def panes(self, arrangement: str) -> None:
+        """Choose an arrangement of panes."""
+        self.arrangement_wanted.emit(arrangement)
+
+    def next_pane(self) -> None:
+        """Go to the next pane."""
+        self.pane_wanted.emit("next")
+
+    def whole_pane(self) -> None:
+        """Make the active pane whole, or put it back."""
+        self.pane_wanted.emit("whole")
+
+    def fold_left(self) -> None:
+        """Fold the lists away, or bring them back."""
+        self.fold_wanted.emit("left")
+
+    def fold_right(self) -> None:
+        """Fold the sheet away, or bring it back."""
+        self.fold_wanted.emit("right")
+
+    def fold_all(self) -> None:
+        """Fold everything round the picture away, or bring it back."""
+        self.fold_wanted.emit("all")
 
     def drawer(self) -> None:
         """Show or hide the drawer."""

@@ -37,6 +37,7 @@ from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.quantity import Decimals, number
+from kerb.core.section.frame import Frame
 from kerb.report.text import bound_by, figures_table, heading, printed_cell, printed_columns, tab_separated, write_csv
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
@@ -110,6 +111,7 @@ class Drawer(QWidget):
 
     profile_chosen = Signal(int)
     histogram_wanted = Signal()
+    section_shown = Signal()
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
@@ -254,6 +256,11 @@ class Drawer(QWidget):
             return []
         return cutter.charts(setup) if cutter is not None else shown.outcome.charts
 
+    def section(self) -> Frame | None:
+        """The section of a series that is looked at; None while another tab is chosen."""
+        widget = self.stack.currentWidget()
+        return widget.frame() if isinstance(widget, SectionsChart) and self.isVisible() else None
+
     def _show_chart(self, place: int) -> None:
         charts = self.charts()
         if place >= len(charts):
@@ -265,6 +272,8 @@ class Drawer(QWidget):
         if key not in self._charts:
             new = DRAWN_BY.get(type(chart), PlotChart)(self.theme)
             self._charts[key] = new
+            if isinstance(new, SectionsChart):
+                new.shown.connect(lambda _n: self.section_shown.emit())
             self.stack.addWidget(new)
         widget = self._charts[key]
         # Asked for with every change of the job; most leave the chart as it is.
@@ -276,6 +285,8 @@ class Drawer(QWidget):
             else:
                 widget.show_chart(chart, self.session.unit)
         self.stack.setCurrentWidget(widget)
+        if isinstance(widget, SectionsChart):
+            self.section_shown.emit()
 
     def show_histogram(self, values: AnyArray | None, title: str, unit: str) -> None:
         """Draw values in the histogram tab; None leaves it as it is."""

@@ -10,7 +10,7 @@ from kerb.app.session import Session
 from kerb.app.tasks import Task
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import Floats
-from kerb.core.quantity import count, symbol
+from kerb.core.quantity import MINUS, count, symbol
 from kerb.draw.picture import Picture
 
 SAID_MS = 7000
@@ -50,15 +50,16 @@ class Status(QWidget):
         session.said.connect(self.say)
         session.working.connect(lambda _task: self.mirror())
 
-    def show_place(self, place: Floats | None) -> None:
-        """Coordinates under the cursor."""
+    def show_place(self, place: Floats | None, offset: float | None = None) -> None:
+        """Coordinates under the cursor; in a section its offset too."""
         if place is None or self.session.job is None:
             self.place.setText("")
             return
         d = self.session.decimals.length
         unit = symbol(self.session.unit)
         z = f"   Z {place[2]:.{d}f}" if np.isfinite(place[2]) else ""
-        self.place.setText(f"E {place[0]:.{d}f}   N {place[1]:.{d}f}{z} {unit}")
+        aside = f"offset {offset:.{d}f}   ".replace("-", MINUS) if offset is not None else ""
+        self.place.setText(f"{aside}E {place[0]:.{d}f}   N {place[1]:.{d}f}{z} {unit}")
 
     def show_points(self, picture: Picture | None) -> None:
         """How many points the picture shows."""

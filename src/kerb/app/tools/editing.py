@@ -399,7 +399,7 @@ class EditShapes(Tool):
         places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
         layer = LineLayer(places, (0, 0, 0), closed=shape.closed)
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
-        for stroke in strokes(layer, self.view.camera, self.view.pixels, self.view.depth_now()):
+        for stroke in strokes(layer, self.view.camera, self.view.pixels, self.view.depth_now(), outside=True):
             line = QPolygonF([QPointF(x, y) for x, y in (stroke.points / self.view.ratio).tolist()])
             if stroke.hidden:
                 faint = QColor(colour)
@@ -422,7 +422,7 @@ class EditShapes(Tool):
         """Breaks in the line where what it runs over is not what it should be."""
         outcome = self.session.shown().outcome
         for layer in gaps_of(outcome, shape):
-            paint_line(self.view, painter, LineLayer(layer.xyz, self._sheet(), 4.0, dash=GAPS))
+            paint_line(self.view, painter, LineLayer(layer.xyz, self._sheet(), 4.0, dash=GAPS), outside=True)
 
     def _sheet(self) -> tuple[int, int, int]:
         ink = QColor(self.view.theme.sheet)

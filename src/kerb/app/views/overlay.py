@@ -19,6 +19,7 @@ from kerb.report.plan import round_step
 
 GRID_PIXELS = 220
 BAR_PIXELS = 120
+LEVEL_PIXELS = 70
 
 
 class Furniture:
@@ -27,9 +28,12 @@ class Furniture:
     def __init__(self, session: Session) -> None:
         self.session = session
         self.grid = True
-        self._labelled: tuple[Picture, list[tuple[Floats, float]]] | None = None
+        # Of each view, by its number.
+        self._labelled: dict[int, tuple[Picture, list[tuple[Floats, float]]]] = {}
         # Letters of the left and right end of the section; the window knows which profile it looks along.
         self.ends: Callable[[], tuple[str, str] | None] = lambda: None
+        # Where offsets of the section count from, (2,).
+        self.line: Callable[[], Floats | None] = lambda: None
 
     def __call__(self, view: View, painter: QPainter) -> None:
         # Without anything to see the numbers would be those of what was looked at before.
@@ -39,6 +43,8 @@ class Furniture:
             self._grid(view, painter)
         if view.mode == PLAN:
             self._contours(view, painter)
+        if view.mode == SECTION and self.grid:
+            self._frame(view, painter)
         if not view.camera.perspective:
             self._scale_bar(view, painter)
         if view.mode != SECTION:
@@ -82,12 +88,13 @@ class Furniture:
         interval = max((layer.style.contour for layer in view.scene.clouds), default=0.0)
         if picture is None or interval <= 0 or not picture.buffer.complete:
             return
-        if self._labelled is None or self._labelled[0] is not picture:
+        known = self._labelled.get(id(view))
+        if known is None or known[0] is not picture:
             size = picture.size
             places = [(picture.camera.unproject(x, y, 0.0, size), z) for x, y, z in contour_labels(picture, interval)]
-            self._labelled = picture, places
+            known = self._labelled[id(view)] = picture, places
         digits = max(0, int(np.ceil(-np.log10(interval) - 1e-9)))
-        for place, z in self._labelled[1]:
+        for place, z in known[1]:
             at = view.to_widget(place)[0]
             painter.setFont(font(10.5))
             words = number(z, digits)
@@ -97,6 +104,36 @@ class Furniture:
                 words,
                 view.theme,
             )
+
+    def _frame(self, view: View, painter: QPainter) -> None:
+        """Grid lines of a section at round elevations and offsets, or distances along its line; labelled at the edges."""
+        camera, (width, height) = view.camera, (view.width(), view.height())
+        unit = camera.scale * view.ratio
+        up = unit / camera.exaggeration
+        along, line = camera.axes[0][:2], self.line()
+        # Offsets count from the middle of a section, distances from the left end of a profile; else along the picture.
+        start = line if line is not None else np.array(camera.target[:2])
+        left = float((np.array(camera.target[:2]) - start) @ along) - width / 2 * unit
+        low = camera.target[2] - height / 2 * up
+        pen = QPen(QColor(view.theme.hair), 1)
+        ink = QColor(view.theme.quiet)
+        step = round_step(LEVEL_PIXELS * up, 1)
+        painter.setFont(font(10.5))
+        digits = max(0, int(-np.floor(np.log10(step) + 1e-9)))
+        for level in np.arange(np.ceil(low / step), np.floor((low + height * up) / step) + 1) * step:
+            y = height / 2 - (level - camera.target[2]) / up
+            painter.setPen(pen)
+            painter.drawLine(QPointF(0, y), QPointF(width, y))
+            painter.setPen(ink)
+            painter.drawText(QPointF(6, y - 3), number(float(level), digits))
+        step = round_step(BAR_PIXELS * unit, 1)
+        digits = max(0, int(-np.floor(np.log10(step) + 1e-9)))
+        for place in np.arange(np.ceil(left / step), np.floor((left + width * unit) / step) + 1) * step:
+            x = (place - left) / unit
+            painter.setPen(pen)
+            painter.drawLine(QPointF(x, 0), QPointF(x, height))
+            painter.setPen(ink)
+            painter.drawText(QPointF(x + 3, height - 5), number(float(place), digits))
 
     def _scale_bar(self, view: View, painter: QPainter) -> None:
         unit = view.camera.scale * view.ratio

@@ -27,10 +27,10 @@ def paint_marks(view: View, painter: QPainter) -> None:
         _paint_marks(view, painter, marks)
 
 
-def paint_line(view: View, painter: QPainter, line: LineLayer) -> None:
-    """One line, its hidden pieces faint."""
+def paint_line(view: View, painter: QPainter, line: LineLayer, outside: bool = False) -> None:
+    """One line, its hidden pieces faint; in a slice those outside of it only when they are wanted."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for stroke in strokes(line, view.camera, view.pixels, view.depth_now()):
+    for stroke in strokes(line, view.camera, view.pixels, view.depth_now(), outside):
         colour = QColor(*line.colour)
         colour.setAlpha(FAINT if stroke.hidden else 255)
         pen = QPen(colour, line.width)

@@ -35,11 +35,15 @@ class View(QWidget):
     camera_changed = Signal()
     mode_changed = Signal(str)
     picture_changed = Signal()
+    # Of what is looked at, not of the eye: panes beside this one follow.
+    redrawn = Signal()
 
     def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.theme = theme
         self.mode = PLAN
+        # Whether nothing was looked at in it yet.
+        self.fresh = True
         start = Camera((0.0, 0.0, 0.0), 1.0)
         self.cameras = {
             PLAN: start,
@@ -63,7 +67,7 @@ class View(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(320, 240)
+        self.setMinimumSize(200, 140)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName("Drawing area")
 
@@ -96,7 +100,7 @@ class View(QWidget):
         if self.mode == PLAN:
             camera = replace(camera, heading=0.0, tilt=90.0, perspective=False, thickness=None)
         self.cameras[self.mode] = camera
-        self.redraw(moving)
+        self._ask(moving)
         self.camera_changed.emit()
 
     def set_mode(self, mode: str) -> None:
@@ -106,12 +110,35 @@ class View(QWidget):
         old = self.camera
         self.mode = mode
         self.cameras[mode] = replace(self.cameras[mode], target=old.target, scale=old.scale)
-        self.redraw(moving=False)
+        self._ask(moving=False)
         self.mode_changed.emit(mode)
         self.camera_changed.emit()
 
+    def look(self, mode: str, camera: Camera) -> None:
+        """Look from somewhere in a mode; unlike :meth:`set_mode` nothing of the place before stays."""
+        other = mode != self.mode
+        self.mode, self.cameras[mode] = mode, camera
+        self._ask(moving=False)
+        if other:
+            self.mode_changed.emit(mode)
+        self.camera_changed.emit()
+
+    def exchange(self, other: View) -> None:
+        """Exchange with another view what is looked at, from where, and the picture of it."""
+        self.mode, other.mode = other.mode, self.mode
+        self.cameras, other.cameras = other.cameras, self.cameras
+        self.picture, other.picture = other.picture, self.picture
+        for view in (self, other):
+            view._ask(moving=False)
+        self.mode_changed.emit(self.mode)
+        self.camera_changed.emit()
+
     def redraw(self, moving: bool = False) -> None:
-        """Ask for a picture of the scene as it is now."""
+        """Ask for a picture of the scene, which is another one now."""
+        self._ask(moving)
+        self.redrawn.emit()
+
+    def _ask(self, moving: bool) -> None:
         if self.width() > 0 and not self.scene.empty:
             self.drawing.ask(self.scene, self.camera, self.pixels, moving)
         else:
@@ -222,7 +249,7 @@ class View(QWidget):
             dx, dy = (before.width() - now.width()) / 2, (before.height() - now.height()) / 2
             for mode, camera in self.cameras.items():
                 self.cameras[mode] = camera.panned(dx * self.ratio, dy * self.ratio)
-        self.redraw(moving=False)
+        self._ask(moving=False)
 
     # Moving the eye
 
@@ -270,7 +297,7 @@ class View(QWidget):
         elif self.tool is not None and not self._navigating:
             self.tool.release(event, clicked)
         if self._navigating:
-            self.redraw(moving=False)
+            self._ask(moving=False)
         self._press = None
         self._navigating = False
 

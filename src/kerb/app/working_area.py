@@ -1,0 +1,101 @@
+"""The working area of a window: its panes kept with the study, sections that follow their line, panels that fold away."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QWidget
+
+from kerb.app.doing.views import ViewActions
+from kerb.app.panels.drawer import Drawer
+from kerb.app.panels.status import Status
+from kerb.app.session import Session
+from kerb.app.tools.editing import EditShapes
+from kerb.app.views.panes import Companion, Panes
+from kerb.app.views.view import Overlay, View
+from kerb.core.arrays import Floats
+from kerb.job import studies
+from kerb.studies.registry import study_kind
+
+
+class WorkingArea(QObject):
+    """Keeps panes, study and drawer in step."""
+
+    def __init__(
+        self, session: Session, panes: Panes, drawer: Drawer, actions: ViewActions, edit: EditShapes, status: Status
+    ) -> None:
+        super().__init__(panes)
+        self.session, self.panes, self.drawer, self.actions, self.edit = session, panes, drawer, actions, edit
+        self.status = status
+        self.overlays: list[Overlay] = []
+        # What folds away: by name.
+        self.folding: dict[str, QWidget] = {}
+        self._folded_all: set[str] = set()
+        self._showing = False
+        panes.section_camera = actions.section_camera
+        panes.made_companion.connect(self._dress)
+        panes.changed.connect(self._keep)
+        session.selected.connect(self._selected)
+        for signal in (session.drafted, session.changed, session.answered):
+            signal.connect(self._follow)
+        drawer.section_shown.connect(lambda: actions.look_at_section(drawer.section()))
+        actions.section_changed.connect(self._follow)
+        panes.pointed.connect(self._pointed)
+        actions.arrangement_wanted.connect(panes.arrange)
+        actions.pane_wanted.connect(lambda what: panes.whole() if what == "whole" else panes.next_pane())
+        actions.fold_wanted.connect(self.fold)
+
+    def _dress(self, companion: Companion) -> None:
+        """What is painted over the pictures of a companion: the same as over the active one, and the shapes of the study."""
+        tool = EditShapes(companion, self.session)
+
+        def shapes(_view: View, painter: QPainter) -> None:
+            tool.chosen = self.edit.chosen
+            tool.paint(painter)
+
+        companion.overlays = [*self.overlays, shapes]
+
+    def _pointed(self, view: View, place: Floats | None) -> None:
+        self.status.show_place(place, None if place is None else self.actions.in_section(view, place))
+
+    def _selected(self) -> None:
+        """Panes as they were kept with the study, or as its kind begins."""
+        study = self.session.study
+        self.actions.frame = None
+        if study is None:
+            return
+        self._showing = True
+        try:
+            self.panes.show_kept(study.panes or study_kind(study.kind).panes)
+        finally:
+            self._showing = False
+
+    def _keep(self) -> None:
+        study = self.session.study
+        if study is not None and not self._showing and study.panes != self.panes.now():
+            self.session.execute(studies.paned(study, self.panes.now()))
+
+    def _follow(self) -> None:
+        """Sections go with their line; lines are painted anew in all panes."""
+        for view in self.panes.views():
+            self.actions.follow_line(view)
+        self.panes.repaint_all()
+
+    def fold(self, what: str) -> None:
+        """Fold a panel away or bring it back; ``all`` brings back what it folded."""
+        if what != "all":
+            widget = self.folding[what]
+            widget.setVisible(widget.isHidden())
+            self._folded_all.discard(what)
+            return
+        if self._folded_all:
+            for name in self._folded_all:
+                self.folding[name].show()
+            self._folded_all = set()
+            return
+        self._folded_all = {name for name, widget in self.folding.items() if not widget.isHidden()}
+        for name in self._folded_all:
+            self.folding[name].hide()
+        if not self._folded_all:
+            for widget in self.folding.values():
+                widget.show()
