@@ -162,7 +162,8 @@ class View(QWidget):
         return picture.row_at(position.x() * share, position.y() * share, round(5 * share))
 
     def place_under(self, position: QPointF) -> Floats | None:
-        """Job coordinates under a widget position: of the point drawn there; in plan of the place even without one."""
+        """Job coordinates under a widget position: of the point drawn there; in plan of the place even without one, in a
+        section of that in its plane."""
         x, y = position.x() * self.ratio, position.y() * self.ratio
         found = None
         if self.picture is not None:
@@ -175,6 +176,8 @@ class View(QWidget):
             return place
         if found is not None:
             return found
+        if self.mode == SECTION:
+            return self.camera.unproject(x, y, 0.0, self.pixels)
         return self.camera.on_level(x, y, self.camera.target[2], self.pixels)
 
     def depth_now(self) -> Floats32 | None:

@@ -1,0 +1,190 @@
+"""Panes beside one another, and a series of sections drawn, stepped and looked at in the window."""
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from kerb.app.views.panes import ARRANGEMENTS, Companion
+from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.studies.drawn import Drawn
+from tests.support import near
+from tests.window.test_window import LEFT, PLAIN, Windowed, wait
+
+
+class Panes(Windowed):
+    def setUp(self):
+        super().setUp()
+        self.panes = self.window.panes
+
+    def companion(self, mode):
+        return next(v for v in self.panes.views() if isinstance(v, Companion) and v.mode == mode)
+
+    def shown(self):
+        return [(type(v) is not Companion, v.mode) for v in self.panes.views()]
+
+    def test_every_arrangement_by_its_key(self):
+        for number, (name, (_, modes)) in enumerate(ARRANGEMENTS.items(), 1):
+            self.window.handlers.run(f"panes:{name}")
+            wait(0.05)
+            self.settle()
+            views = self.panes.views()
+            self.assertEqual((self.panes.arrangement, len(views)), (name, len(modes)), number)
+            self.assertEqual(self.window.actions_by_id[f"panes:{name}"].shortcut().toString(), f"Ctrl+{number}")
+            areas = [v.width() * v.height() for v in views]
+            self.assertTrue(all(v.isVisible() and area > 20_000 for v, area in zip(views, areas, strict=True)), areas)
+            self.assertTrue(all(v.picture is not None for v in views), "each draws")
+            spots = {(v.mapTo(self.window, QPoint()).x(), v.mapTo(self.window, QPoint()).y()) for v in views}
+            self.assertEqual(len(spots), len(views), "and none lies on another")
+        self.window.handlers.run("panes:one")
+        self.assertEqual(self.shown(), [(True, PLAN)])
+        self.assertFalse(any(c.isVisible() for c in self.panes.companions))
+
+    def test_a_press_into_another_pane_goes_on_there(self):
+        """What each pane shows stays where it is; the tools go with the press, and a drag moves the view under it."""
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        other = self.companion(SECTION)
+        plan, where = self.view.cameras[PLAN], other.mapTo(self.window, QPoint())
+        at, before = other.rect().center(), other.cameras[SECTION]
+        QTest.mousePress(other, LEFT, PLAIN, at)
+        self.assertEqual(self.shown(), [(False, PLAN), (True, SECTION)])
+        self.assertEqual(self.view.mapTo(self.window, QPoint()), where)
+        self.assertEqual(self.companion(PLAN).camera, plan)
+        self.assertTrue(self.window.strip.modes[SECTION].isChecked())
+        # The press belongs to the widget that got it, wherever that is now.
+        for step in (30, 60):
+            there = self.view.mapToGlobal(at + QPoint(step, 0))
+            QTest.mouseMove(other, other.mapFromGlobal(there))
+        QTest.mouseRelease(other, LEFT, PLAIN, other.mapFromGlobal(self.view.mapToGlobal(at + QPoint(60, 0))))
+        moved = np.array(self.view.camera.target) - before.target
+        near(moved @ self.view.camera.axes[0], -60 * before.scale * self.view.ratio, 2 * before.scale)
+        self.settle()
+        QTest.keyClick(self.view, Qt.Key.Key_F6)
+        self.assertEqual(self.shown(), [(True, PLAN), (False, SECTION)])
+
+    def test_a_line_is_drawn_in_one_pane_and_shown_in_all(self):
+        self.window.handlers.run("panes:beside")
+        self.companion(SECTION).set_mode(ORBIT)
+        self.settle()
+        orbit = self.companion(ORBIT)
+        before = orbit.grab().toImage()
+        ring = np.array([[-8.0, -8], [8, -8], [8, 8], [-8, 8]]) + np.array(self.view.camera.target[:2])
+        self.session.commit("Drew it", toe=Drawn.of(ring))
+        self.settle()
+        wait(0.3)
+        self.assertNotEqual(orbit.grab().toImage(), before)
+
+    def test_the_place_under_the_cursor_is_marked_elsewhere(self):
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        other = self.companion(SECTION)
+        bare = other.grab().toImage()
+        QTest.mouseMove(self.view, self.view.rect().center() + QPoint(20, 10))
+        wait(0.15)
+        self.assertNotEqual(other.grab().toImage(), bare)
+        place = self.panes.place
+        near(place[:2], self.view.place_under(QPointF(self.view.rect().center() + QPoint(20, 10)))[:2])
+        QTest.mouseMove(other, other.rect().center())
+        wait(0.1)
+        self.assertIn("Z", self.window.status.place.text())
+
+    def test_a_wheel_zooms_the_pane_it_is_over(self):
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        other, mine = self.companion(SECTION), self.view.camera
+        scale, at = other.camera.scale, QPointF(other.rect().center())
+        wheel = QWheelEvent(at, QPointF(other.mapToGlobal(at.toPoint())), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton, PLAIN,
+                            Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+        QApplication.sendEvent(other, wheel)
+        self.assertLess(other.camera.scale, scale)
+        self.assertEqual(self.view.camera, mine)
+
+    def test_whole_and_back_and_folded(self):
+        self.window.handlers.run("panes:four")
+        self.settle()
+        small = self.view.width()
+        self.window.handlers.run("whole_pane")
+        wait(0.05)
+        self.assertGreater(self.view.width(), 1.8 * small)
+        self.window.handlers.run("whole_pane")
+        wait(0.05)
+        self.assertAlmostEqual(self.view.width(), small, delta=4)
+        pane = self.panes.panes[3]
+        QTest.mouseDClick(pane, LEFT, PLAIN, QPoint(60, 8))
+        wait(0.05)
+        self.assertIs(self.panes.panes[3].view, self.view)
+        self.assertFalse(self.panes.panes[0].isVisible())
+        self.window.handlers.run("panes:one")
+        self.window.handlers.run("fold_all")
+        wait(0.1)
+        share = self.view.width() * self.view.height() / (self.window.width() * self.window.height())
+        self.assertGreater(share, 0.9)
+        self.window.handlers.run("fold_all")
+        self.assertTrue(
+            self.window.lists.isVisible() and self.window.right.isVisible() and self.window.drawer.isVisible()
+        )
+        for key, widget in (("fold_left", self.window.lists), ("fold_right", self.window.right)):
+            self.window.handlers.run(key)
+            self.assertFalse(widget.isVisible())
+            self.window.handlers.run(key)
+            self.assertTrue(widget.isVisible())
+
+    def test_the_arrangement_is_kept_with_the_study(self):
+        first = self.session.study_id
+        self.window.handlers.run("panes:three")
+        self.settle()
+        self.assertEqual(self.session.study.panes, ("three", PLAN, SECTION, ORBIT))
+        self.assertFalse(self.session.job.can_undo, "how things look is no step")
+        self.window.handlers.run("duplicate_study") if "duplicate_study" in self.window.actions_by_id else None
+        self.window.handlers.run("new_study:sections")
+        self.settle()
+        self.assertEqual(self.panes.now(), ("beside", PLAN, SECTION))
+        self.session.select(first)
+        self.settle()
+        self.assertEqual(self.panes.now(), ("three", PLAN, SECTION, ORBIT))
+        self.window.handlers.run("save")
+        self.window.handlers.jobs.open_folder(self.place)
+        self.settle()
+        self.assertEqual(self.panes.now(), ("three", PLAN, SECTION, ORBIT))
+
+
+class Series(Windowed):
+    def test_sections_are_drawn_stepped_and_looked_at(self):
+        """A line by mouse, ten sections at once; keys in the drawer step, and the section pane goes with them."""
+        self.window.handlers.run("new_study:sections")
+        self.settle()
+        middle = QPointF(self.view.rect().center())
+        for dx in (-90, 90):
+            QTest.mouseClick(self.view, LEFT, PLAIN, (middle + QPointF(dx, 0)).toPoint())
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.session.study.found.value, len(self.session.outcome().charts[0].names))
+        self.assertGreaterEqual(self.session.study.found.value, 8)
+        wait(0.2)
+        chart = next(w for kind, w in self.window.drawer._charts.items() if kind == "Sections")
+        self.assertTrue(chart.isVisible())
+        QTest.keyClick(chart.plot, Qt.Key.Key_PageDown)
+        QTest.keyClick(chart.plot, Qt.Key.Key_Right)
+        self.assertEqual(chart.number, 2)
+        other = next(v for v in self.window.panes.views() if isinstance(v, Companion))
+        self.assertEqual(other.mode, SECTION)
+        frame = chart.frame()
+        near(np.array(other.camera.target)[:2], frame.place, 1e-6)
+        self.assertAlmostEqual(other.camera.heading, np.degrees(frame.azimuth) % 360, places=6)
+        self.assertEqual(other.camera.thickness, frame.thickness)
+        chart.field.setEditText(f"{frame.station + 3 * (chart.chart.frames[1, 0] - chart.chart.frames[0, 0]):.2f}")
+        QTest.keyClick(chart.field.lineEdit(), Qt.Key.Key_Return)
+        self.assertEqual(chart.number, 5)
+        QTest.mouseMove(other, other.rect().center())
+        wait(0.1)
+        self.assertIn("offset", self.window.status.place.text())
+        chart.back.click()
+        self.assertEqual(chart.number, 4)
+        self.assertIn("5 of", chart.words.text())
+        self.session.commit("Thicker", thickness=2.0)
+        self.settle()
+        wait(0.2)
+        self.assertEqual(chart.number, 4, "the station that was looked at stays")
+        self.assertEqual(other.camera.thickness, 2.0)
