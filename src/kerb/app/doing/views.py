@@ -45,8 +45,8 @@ class ViewActions(QObject):
         # Which of the profile lines the section view looks along, and the section of a series in its place.
         self.profile = 0
         self.frame: Frame | None = None
-        # The line that each view in section looked along last.
-        self._looked: dict[int, Floats] = {}
+        # The line that each view in section looked along last, and its own thickness.
+        self._looked: dict[int, tuple[Floats, float | None]] = {}
 
     def find(self) -> None:
         """Go to the field for doing, finding and going to anything."""
@@ -104,7 +104,7 @@ class ViewActions(QObject):
         heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
         east, north = line.mean(axis=0).tolist()
         scale = float(np.hypot(*step)) / view.pixels[0] * 1.05
-        self._looked[id(view)] = line
+        self._looked[id(view)] = line, own
         return replace(
             camera, heading=heading % 360, target=(east, north, view.camera.target[2]), scale=scale,
             thickness=own or thickness,
@@ -113,7 +113,10 @@ class ViewActions(QObject):
     def follow_line(self, view: View) -> None:
         """A view in section goes with its line, where that was moved; what is seen stays as large as it is."""
         found = self.section_line()
-        if view.mode != SECTION or found is None or np.array_equal(found[0], self._looked.get(id(view), np.empty(0))):
+        if view.mode != SECTION or found is None:
+            return
+        line, thickness = self._looked.get(id(view), (np.empty(0), None))
+        if np.array_equal(found[0], line) and found[1] == thickness:
             return
         before = view.camera
         view.set_camera(replace(self.section_camera(view), scale=before.scale), moving=True)
