@@ -236,6 +236,27 @@ class Study(CommandLine):
         near(made[2].frame.job(np.array([10.0]), np.zeros(1))[0, :2] - FAR[:2], [40.0, -10.0])
         self.assertEqual(setup.settings()["interval"], 20.0)
 
+    def test_one_along_a_bent_line(self):
+        """Unrolled at its bend: distances are stations, and it goes back to where it lies."""
+        self.line = Drawn.of(np.array([[80.0, 8.0], [80.0, -3.5], [20.0, -3.5]]) + FAR[:2])
+        box = Scope("surfaces.0")
+        _, outcome = self.run_it(way="along", points="points", surfaces=(box,), step=0.5, thickness=2.2, interval=None)
+        # Looked at from the west: sixty along the south, then eleven and a half up to the north across the crown.
+        line = np.array([row[:3] for row in outcome.tables["line"].rows])
+        east, north = 20 + np.minimum(line[:, 0], 60), -3.5 + np.maximum(line[:, 0] - 60, 0)
+        near(line[:, 2] - FAR[2], crown(north, east), 0.05)
+        self.assertEqual((line[0, 0], line[-1, 0], set(line[:, 1])), (0.0, 71.5, {0.0}))
+        shots = [(row[1], round(row[0], 3), round(row[4], 3)) for row in outcome.tables["shots"].rows]
+        self.assertEqual(shots, [("a", 0.0, 0.5)], "ahead of the plane is to the left of the line")
+        (profile,) = outcome.profiles
+        near(profile.line - FAR[:2], [[20, -3.5], [80, 8]])
+        top = profile.traces[1][2] - FAR[2]
+        near(top[(profile.distance > 0.5) & (profile.distance < 67.0)], 1.0)
+        self.assertTrue(np.isnan(top[profile.distance > 68.1]).all(), "the box ends at four north")
+        (made,) = drawings(outcome)
+        near(made.job(np.array([30.0, 66.0]), np.zeros(2))[:, :2] - FAR[:2], [[50, -3.5], [80, 2.5]])
+        self.assertEqual(outcome.value("sections"), 1)
+
     def test_thickness_decides_which_shots_lie_on_it(self):
         for thickness, names in ((0.4, "a"), (0.5, "ba"), (0.6, "bca")):
             _, outcome = self.run_it(points="points", thickness=thickness, stations="20", interval=None)

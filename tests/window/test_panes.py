@@ -151,7 +151,70 @@ class Panes(Windowed):
         self.assertEqual(self.panes.now(), ("three", PLAN, SECTION, ORBIT))
 
 
+class Picks(Windowed):
+    def test_points_are_picked_with_one_click_each(self):
+        """In plan and in section: the highest of a circle, names that run on, one step of undo each."""
+        self.look_at_heap()
+        self.window.handlers.run("pick_points")
+        tool = self.view.tool
+        QTest.keyClick(self.view, Qt.Key.Key_H)
+        middle = self.view.rect().center()
+        for dx in (0, 40, 80):
+            self.click(middle + QPoint(dx, 0))
+        (kept,) = [h for h in self.session.job.state.holdings if h.name == "Picked points"]
+        points = self.session.job.thing(kept).thing
+        self.assertEqual((points.names, points.extra["origin"]), (("P1", "P2", "P3"), ("picked",) * 3))
+        store = self.session.job.store(self.session.main_cloud())
+        every = store.coordinates(slice(0, store.count))
+        radius = 12.0 * self.view.ratio * self.view.camera.scale
+        hit = self.view.place_under(QPointF(middle + QPoint(40, 0)))
+        around = every[np.hypot(*(every[:, :2] - hit[:2]).T) < radius + 0.3]
+        self.assertLessEqual(points.xyz[1, 2], around[:, 2].max() + 1e-6)
+        self.assertGreater(points.xyz[1, 2], np.median(around[:, 2]) - 0.05)
+        QTest.keyClick(self.view, Qt.Key.Key_Backspace)
+        self.assertEqual(tool.name, "P3")
+        self.assertEqual(self.session.job.thing(self.session.job.state.holding(kept.id)).thing.names, ("P1", "P2"))
+        tool.name, tool.code = "K-09", "kerb"
+        self.window.handlers.run("view_section")
+        self.settle()
+        target = np.array(self.view.camera.target)
+        drawn = np.argwhere(self.view.picture.buffer.rows >= 0)
+        y, x = (drawn[len(drawn) // 2] / self.view.ratio).tolist()
+        self.click(QPoint(round(x), round(y)))
+        last = self.session.job.thing(self.session.job.state.holding(kept.id)).thing
+        self.assertEqual((last.names[-1], last.codes[-1], tool.name), ("K-09", "kerb", "K-10"))
+        off = (last.xyz[-1] - target)[:2] @ np.array(
+            [np.sin(np.radians(self.view.camera.heading)), np.cos(np.radians(self.view.camera.heading))]
+        )
+        self.assertLessEqual(abs(off), self.view.camera.thickness / 2 + 1e-6, "what is picked lies in the slice")
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertIs(self.view.tool, self.window.edit_tool)
+        self.window.handlers.run("undo")
+        self.assertEqual(self.session.job.state.holding(kept.id).points, 2)
+
+
 class Series(Windowed):
+    def test_one_along_the_line(self):
+        """Two clicks and the way: the section pane looks along them, and goes with a vertex that is dragged."""
+        self.window.handlers.run("new_study:sections")
+        self.settle()
+        middle = QPointF(self.view.rect().center())
+        for dx in (-90, 90):
+            QTest.mouseClick(self.view, LEFT, PLAIN, (middle + QPointF(dx, 0)).toPoint())
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.session.commit("Along", way="along")
+        self.settle()
+        wait(0.2)
+        other = next(v for v in self.window.panes.views() if isinstance(v, Companion))
+        self.assertEqual(other.mode, SECTION)
+        near(min(other.camera.heading, 360 - other.camera.heading), 0.0, 1.0)
+        self.assertEqual(other.camera.thickness, 0.5)
+        first = self.session.setup.line.places[0]
+        self.drag(self.at(*first, self.session.outcome().tables["line"].rows[0][2]), self.at(*(first + [0, 20]), 0))
+        self.settle()
+        wait(0.3)
+        self.assertGreater(min(other.camera.heading, 360 - other.camera.heading), 2.0)
+
     def test_sections_are_drawn_stepped_and_looked_at(self):
         """A line by mouse, ten sections at once; keys in the drawer step, and the section pane goes with them."""
         self.window.handlers.run("new_study:sections")

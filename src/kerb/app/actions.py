@@ -124,6 +124,8 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("confirm_unit", "Confirm unit…", "State the unit of a job whose files do not say it", "Data", "", "job"),
         ActionEntry("measure", "Measure", "Distance, height difference, slope, area and coordinates", "Data", "Ctrl+M",
                     "data", True),
+        ActionEntry("pick_points", "Pick points", "Points that were not surveyed, snapped to the data: lowest, highest or nearest",
+                    "Data", "Shift+P", "cloud"),
         ActionEntry("known_length", "Check a known length", "Two clicks on something of known length tell the scale", "Data", "",
                     "data"),
         ActionEntry("new_study", "New study…", "Choose a question that the data shall answer", "Study", "Ctrl+Shift+Q", "cloud"),

@@ -65,11 +65,11 @@ def _in_place(series: Series) -> tuple[SurveyPoints | None, LineSet]:
     places, names, codes = [], [], []
     for one in series.sections:
         for title, run in one.runs():
-            lines.append(Line(one.frame.job(run[:, 0], run[:, 1]), False, f"{one.name} {title}", title))
+            lines.append(Line(one.job(run[:, 0], run[:, 1]), False, f"{one.name} {title}", title))
             columns["station"].append(one.frame.station)
             columns["title"].append(title)
         for name, offset, z, away in one.shots:
-            place = one.frame.job(np.array([offset]), np.array([z]))[0]
+            place = one.job(np.array([offset]), np.array([z]))[0]
             place[:2] += away * one.frame.ahead
             places.append(place)
             names.append(name)

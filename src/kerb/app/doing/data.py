@@ -18,6 +18,7 @@ from kerb.app.stage import Stage
 from kerb.app.theme import Theme
 from kerb.app.tools.known_length import KnownLength
 from kerb.app.tools.measure import Measure
+from kerb.app.tools.pick import Pick
 from kerb.app.widgets import there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
@@ -263,6 +264,10 @@ class DataActions(QObject):
 
     def measure(self) -> None:
         self.stage.use_tool(Measure(self.stage.view, self.session, self.stage.use_edit_tool))
+
+    def pick_points(self) -> None:
+        """Pick points that were not surveyed."""
+        self.stage.use_tool(Pick(self.stage.view, self.session, self.stage.use_edit_tool))
 
     def known_length(self) -> None:
         self.stage.use_tool(KnownLength(self.stage.view, self.session, self.stage.use_edit_tool))

@@ -259,7 +259,16 @@ class Drawer(QWidget):
     def section(self) -> Frame | None:
         """The section of a series that is looked at; None while another tab is chosen."""
         widget = self.stack.currentWidget()
-        return widget.frame() if isinstance(widget, SectionsChart) and self.isVisible() else None
+        if isinstance(widget, SectionsChart) and self.isVisible():
+            return widget.frame()
+        chart, outcome = self._drawn.get(Profile.__name__, (None,))[0], self.session.shown().outcome
+        if isinstance(widget, ProfileChart) and isinstance(chart, Profile) and not chart.field and outcome is not None:
+            # A section along a line that is no profile line of its own: looked along from end to end.
+            first, last = chart.line
+            middle, step = (first + last) / 2, last - first
+            azimuth, thickness = float(np.arctan2(*step)) - np.pi / 2, outcome.settings.get("thickness") or 1.0
+            return Frame(0.0, tuple(middle.tolist()), azimuth, float(np.hypot(*step)), float(thickness))
+        return None
 
     def _show_chart(self, place: int) -> None:
         charts = self.charts()
@@ -285,8 +294,7 @@ class Drawer(QWidget):
             else:
                 widget.show_chart(chart, self.session.unit)
         self.stack.setCurrentWidget(widget)
-        if isinstance(widget, SectionsChart):
-            self.section_shown.emit()
+        self.section_shown.emit()
 
     def show_histogram(self, values: AnyArray | None, title: str, unit: str) -> None:
         """Draw values in the histogram tab; None leaves it as it is."""

@@ -11,11 +11,14 @@ from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QMouseEvent, QPain
 from kerb.app.session import Session
 from kerb.app.theme import font
 from kerb.app.tools.base import Tool
-from kerb.app.views.view import View
+from kerb.app.views.view import SECTION, View
 from kerb.core.arrays import Floats
+from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.geometry import polygon
 from kerb.core.quantity import quantity
+from kerb.core.section.frame import Frame
+from kerb.core.section.slab import slab
 
 SNAPS = ("nearest", "lowest", "highest")
 RADIUS = 12.0
@@ -84,9 +87,7 @@ class Measure(Tool):
         radius = RADIUS * view.ratio * view.camera.scale
         found = []
         for layer in view.scene.clouds:
-            box = ((hit[0] - radius, hit[1] - radius, -1e300), (hit[0] + radius, hit[1] + radius, 1e300))
-            points = CloudView(layer.store, Narrowing(box=box)).points()
-            points = points[np.hypot(*(points[:, :2] - hit[:2]).T) <= radius]
+            points = in_circle(view, layer.store, hit, radius)
             if len(points):
                 pick = np.argmin(points[:, 2]) if self.snap == SNAPS[1] else np.argmax(points[:, 2])
                 found.append(points[pick])
@@ -143,6 +144,24 @@ class Measure(Tool):
             painter.drawLine(point + QPointF(-5, 0), point + QPointF(5, 0))
             painter.drawLine(point + QPointF(0, -5), point + QPointF(0, 5))
         paint_note(painter, points[-1] + QPointF(14, 14), self.lines(), self.view)
+
+
+def in_circle(view: View, store: CloudStore, hit: Floats, radius: float) -> Floats:
+    """Points (n, 3) of a cloud within a circle round a place: in a section those of the slice, else those above and below."""
+    camera = view.camera
+    if view.mode == SECTION and camera.thickness is not None:
+        frame = Frame(0.0, (hit[0], hit[1]), np.radians(camera.heading), 2 * radius, 2 * camera.thickness)
+        ahead = frame.ahead @ (hit[:2] - np.array(camera.target[:2]))
+        local = slab(CloudView(store), frame)
+        # The slice is where the camera's is, and not where the point that was hit lies in it.
+        inside = np.abs(local[:, 1] + ahead) <= camera.thickness / 2
+        near = np.hypot(local[:, 0], (local[:, 2] - hit[2]) * camera.exaggeration) <= radius
+        local = local[inside & near]
+        plan = hit[:2] + local[:, :1] * frame.right + local[:, 1:2] * frame.ahead
+        return np.column_stack([plan, local[:, 2]])
+    box = ((hit[0] - radius, hit[1] - radius, -1e300), (hit[0] + radius, hit[1] + radius, 1e300))
+    points = CloudView(store, Narrowing(box=box)).points()
+    return points[np.hypot(*(points[:, :2] - hit[:2]).T) <= radius]
 
 
 def paint_note(painter: QPainter, at: QPointF, lines: list[str], view: View) -> None:

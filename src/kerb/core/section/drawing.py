@@ -19,6 +19,14 @@ class SectionDrawing:
     name: str
     lines: tuple[tuple[str, Floats], ...]
     shots: tuple[tuple[str, float, float, float], ...] = ()
+    path: tuple[Floats, Floats] | None = None
+
+    def job(self, offset: Floats, z: Floats) -> Floats:
+        """Job places (n, 3) of places in the section: in its plane, or along the path (stations, (n, 2)) of one that bends."""
+        if self.path is None:
+            return self.frame.job(offset, z)
+        stations, xy = self.path
+        return np.column_stack([np.interp(offset, stations, xy[:, 0]), np.interp(offset, stations, xy[:, 1]), z])
 
     def runs(self) -> list[tuple[str, Floats]]:
         """The parts of the lines between their gaps, (title, (n, 2)), those of two places and more."""

@@ -28,8 +28,10 @@ ABOUT = (
 
 
 def drawings(outcome: Outcome) -> list[SectionDrawing]:
-    """The sections of an outcome as they are handed over."""
-    shown = next(chart for chart in outcome.charts if isinstance(chart, Sections))
+    """The sections of an outcome as they are handed over; one along a line as (station, elevation)."""
+    shown = next((chart for chart in outcome.charts if isinstance(chart, Sections)), None)
+    if shown is None:
+        return _along(outcome)
     shots: dict[float, list[tuple[str, float, float, float]]] = {}
     for station, name, offset, z, away in outcome.tables["shots"].rows if "shots" in outcome.tables else ():
         shots.setdefault(station, []).append((name, offset, z, away))
@@ -40,6 +42,19 @@ def drawings(outcome: Outcome) -> list[SectionDrawing]:
         lines = tuple((trace.title, trace.places) for trace in shown.one(number)[0])
         made.append(SectionDrawing(frame, name, lines, tuple(shots.get(station, ()))))
     return made
+
+
+def _along(outcome: Outcome) -> list[SectionDrawing]:
+    """The section along a line: its offsets are stations."""
+    (profile,) = outcome.profiles
+    stations, path = np.array(outcome.settings["stations"], float), np.array(outcome.settings["path"], float)
+    step = path[-1] - path[0]
+    length = float(profile.distance[-1])
+    frame = Frame(float(stations[0]), tuple(path[0].tolist()), float(np.arctan2(*step)) - np.pi / 2, length, 0.0)
+    lines = tuple((title, np.column_stack([profile.distance + stations[0], z])) for title, _, z in profile.traces)
+    shots = outcome.tables["shots"].rows if "shots" in outcome.tables else ()
+    found = tuple((name, station, z, away) for station, name, _, z, away in shots)
+    return [SectionDrawing(frame, "along", lines, found, (stations, path))]
 
 
 def write(setup: SectionsSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
@@ -55,6 +70,8 @@ def write(setup: SectionsSetup, outcome: Outcome, sources: Sources, paths: dict[
 
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     """What stands beside the number of sections: how wide and thick they are."""
+    if setup["way"] == "along":
+        return [f"along the line, {setup['thickness']:g} {outcome.unit} thick"]
     return [f"{setup['width']:g} {outcome.unit} wide, slices of {setup['thickness']:g} {outcome.unit}"]
 
 
@@ -64,6 +81,7 @@ def trial() -> tuple[SectionsSetup, ...]:
     return (
         SectionsSetup(line=line, interval=4.0, width=10.0, step=0.5),
         SectionsSetup(line=line, stations="3, 5", take="lowest"),
+        SectionsSetup(line=line, way="along", thickness=2.0, step=0.5),
     )
 
 

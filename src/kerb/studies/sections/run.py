@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.alignment import Alignment
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each
@@ -19,9 +21,9 @@ from kerb.core.section.frame import Frame, frames
 from kerb.core.section.slab import line_of, simplified, slab, within
 from kerb.core.section.stations import written
 from kerb.core.surface.surfaces import Surface
-from kerb.studies.layers import FoundLabels, FoundLine, Sections, Trace
+from kerb.studies.layers import FoundLabels, FoundLine, Profile, Sections, Trace
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
-from kerb.studies.sections.setup import SectionsSetup
+from kerb.studies.sections.setup import ALONG, SectionsSetup
 from kerb.studies.sources import Sources, numbered
 
 STUDY = "sections"
@@ -30,6 +32,8 @@ STEP_SPACINGS = 4.0
 MOST_DRAWN = 4000
 FEW_POINTS = 20
 MOST_STEPS = 4000
+# Chords of a curve stay this share of the thickness near to it.
+CHORD_SHARE = 20.0
 CLOUD_ROLE, SURFACE_ROLE = "top", "base"
 
 
@@ -41,6 +45,7 @@ class Found:
     count: int = 0
     lowest: float | None = None
     highest: float | None = None
+    local: dict[str, Floats] = field(default_factory=dict)
     lines: dict[str, Floats] = field(default_factory=dict)
     cuts: dict[str, list[Floats]] = field(default_factory=dict)
     sample: Floats = field(default_factory=lambda: np.empty((0, 2)))
@@ -53,9 +58,11 @@ def run(setup: SectionsSetup, sources: Sources, progress: Progress) -> Outcome:
     Raises InputError, when the setup or the line cannot be; Cancelled.
     """
     setup.check()
-    if not (setup.width > 0 and setup.thickness > 0):
+    if not (setup.thickness > 0 and (setup.width > 0 or setup.way == ALONG)):
         raise InputError("width and thickness must be above zero")
     alignment = setup.alignment(sources)
+    if setup.way == ALONG:
+        return run_along(setup, sources, alignment, progress)
     stations = setup.chosen(alignment, sources.unit)
     step = step_of(setup, sources)
     series = frames(alignment, stations, setup.width, setup.thickness, setup.skew)
@@ -64,11 +71,11 @@ def run(setup: SectionsSetup, sources: Sources, progress: Progress) -> Outcome:
     return _told(setup, sources, found, step)
 
 
-def step_of(setup: SectionsSetup, sources: Sources) -> float:
+def step_of(setup: SectionsSetup, sources: Sources, length: float = 0.0) -> float:
     """The step of the lines: what is set, else about four point spacings of the cloud, made round."""
     if setup.step:
         return setup.step
-    return round_number(max(STEP_SPACINGS * sources.store("cloud").spacing, setup.width / MOST_STEPS))
+    return round_number(max(STEP_SPACINGS * sources.store("cloud").spacing, (length or setup.width) / MOST_STEPS))
 
 
 class Slicer:
@@ -93,6 +100,7 @@ class Slicer:
         found = Found(frame)
         for number, (title, view) in enumerate(self.clouds.items()):
             local = slab(view, frame)
+            found.local[title] = local
             if number == 0:
                 found.count = len(local)
                 if len(local):
@@ -108,6 +116,87 @@ class Slicer:
         if self.points is not None:
             found.shots = _shots(frame, self.points)
         return found
+
+
+def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, progress: Progress) -> Outcome:
+    """One section along a line or alignment, unrolled: each straight, or chord of a curve, is a slice of its own.
+
+    Raises InputError; Cancelled.
+    """
+    vertices, stations = alignment.flattened(setup.thickness / CHORD_SHARE)
+    vertices = vertices[:, :2]
+    pieces = [
+        Frame(float((s + t) / 2), tuple(((a + b) / 2).tolist()), float(np.arctan2(*(b - a)) - np.pi / 2),
+              float(np.hypot(*(b - a))), setup.thickness)
+        for (a, b), (s, t) in zip(pairwise(vertices), pairwise(stations.tolist()), strict=True)
+    ]  # fmt: skip
+    step = step_of(setup, sources, float(stations[-1] - stations[0]))
+    cutter = Slicer(setup, sources, step, pieces)
+    parts = each(cutter.section, pieces, progress, "Cutting along the line")
+    middle, length = float(stations[0] + stations[-1]) / 2, float(stations[-1] - stations[0])
+    whole = Found(Frame(middle, tuple(vertices.mean(axis=0).tolist()), pieces[0].azimuth, length, setup.thickness))
+    for title in cutter.clouds:
+        local = np.concatenate([p.local[title] + [p.frame.station - middle, 0.0, 0.0] for p in parts])
+        if title == next(iter(cutter.clouds)):
+            whole.count = len(local)
+            whole.lowest = float(local[:, 2].min()) if len(local) else None
+            whole.highest = float(local[:, 2].max()) if len(local) else None
+        offset, z = line_of(local, length, step, setup.take)
+        if setup.tolerance:
+            offset, z = simplified(offset, z, setup.tolerance)
+        whole.lines[title] = np.column_stack([offset + middle, z])
+    for title in cutter.bodies:
+        whole.cuts[title] = [line + [p.frame.station, 0.0] for p in parts for line in p.cuts[title]]
+    whole.shots = [(name, offset + p.frame.station, z, away) for p in parts for name, offset, z, away in p.shots]
+    return _told_along(setup, sources, whole, (stations, vertices, step))
+
+
+def _told_along(setup: SectionsSetup, sources: Sources, whole: Found, path: tuple[Floats, Floats, float]) -> Outcome:
+    """The outcome of a section along a line: distances are stations, and offsets of what lies in it are nought."""
+    stations, vertices, step = path
+    outcome = _told(setup, sources, [whole], step)
+    unit = outcome.unit
+    across = lambda name: tuple((row[1], 0.0, *row[2:]) for row in outcome.tables[name].rows)  # noqa: E731
+    for name in ("line", "surfaces"):
+        if name in outcome.tables:
+            outcome.tables[name] = replace(outcome.tables[name], rows=across(name))
+    if "shots" in outcome.tables:
+        rows = tuple((row[2], row[1], 0.0, *row[3:]) for row in outcome.tables["shots"].rows)
+        outcome.tables["shots"] = replace(outcome.tables["shots"], rows=rows)
+    outcome.settings |= {"stations": stations.tolist(), "path": vertices.tolist()}
+    place = lambda s: np.column_stack([np.interp(s, stations, vertices[:, k]) for k in (0, 1)])  # noqa: E731
+    outcome.layers = {}
+    for title, line in whole.lines.items():
+        for number, run_ in enumerate(_runs(line)):
+            xyz = np.column_stack([place(run_[:, 0]), run_[:, 1]])
+            outcome.layers[f"line {title} {number}"] = FoundLine(xyz, "cut", title)
+    outcome.charts = [_profile(whole, stations, vertices, step)]
+    outcome.method = (
+        f"One upright section along the line, unrolled at its bends; points within {setup.thickness / 2:g} {unit} of it "
+        f"belong to it, and its line takes the {setup.take} within half a step of {step:.3g} {unit}. Distances are stations."
+    )
+    return outcome
+
+
+def _profile(whole: Found, stations: Floats, vertices: Floats, step: float) -> Profile:
+    """The section as a profile; of surfaces the upper line of their cut."""
+    distance = np.arange(0.0, float(stations[-1] - stations[0]) + step / 2, step)
+    traces = [(t, CLOUD_ROLE, _read(line, distance + stations[0])) for t, line in whole.lines.items()]
+    for title, lines in whole.cuts.items():
+        levels = [_read(line, distance + stations[0]) for line in lines]
+        top = np.fmax.reduce(levels) if levels else np.full(len(distance), np.nan)
+        traces.append((title, SURFACE_ROLE, top))
+    return Profile("Along the line", vertices[[0, -1]], distance, tuple(traces))
+
+
+def _read(line: Floats, at: Floats) -> Floats:
+    """Elevations of a line (n, 2) at some places, NaN in its gaps and beyond it."""
+    out = np.full(len(at), np.nan)
+    for run_ in _runs(line):
+        run_ = run_[np.argsort(run_[:, 0], kind="stable")]
+        inside = (at >= run_[0, 0] - 1e-9) & (at <= run_[-1, 0] + 1e-9)
+        out[inside] = np.fmax(out[inside], np.interp(at[inside], run_[:, 0], run_[:, 1]))
+    return out
 
 
 def _title(sources: Sources, name: str, taken: dict) -> str:

@@ -29,12 +29,15 @@ from kerb.studies.fields import (
     switch,
     text,
 )
+from kerb.studies.profiles import eastward
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Sources
 
 # Without an interval or stations there are about so many sections.
 USUAL_SECTIONS = 10
+ACROSS, ALONG = "across", "along"
+MANY_ = ("way", (ACROSS,))
 NEEDED = "Draw the line along which the sections run, or choose a line or an alignment."
 
 
@@ -62,23 +65,27 @@ class SectionsSetup(Setup):
         naming="which",
     )  # fmt: skip
     which: str = text("Which of them", "Name of the line or alignment, where the holding has several", rare=True)
+    way: str = choice(
+        "Sections", "Many across the line, at its stations, or one along it, unrolled at its bends",
+        ((ACROSS, "Across the line"), (ALONG, "Along the line")),
+    )  # fmt: skip
     interval: float | None = number(
-        "Interval", "Sections at all multiples of this station", automatic="about ten sections", low=0.0
+        "Interval", "Sections at all multiples of this station", automatic="about ten sections", low=0.0, when=MANY_
     )
-    stations: str = text("Extra stations", "Typed as 120, 0+140; on their own where no interval is given")
-    at_ends: bool = switch("At both ends", "A section at either end of the line too")
+    stations: str = text("Extra stations", "Typed as 120, 0+140; on their own where no interval is given", when=MANY_)
+    at_ends: bool = switch("At both ends", "A section at either end of the line too", when=MANY_)
     at_vertices: bool = switch(
-        "At each vertex", "A section wherever the line bends or its curvature changes", rare=True
+        "At each vertex", "A section wherever the line bends or its curvature changes", rare=True, when=MANY_
     )
     width: float = number(
-        "Width", "Length of each section, half to the left and half to the right", default=20.0, low=0.0
+        "Width", "Length of each section, half to the left and half to the right", default=20.0, low=0.0, when=MANY_
     )
     thickness: float = number(
         "Thickness", "Points within half of it before and behind the plane belong to the section", default=0.5, low=0.0
     )
     skew: float = number(
         "Skew", "Sections are turned clockwise by this much from square to the line", "deg", default=0.0, low=-80.0,
-        high=80.0, rare=True,
+        high=80.0, rare=True, when=MANY_,
     )  # fmt: skip
     take: str = choice(
         "Ground line", "Which elevation the line of a section takes at each step",
@@ -101,7 +108,9 @@ class SectionsSetup(Setup):
         Raises InputError, when it cannot be or there are several and none of them is named.
         """
         if not self.along:
-            return alignment_of(self.line.places, "the line")
+            # One along a drawn line is looked at as all profiles are, its western or southern end at the left.
+            places = eastward(self.line.places) if self.way == ALONG else self.line.places
+            return alignment_of(places, "the line")
         lines, name = sources.lines("along"), sources.source("along").name
         exact = {one.name: one for one in lines.alignments}
         found: dict[str, Alignment] = dict(exact)

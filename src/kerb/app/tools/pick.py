@@ -1,0 +1,105 @@
+"""Pick points that were not surveyed: one click a point, snapped to the data, into a list that can be undone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtWidgets import QInputDialog
+
+from kerb.app.session import Session
+from kerb.app.theme import font
+from kerb.app.tools.measure import RADIUS, Measure
+from kerb.app.views.view import View
+from kerb.core.errors import KerbError
+from kerb.core.quantity import quantity
+from kerb.job import picked
+
+
+class Pick(Measure):
+    """Click points; each goes into the list of picked points with a name that runs on. T types name and code."""
+
+    hint = (
+        "Click: the lowest, highest (L, H) or nearest (N) point in the circle becomes a point of its own; "
+        "T types name and code, Backspace takes one back, Esc ends."
+    )
+
+    def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
+        super().__init__(view, session, finished)
+        self.list, self.name, self.code = "", "P1", ""
+        self.count = 0
+        kept = next((h for h in session.open_job.state.holdings if h.name.startswith(picked.LIST)), None)
+        if kept is not None:
+            self.list = kept.id
+            names = session.open_job.thing(kept).thing.names
+            self.name = picked.next_name(names[-1]) if names else self.name
+
+    def release(self, event: QMouseEvent, clicked: bool) -> None:
+        """Take a point."""
+        if not clicked or event.button() != Qt.MouseButton.LeftButton:
+            return
+        place = self.snapped(event.position())
+        if place is None:
+            self.session.said.emit("No point lies in the circle; zoom in or point at the data.")
+            return
+        job = self.session.open_job
+        if job.state.holding(self.list) is None:
+            self.list = ""
+        try:
+            change, holding = picked.added(job, self.list, place, self.name, self.code, self.snap)
+        except KerbError as error:
+            self.session.complained.emit("The point could not be kept", str(error))
+            return
+        self.session.execute(change)
+        self.list, self.count = holding.id, self.count + 1
+        z = quantity(float(place[2]), self.session.unit, self.session.decimals)
+        self.session.said.emit(f"{self.name}  Z {z}")
+        self.name = picked.next_name(self.name)
+        self.view.update()
+
+    def key_typed(self) -> None:
+        """Ask for the name and code of the next point."""
+        text, accepted = QInputDialog.getText(
+            self.view, "Next point", "Name and code, such as P101 kerb:", text=f"{self.name} {self.code}".strip()
+        )
+        if accepted and text.strip():
+            self.name, _, code = text.strip().partition(" ")
+            self.code = code.strip()
+
+    def key(self, event: QKeyEvent) -> bool:
+        """T types, Backspace takes back, Esc ends, N, L and H choose the snap."""
+        key = Qt.Key(event.key())
+        if key == Qt.Key.Key_T:
+            self.key_typed()
+        elif key == Qt.Key.Key_Backspace:
+            return self.take_back()
+        elif key == Qt.Key.Key_Escape:
+            self.finished()
+        elif key == Qt.Key.Key_C:
+            return False
+        else:
+            return super().key(event)
+        self.view.update()
+        return True
+
+    def take_back(self) -> bool:
+        """Undo the last point picked with this tool."""
+        if not self.count:
+            return False
+        self.session.undo()
+        self.count -= 1
+        kept = self.session.open_job.state.holding(self.list)
+        names = self.session.open_job.thing(kept).thing.names if kept is not None else ()
+        self.name = picked.next_name(names[-1]) if names else "P1"
+        return True
+
+    def paint(self, painter: QPainter) -> None:
+        """The circle of the snap and the name of the next point."""
+        super().paint(painter)
+        if self.mouse is not None:
+            painter.setPen(QColor(self.view.theme.ink))
+            painter.setFont(font(11))
+            painter.drawText(
+                self.mouse.x() + RADIUS + 3, self.mouse.y() + RADIUS + 10, f"{self.name} {self.code}".strip()
+            )
