@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QInputDialog
 
@@ -100,6 +100,5 @@ class Pick(Measure):
         if self.mouse is not None:
             painter.setPen(QColor(self.view.theme.ink))
             painter.setFont(font(11))
-            painter.drawText(
-                self.mouse.x() + RADIUS + 3, self.mouse.y() + RADIUS + 10, f"{self.name} {self.code}".strip()
-            )
+            at = self.mouse + QPointF(RADIUS + 3, RADIUS + 10)
+            painter.drawText(at, f"{self.name} {self.code}".strip())

@@ -133,18 +133,20 @@ def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, prog
     step = step_of(setup, sources, float(stations[-1] - stations[0]))
     cutter = Slicer(setup, sources, step, pieces)
     parts = each(cutter.section, pieces, progress, "Cutting along the line")
-    middle, length = float(stations[0] + stations[-1]) / 2, float(stations[-1] - stations[0])
-    whole = Found(Frame(middle, tuple(vertices.mean(axis=0).tolist()), pieces[0].azimuth, length, setup.thickness))
+    start, length = float(stations[0]), float(stations[-1] - stations[0])
+    whole = Found(Frame(start, tuple(vertices.mean(axis=0).tolist()), pieces[0].azimuth, length, setup.thickness))
     for title in cutter.clouds:
-        local = np.concatenate([p.local[title] + [p.frame.station - middle, 0.0, 0.0] for p in parts])
+        local = np.concatenate([p.local[title] + [p.frame.station - start, 0.0, 0.0] for p in parts])
         if title == next(iter(cutter.clouds)):
             whole.count = len(local)
             whole.lowest = float(local[:, 2].min()) if len(local) else None
             whole.highest = float(local[:, 2].max()) if len(local) else None
-        offset, z = line_of(local, length, step, setup.take)
+        # Steps count from the start of the line.
+        offset, z = line_of(local, 2 * length, step, setup.take)
+        offset, z = offset[offset >= 0], z[offset >= 0]
         if setup.tolerance:
             offset, z = simplified(offset, z, setup.tolerance)
-        whole.lines[title] = np.column_stack([offset + middle, z])
+        whole.lines[title] = np.column_stack([offset + start, z])
     for title in cutter.bodies:
         whole.cuts[title] = [line + [p.frame.station, 0.0] for p in parts for line in p.cuts[title]]
     whole.shots = [(name, offset + p.frame.station, z, away) for p in parts for name, offset, z, away in p.shots]
