@@ -13,6 +13,7 @@ from kerb.app.theme import font
 from kerb.app.tools.measure import RADIUS, Measure
 from kerb.app.views.view import View
 from kerb.core.errors import KerbError
+from kerb.core.geometry.features import SurveyPoints
 from kerb.core.quantity import quantity
 from kerb.job import picked
 
@@ -32,8 +33,7 @@ class Pick(Measure):
         kept = next((h for h in session.open_job.state.holdings if h.name.startswith(picked.LIST)), None)
         if kept is not None:
             self.list = kept.id
-            names = session.open_job.thing(kept).thing.names
-            self.name = picked.next_name(names[-1]) if names else self.name
+            self.name = self._following()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         """Take a point."""
@@ -89,10 +89,14 @@ class Pick(Measure):
             return False
         self.session.undo()
         self.count -= 1
-        kept = self.session.open_job.state.holding(self.list)
-        names = self.session.open_job.thing(kept).thing.names if kept is not None else ()
-        self.name = picked.next_name(names[-1]) if names else "P1"
+        self.name = self._following()
         return True
+
+    def _following(self) -> str:
+        """The name after the last one of the list."""
+        kept = self.session.open_job.state.holding(self.list)
+        thing = self.session.open_job.thing(kept).thing if kept is not None else None
+        return picked.next_name(thing.names[-1]) if isinstance(thing, SurveyPoints) and thing.names else "P1"
 
     def paint(self, painter: QPainter) -> None:
         """The circle of the snap and the name of the next point."""

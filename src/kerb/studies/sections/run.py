@@ -192,12 +192,13 @@ def _profile(whole: Found, stations: Floats, vertices: Floats, step: float) -> P
 
 
 def _read(line: Floats, at: Floats) -> Floats:
-    """Elevations of a line (n, 2) at some places, NaN in its gaps and beyond it."""
+    """The upper elevation of a line (n, 2) at places in order, NaN in its gaps and beyond it; it may run back, as rings do."""
     out = np.full(len(at), np.nan)
-    for run_ in _runs(line):
-        run_ = run_[np.argsort(run_[:, 0], kind="stable")]
-        inside = (at >= run_[0, 0] - 1e-9) & (at <= run_[-1, 0] + 1e-9)
-        out[inside] = np.fmax(out[inside], np.interp(at[inside], run_[:, 0], run_[:, 1]))
+    for (x0, z0), (x1, z1) in pairwise(line):
+        if np.isfinite(z0) and np.isfinite(z1) and x0 != x1:
+            first, last = np.searchsorted(at, [min(x0, x1) - 1e-9, max(x0, x1) + 1e-9])
+            share = (at[first:last] - x0) / (x1 - x0)
+            out[first:last] = np.fmax(out[first:last], z0 + share * (z1 - z0))
     return out
 
 
