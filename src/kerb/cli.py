@@ -15,7 +15,7 @@ from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.space import refusal
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, choosing, compute, convert, info, options, prepare, stats, study
+from kerb.headless import add, choosing, compute, convert, info, options, prepare, shift, stats, study
 from kerb.headless.compute import SomeFailed
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
@@ -104,6 +104,7 @@ VERBS = {
         "height of every point above the ground", prepare.heights_options, prepare.run_heights, prepare.text
     ),
     "stats": Verb("what the points inside each area look like", stats.add_options, stats.run_stats, stats.text),
+    "shift": Verb("move a cloud by a stated amount", shift.add_options, shift.run_shift, shift.text),
     "compute": Verb(
         "recompute what is out of date in a job, and write its report", compute.add_options, compute.run_compute, compute.text
     ),

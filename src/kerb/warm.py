@@ -24,11 +24,14 @@ from kerb.core.cloud.sieve import CellSet
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
 from kerb.core.surface.tin import triangulate
+from kerb.core.things import POINTS, Placed
 from kerb.core.units import METRE
 from kerb.report.reading import formula_picture
-from kerb.studies.fields import SCOPE
+from kerb.studies.fields import POINTS as POINT_FIELD
 from kerb.studies.kind import StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.scope import Scope
@@ -100,13 +103,24 @@ def warm() -> float:
     return time.perf_counter() - start
 
 
+def _few_points() -> Placed:
+    """Points round the mound of the trials."""
+    angle = np.linspace(0, 2 * np.pi, 8, endpoint=False)
+    xyz = np.column_stack([5 * np.cos(angle), 4 * np.sin(angle), 0.1 * np.arange(8)])
+    return Placed(POINTS, SurveyPoints(xyz, tuple("abcdefgh"), ("",) * 8), local_grid(METRE))
+
+
 def try_out(kind: StudyKind, store: CloudStore) -> list[Outcome]:
     """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found."""
     found = []
     for setup in kind.trial() if kind.trial is not None else ():
-        scopes = {name: Scope(name) for name in setup.named(SCOPE)[:1]}
-        asked = replace(setup, **scopes)
-        sources = Sources(METRE, {name: Source(name, "Mound", store=store) for name in scopes})
+        name = setup.main()
+        asked = replace(setup, **{name: Scope(name)})
+        items = {name: Source(name, "Mound", store=store)}
+        items |= {
+            n: Source(n, "Points", kind=POINTS, load=_few_points) for n in setup.named(POINT_FIELD) if getattr(setup, n)
+        }
+        sources = Sources(METRE, items)
         found.append(kind.run(asked, sources, silent()))
         if kind.live is not None:
             kind.live(asked, sources).answer(asked)

@@ -107,13 +107,14 @@ class Studies(unittest.TestCase):
             "stockpile": ["above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass"],
             "inventory": ["total_above", "total_mass"],
             "sections": ["sections"],
+            "accuracy": ["n", "left_out", "mean", "median", "std", "rms", "min", "max", "accuracy95", "p95"],
         }  # fmt: skip
         for key, names in contract.items():
             self.assertLessEqual(set(names), {f.name for f in STUDIES[key].figures})
 
     def test_nothing_else_names_a_kind_of_study(self):
         # Words that mean other things as well count where they can only mean the study.
-        common = {"sections"}
+        common = {"accuracy", "sections"}
         strict = "|".join(key for key in STUDIES if key not in common)
         loose = "|".join(rf"studies\.{key}\b|{key.title()}Setup|study_kind\([\"']{key}" for key in common)
         words = re.compile(rf"(?i:(?<![a-z])({strict})(?![a-z]))|{loose}")

@@ -5,7 +5,7 @@ They go through the one placing code of the imports; what was done to their numb
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,11 +20,17 @@ from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed, relocated
 from kerb.formats.polygons import read_line, read_polygons
 from kerb.formats.read_things import Reading, read_offer
-from kerb.formats.recognise import examine
+from kerb.formats.recognise import Examined, examine
+from kerb.formats.text_table import CODE, EASTING, ELEVATION, KEEP, NAME, NORTHING, SKIP, TextPlan
 from kerb.studies.outcome import Note
 
 PLAIN = (".txt", ".csv", ".wkt", ".xyz", "")
 MOST_NAMES = 10
+# Words for the columns of a text file.
+COLUMN_WORDS = {
+    "e": EASTING, "x": EASTING, "easting": EASTING, "n": NORTHING, "y": NORTHING, "northing": NORTHING, "z": ELEVATION,
+    "h": ELEVATION, "elevation": ELEVATION, "height": ELEVATION, "name": NAME, "point": NAME, "id": NAME, "code": CODE,
+}  # fmt: skip
 # What the placing says in its own words.
 QUIET = ("crs-missing", "unit-missing")
 
@@ -65,9 +71,11 @@ def one_area(text: str, reference: ReferenceSystem) -> tuple[NamedArea, list[Not
 
 
 def thing_of(
-    path: Path, kinds: tuple[str, ...], reference: ReferenceSystem, progress: Progress
+    path: Path, kinds: tuple[str, ...], reference: ReferenceSystem | None, progress: Progress, columns: str = ""
 ) -> tuple[Placed, list[Note]] | None:
     """The first thing of some kinds that a file offers, placed, with notes on it; None where it offers none.
+
+    Without a reference system it stays in its own. ``columns`` says what those of a text file hold: ``name,e,n,z,role``.
 
     Raises InputError or FormatError naming the file; Cancelled.
     """
@@ -75,10 +83,27 @@ def thing_of(
     offer = next((o for o in seen.offers if o.kind in kinds), None)
     if offer is None:
         return None
-    item, said = read_offer(seen, offer, Reading(offer.usual if offer.kind == MODEL else ()), progress)
+    how = Reading(offer.usual if offer.kind == MODEL else (), _plan(seen, columns) if columns else None)
+    item, said = read_offer(seen, offer, how, progress)
+    if reference is None:
+        return item, [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
     placing = suggested(item.reference, reference, reference.unit, item.middle)
     notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
     return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]
+
+
+def _plan(seen: Examined, columns: str) -> TextPlan:
+    """How a text file is read by columns that were named in order. Raises InputError, naming the file."""
+    if seen.text is None:
+        raise InputError(f"{seen.path}: --columns is about text files only")
+    words = [word.strip() for word in columns.split(",")]
+    plan = seen.text.plan
+    roles = [COLUMN_WORDS.get(word.lower(), SKIP if word in ("", "-") else KEEP) for word in words]
+    if len(words) > len(plan.roles):
+        raise InputError(f"{seen.path}: has {len(plan.roles)} columns, --columns names {len(words)}")
+    rest = len(plan.roles) - len(words)
+    headings = (*words, *(f"column {n}" for n in range(len(words) + 1, len(plan.roles) + 1)))
+    return replace(plan, roles=(*roles, *([SKIP] * rest)), headings=headings)
 
 
 def lines_of(path: Path, reference: ReferenceSystem, progress: Progress) -> tuple[Placed, list[Note]] | None:

@@ -35,6 +35,7 @@ from kerb.studies.fields import (
     MANY,
     NUMBER,
     PLACES,
+    POINTS,
     RINGS,
     SCOPE,
     SURFACE,
@@ -56,7 +57,7 @@ POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with
 
 def main_field(kind: StudyKind) -> str:
     """The field that the first word on the command line fills."""
-    return next(name for name, about in kind.setup.declared().items() if about.kind in HOLDINGS)
+    return kind.setup.main()
 
 
 def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
@@ -114,6 +115,11 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
         parser.add_argument(
             flag, dest=name, default="", metavar="FILE", help=f"{_safe(about.help)}, or JOB.kerb#holding"
         )
+        if about.kind == POINTS and about.needed:
+            parser.add_argument(
+                "--columns", default="", metavar="name,e,n,z,role",
+                help=f"what the columns of a text file of {flag} hold, in order; - for one that is not read",
+            )  # fmt: skip
         if about.kind in (SCOPE, SURFACE):
             single = [n for n, a in kind.setup.declared().items() if a.kind in (SCOPE, SURFACE)][1:2] == [name]
             _add_narrowing(parser, f"{flag[2:]}-", name, f"{about.section.lower()}-" if single else "")
@@ -208,7 +214,7 @@ class _Opened:
     def setup(self, progress: Progress) -> tuple[Setup, Sources]:
         """The setup and what it reads. Raises InputError naming the file; Cancelled."""
         first = main_field(self.kind)
-        self.items[first] = self._cloud(first, _first(self.args, self.kind), progress, None)
+        self.items[first] = self._main(first, _first(self.args, self.kind), progress)
         self.reference = self.items[first].reference
         values: dict[str, Any] = {}
         for name, about in self.kind.setup.declared().items():
@@ -230,6 +236,18 @@ class _Opened:
         used = {name: source for name, source in self.items.items() if setup.counts(name.partition(".")[0])}
         stated = list(dict.fromkeys(note for source in used.values() for note in source.notes))
         return setup, Sources(self.reference.unit, used, tuple(stated))
+
+    def _main(self, name: str, given: str, progress: Progress) -> Source:
+        """What the question is asked of: a cloud, or a surface where one will do."""
+        if self.kind.setup.declared()[name].kind == SURFACE:
+            held = _from_job(given)
+            if held is not None:
+                return replace(held, key=name, path=given)
+            found = thing_of(Path(given), KINDS[SURFACE], None, progress) if Path(given).is_file() else None
+            if found is not None:
+                item, notes = found
+                return Source(name, Path(given).name, given, item.kind, None, lambda: item, tuple(notes))
+        return self._cloud(name, given, progress, None)
 
     def _holding(self, name: str, about: Field, given: str, progress: Progress) -> dict[str, Any]:
         if not given:
@@ -282,6 +300,8 @@ class _Opened:
         path = Path(given)
         if about.kind in (LINES, ALIGNMENT) and path.is_file():
             found = lines_of(path, self.reference, progress)
+        elif about.kind == POINTS and path.is_file():
+            found = thing_of(path, kinds, self.reference, progress, getattr(self.args, "columns", ""))
         else:
             found = thing_of(path, kinds, self.reference, progress) if kinds and path.is_file() else None
         if found is not None:

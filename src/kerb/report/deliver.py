@@ -10,7 +10,6 @@ from kerb.job import studies
 from kerb.job.job import Job
 from kerb.job.state import StudyRecord
 from kerb.report.pdf import Chapter
-from kerb.studies.fields import SCOPE
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import holding_of
 
@@ -34,7 +33,7 @@ def chapter_of(job: Job, study: StudyRecord, outcome: Outcome) -> Chapter:
     setup = studies.setup_of(study)
     old = CHANGED if studies.is_stale(job.state, study) else ""
     store = None
-    for name in setup.named(SCOPE)[:1]:
+    for name in (setup.main(),):
         holding = job.state.holding(holding_of(setup, name))
         if holding is not None and holding.kind == CLOUD:
             try:

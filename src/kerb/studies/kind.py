@@ -86,6 +86,18 @@ class Option:
 
 
 @dataclass(frozen=True)
+class Correction:
+    """What would take a bias out: the holding that ``field`` names moved by ``shift`` (easting, northing, elevation).
+
+    ``words`` say so with the sign in words, as a name and in the record.
+    """
+
+    field: str
+    shift: tuple[float, float, float]
+    words: str
+
+
+@dataclass(frozen=True)
 class StudyKind:
     """One kind of study.
 
@@ -94,7 +106,7 @@ class StudyKind:
     look at when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside
     its headline; ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests.
     ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
-    ``upgrade`` brings the setups of earlier versions into the present form.
+    ``upgrade`` brings the setups of earlier versions into the present form. ``correction`` says what would take a bias out.
     """
 
     id: str
@@ -120,6 +132,7 @@ class StudyKind:
     follow: Callable[[Any, str], Setup] | None = None
     trial: Callable[[], tuple[Setup, ...]] | None = None
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
+    correction: Callable[[Outcome], Correction | None] | None = None
 
     @property
     def headline(self) -> FigureAbout:

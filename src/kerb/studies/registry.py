@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from kerb.studies.accuracy.kind import ACCURACY
 from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.kind import StudyKind
 from kerb.studies.sections.kind import SECTIONS
 from kerb.studies.stockpile.kind import STOCKPILE
 
-STUDIES: dict[str, StudyKind] = {kind.id: kind for kind in (STOCKPILE, INVENTORY, SECTIONS)}
+STUDIES: dict[str, StudyKind] = {kind.id: kind for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY)}
 
 
 def study_kind(key: str) -> StudyKind:

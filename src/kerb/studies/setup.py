@@ -53,6 +53,11 @@ class Setup:
         """Fields of a kind, in order."""
         return [name for name, about in cls.declared().items() if about.kind == kind]
 
+    @classmethod
+    def main(cls) -> str:
+        """The field of what the question is asked of: the first cloud, or thing with elevations, that it declares."""
+        return next((n for n, about in cls.declared().items() if about.kind in (SCOPE, SURFACE)), "")
+
     def counts(self, name: str) -> bool:
         """Whether a field has a meaning with what the others say."""
         about = self.declared()[name]

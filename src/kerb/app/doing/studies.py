@@ -25,13 +25,15 @@ from kerb.core.errors import KerbError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
 from kerb.core.things import LINES
+from kerb.core.things import POINTS as POINT_LIST
 from kerb.job import studies
+from kerb.job.correcting import corrected
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Item
-from kerb.studies.fields import RINGS, SCOPE
+from kerb.studies.fields import POINTS, RINGS
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.taking import item_from
@@ -62,14 +64,35 @@ class StudyActions(QObject):
             return
         about = STUDIES[kind]
         values = about.setup.usual(self.session.open_job.state.title.length_unit())
-        names = about.setup.named(SCOPE)
-        if names:
-            values[names[0]] = Scope(cloud.id)
+        values[about.setup.main()] = Scope(cloud.id)
+        lists = self.session.open_job.state.of_kind(POINT_LIST)
+        for name in about.setup.named(POINTS):
+            # The only list there is is the one that is meant.
+            if about.setup.declared()[name].needed and len(lists) == 1:
+                values[name] = lists[0].id
         change, study = studies.made(self.session.open_job.state, kind, about.name, about.setup(**values))
         self.session.execute(change)
         self.session.select(study.id)
-        if not any(step.fresh for step in about.steps):
+        if not any(step.fresh for step in about.steps) and drawable(about.setup(**values)):
             self.draw()
+
+    def correct_study(self) -> None:
+        """Take out the bias that the open study found: a moved copy of what it asked about, and the same question of it."""
+        job, study, outcome, kind = self.session.job, self.session.study, self.session.outcome(), self.session.kind
+        if job is None or study is None or outcome is None or kind is None or self.session.stale(study):
+            self.session.said.emit("Compute the study first.")
+            return
+        wanted = kind.correction(outcome) if kind.correction is not None else None
+        if wanted is None:
+            self.session.said.emit("There is no bias to take out: no control points count in this study.")
+            return
+        try:
+            change, after = corrected(job, study, wanted)
+        except KerbError as error:
+            self.session.complained.emit("Not taken out", str(error))
+            return
+        self.session.execute(change)
+        self.session.select(after.id)
 
     def follow_study(self, cloud: str = "") -> None:
         """Ask the same of another cloud, the next survey's when none is named."""

@@ -1,0 +1,174 @@
+"""The height of a cloud at a point, in four ways, and what the cloud is like round it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.plane import MAD_TO_SIGMA, fit_robust
+
+TIN, IDW, PLANE, MEDIAN = "tin", "idw", "plane", "median"
+WAYS = (TIN, IDW, PLANE, MEDIAN)
+# The window looked at first, and how often it is made twice as wide until it holds enough.
+FIRST_SPACINGS, DOUBLINGS = 6.0, 4
+ENOUGH = 24
+# A triangle with a longer edge than this many spacings bridges a gap.
+LONGEST_SPACINGS = 12.0
+# How far round a point its ground is looked at, and in what cells.
+AROUND_M, CLOSE_M, CELL_M = 4.0, 1.5, 0.5
+
+
+@dataclass(frozen=True)
+class Beneath:
+    """What a cloud says at a point. Heights are NaN where a way gives none.
+
+    ``rough`` is 1.4826 times the median departure of the points within the radius from a robust plane, ``count`` and
+    ``nearest`` are their number and the plan distance to the nearest one. ``slope`` is rise over run of the ground round the
+    point (a robust plane through the lowest points of cells); ``tallest`` how far anything within a metre stands above it,
+    ``over`` how far the points at the place itself do. ``hole`` says whether the point lies outside the data.
+    """
+
+    heights: dict[str, float]
+    slope: float = np.nan
+    rough: float = np.nan
+    count: int = 0
+    nearest: float = np.nan
+    tallest: float = 0.0
+    over: float = 0.0
+    hole: bool = True
+
+
+@dataclass(frozen=True)
+class HowBeneath:
+    """``neighbours`` are those of the inverse distance, ``radius`` that of plane and median, in the job unit."""
+
+    neighbours: int
+    radius: float
+
+
+def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
+    """What the points that count say at a plan place (2,).
+
+    The triangle is that of the Delaunay triangulation of the whole cloud: the window is made wider until the circle
+    through its corners lies within it.
+    """
+    spacing = view.store.spacing
+    metre = 1.0 / view.store.reference.unit.metres
+    around = max(AROUND_M * metre, FIRST_SPACINGS * spacing)
+    half = max(around, 1.05 * how.radius)
+    points = _window(view, place, half)
+    reach, triangle = FIRST_SPACINGS * spacing, np.nan
+    for _ in range(DOUBLINGS + 1):
+        if reach > half:
+            half = reach
+            points = _window(view, place, half)
+        inside = points[np.abs(points[:, :2] - place).max(axis=1, initial=0.0) <= reach]
+        triangle, sure = _triangle(inside, place, reach, LONGEST_SPACINGS * spacing)
+        if len(inside) >= max(ENOUGH, how.neighbours) and (sure or np.isnan(triangle)):
+            break
+        reach *= 2
+    if not len(points):
+        return Beneath(dict.fromkeys(WAYS, np.nan))
+    away = np.hypot(*(points[:, :2] - place).T)
+    near = points[away <= how.radius]
+    rough, level = _plane(near, place)
+    cell = max(CELL_M * metre, 2 * spacing)
+    reach = max(metre, how.radius)
+    _, tallest, over = _ground(points[away <= around], near, place, (cell, reach))
+    # A slope is that of the ground close by, which may be a bank a few metres wide.
+    close = max(CLOSE_M * metre, FIRST_SPACINGS * spacing)
+    slope, _, _ = _ground(points[away <= close], near, place, (cell / 2, reach))
+    found = {TIN: triangle, IDW: idw(points, away, how.neighbours), PLANE: level,
+             MEDIAN: float(np.median(near[:, 2])) if len(near) else np.nan}  # fmt: skip
+    hole = bool(np.isnan(triangle))
+    if hole:
+        found = {way: value if not _outside(points, place) else np.nan for way, value in found.items()}
+    return Beneath(found, slope, rough, len(near), float(away.min()), tallest, over, hole)
+
+
+def _window(view: CloudView, place: Floats, half: float) -> Floats:
+    low, high = (place[0] - half, place[1] - half, -np.inf), (place[0] + half, place[1] + half, np.inf)
+    narrowed = Narrowing(**{**vars(view.narrowing), "box": (low, high)})
+    return CloudView(view.store, narrowed).points()
+
+
+def _outside(points: Floats, place: Floats) -> bool:
+    """Whether points lie to one side of a place only: a half circle and more round it is empty."""
+    angle = np.sort(np.arctan2(points[:, 1] - place[1], points[:, 0] - place[0]))
+    return bool(np.diff(np.append(angle, angle[0] + 2 * np.pi)).max() > np.pi)
+
+
+def _triangle(points: Floats, place: Floats, half: float, longest: float) -> tuple[float, bool]:
+    """Height in the triangle over a place, NaN where there is none or it bridges a gap; whether it is that of the whole."""
+    from scipy.spatial import Delaunay, QhullError
+
+    if len(points) < 3:
+        return np.nan, False
+    local = points - [*place, 0.0]
+    _, first = np.unique(local[:, :2], axis=0, return_index=True)
+    local = local[first]
+    try:
+        tin = Delaunay(local[:, :2])
+    except QhullError:
+        return np.nan, False
+    found = int(tin.find_simplex(np.zeros(2)))
+    if found < 0:
+        return np.nan, True
+    corner = local[tin.simplices[found]]
+    a, b, c = corner[:, :2]
+    double = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+    weights = np.array([b[0] * c[1] - b[1] * c[0], c[0] * a[1] - c[1] * a[0], a[0] * b[1] - a[1] * b[0]]) / double
+    edges = np.hypot(*(corner[:, :2] - np.roll(corner[:, :2], 1, axis=0)).T)
+    if edges.max() > longest:
+        return np.nan, True
+    centre, radius = _circle(a, b, c)
+    return float(weights @ corner[:, 2]), bool(np.abs(centre).max() + radius <= half)
+
+
+def _circle(a: Floats, b: Floats, c: Floats) -> tuple[Floats, float]:
+    u, v = b - a, c - a
+    double = 2 * (u[0] * v[1] - u[1] * v[0])
+    away = np.array([v[1] * (u @ u) - u[1] * (v @ v), u[0] * (v @ v) - v[0] * (u @ u)]) / double
+    return a + away, float(np.hypot(*away))
+
+
+def idw(points: Floats, away: Floats, neighbours: int) -> float:
+    """Mean of the nearest heights with weights 1/d² (Shepard 1968); a point on the place itself rules."""
+    rows = np.argpartition(away, min(neighbours, len(away)) - 1)[:neighbours]
+    if away[rows].min() < 1e-9:
+        return float(points[rows[np.argmin(away[rows])], 2])
+    weight = 1.0 / away[rows] ** 2
+    return float(weight @ points[rows, 2] / weight.sum())
+
+
+def _plane(near: Floats, place: Floats) -> tuple[float, float]:
+    """Roughness about a robust plane through points, and its height at a place."""
+    try:
+        plane = fit_robust(near)
+    except NotDeterminable:
+        return np.nan, np.nan
+    off = near[:, 2] - plane.at(near[:, :2])
+    return MAD_TO_SIGMA * float(np.median(np.abs(off))), float(plane.at(place[None])[0])
+
+
+def _ground(around: Floats, near: Floats, place: Floats, sizes: tuple[float, float]) -> tuple[float, float, float]:
+    """Slope of the ground round a place, how far anything beside it stands above, and how far what is at the place does.
+
+    The ground is a robust plane through the lowest points of cells, so that walls, vehicles and grass do not tilt it.
+    """
+    cell, reach = sizes
+    key = np.floor((around[:, :2] - place) / cell).astype(np.int64)
+    order = np.lexsort((around[:, 2], key[:, 1], key[:, 0]))
+    first = np.flatnonzero(np.any(np.diff(key[order], axis=0, prepend=key[order][:1] - 1) != 0, axis=1))
+    try:
+        plane = fit_robust(around[order[first]])
+    except NotDeterminable:
+        return np.nan, 0.0, 0.0
+    off = around[:, 2] - plane.at(around[:, :2])
+    beside = off[np.hypot(*(around[:, :2] - place).T) <= reach]
+    at = float(np.median(near[:, 2] - plane.at(near[:, :2]))) if len(near) else 0.0
+    return float(np.hypot(*plane.gradient)), float(beside.max(initial=0.0)), at

@@ -1,0 +1,204 @@
+"""Run an accuracy study: the height of what is tested at each point, differences, figures, and what each standard says."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kerb.core.accuracy.beneath import TIN, Beneath, HowBeneath, beneath
+from kerb.core.accuracy.differences import Summary, outliers, summary
+from kerb.core.arrays import Floats, Mask
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.features import SurveyPoints
+from kerb.core.parallel import each
+from kerb.core.progress import Progress
+from kerb.core.surface.surfaces import Surface
+from kerb.studies.accuracy import figures
+from kerb.studies.accuracy.rows import Row
+from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
+from kerb.studies.layers import FoundLabels, FoundPoints, Plot
+from kerb.studies.outcome import Note, Outcome
+from kerb.studies.sources import Sources
+
+STUDY = "accuracy"
+RADIUS_SPACINGS = 4.0
+# Points this near to each other in plan are one place.
+TWIN_M = 0.05
+# What stands this far above the ground round a point is no noise of it.
+STANDS_M, ROUGH_TIMES, ROUGH_M = 0.5, 3.0, 0.03
+MOST_LABELS = 300
+
+
+def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'how good is it?'.
+
+    Raises InputError, when the setup or a named point cannot be; NotDeterminable without heights; Cancelled.
+    """
+    setup.check()
+    points = sources.points("points")
+    roles, reasons, given = setup.roles(points)
+    rows = _rows(setup, sources, points, progress)
+    vegetated = setup.in_vegetation(points)
+    wanted = _wanted(setup, given)
+    for row, role, reason, in_vegetation in zip(rows, roles, reasons, vegetated, strict=True):
+        row.role, row.reason, row.vegetated = role, reason, in_vegetation
+    _judge(setup, rows, sources.unit.metres)
+    for row in rows:
+        row.used = not row.reason and (wanted == ALL or row.role == wanted)
+    return _told(setup, sources, rows, wanted)
+
+
+def _wanted(setup: AccuracySetup, given: bool) -> str:
+    if setup.use == AUTO:
+        return CHECK if given else ALL
+    return setup.use
+
+
+def _rows(setup: AccuracySetup, sources: Sources, points: SurveyPoints, progress: Progress) -> list[Row]:
+    source = sources.source("cloud")
+    if source.store is not None:
+        view = setup.cloud.of(source.store)
+        radius = setup.radius or RADIUS_SPACINGS * source.store.spacing
+        how = HowBeneath(round(setup.neighbours), radius)
+        found = each(lambda xyz: beneath(view, xyz[:2], how), list(points.xyz), progress, "Reading heights")
+        heights = [one.heights[setup.way] for one in found]
+    else:
+        surface: Surface = sources.surface("cloud", setup.cloud)
+        heights = surface.at(points.xyz[:, :2]).tolist()
+        found = [Beneath({TIN: z}, hole=bool(np.isnan(z)), slope=_slope(surface, p[:2])) for z, p in
+                 zip(heights, points.xyz, strict=True)]  # fmt: skip
+    if not np.isfinite(points.xyz[:, 2]).any():
+        raise NotDeterminable("none of the points has an elevation")
+    return [
+        Row(name, code, CHECK, xyz, one, float(height))
+        for name, code, xyz, one, height in zip(points.names, points.codes, points.xyz, found, heights, strict=True)
+    ]
+
+
+def _slope(surface: Surface, place: Floats) -> float:
+    """Rise over run of a surface round a place, over half a unit to each side."""
+    z = surface.at(place + 0.5 * np.array([[1.0, 0], [-1, 0], [0, 1], [0, -1]]))
+    return float(np.hypot(z[0] - z[1], z[2] - z[3]))
+
+
+def _judge(setup: AccuracySetup, rows: list[Row], metre: float) -> None:
+    """Reasons that keep a point from counting, and remarks on what is odd: those the analyst decides on."""
+    for row in rows:
+        if row.reason:
+            continue
+        if not np.isfinite(row.place[2]):
+            row.reason = "has no elevation"
+        elif not np.isfinite(row.height):
+            row.reason = "outside the data" if row.found.hole else "no points near it"
+        elif setup.max_slope is not None and 100 * row.found.slope > setup.max_slope:
+            row.reason = f"slope {100 * row.found.slope:.0f} %"
+    known = [r.found.rough for r in rows if np.isfinite(r.found.rough)]
+    usual = float(np.median(known)) if known else np.nan
+    _twins(rows, TWIN_M / metre)
+    good = [r for r in rows if not r.reason]
+    far = outliers(np.array([r.dz for r in good])) if good else np.empty(0, bool)
+    for row, off in zip(good, far, strict=True):
+        said = [row.remark] if row.remark else []
+        if row.found.over > STANDS_M / metre:
+            said.append(f"under something {row.found.over:.2f} high?")
+        elif row.found.tallest > STANDS_M / metre:
+            said.append(f"something stands up to {row.found.tallest:.2f} above the ground beside it")
+        elif np.isfinite(usual) and row.found.rough > max(ROUGH_TIMES * usual, ROUGH_M / metre):
+            said.append("rough ground, grass?" if row.dz > 0 else "rough ground")
+        if off:
+            said.append("differs from all others: disturbed, or mistaken for another?")
+        row.remark = "; ".join(said)
+
+
+def _twins(rows: list[Row], reach: float) -> None:
+    xy = np.array([row.place[:2] for row in rows])
+    for a, b in sorted(cKDTree(xy - xy.mean(axis=0)).query_pairs(reach)):
+        rows[b].remark = f"same place as {rows[a].name}"
+
+
+def _told(setup: AccuracySetup, sources: Sources, rows: list[Row], wanted: str) -> Outcome:
+    unit = sources.unit
+    used = np.array([row.used for row in rows], bool)
+    d = np.array([row.dz for row in rows])
+    found = summary(d[used])
+    reference = sources.source("cloud").reference
+    settings = {**setup.settings(), "use": wanted}
+    outcome = Outcome(STUDY, unit.code, reference.code or reference.name, {}, settings)
+    outcome.inputs = [sources.input("cloud", "tested"), sources.input("points", "against", int(used.sum()))]
+    vegetated = np.array([row.vegetated for row in rows], bool) & used
+    outcome.figures = figures.worded(setup, rows, found, (d, used, vegetated), unit.code)
+    outcome.tables = figures.tables(setup, rows, (d, used), sources)
+    outcome.warnings = [*sources.stated, *_warnings(setup, sources, rows, (d, used), found)]
+    outcome.method = figures.method(setup, sources, wanted)
+    _draw(outcome, rows, d, used)
+    return outcome
+
+
+def _warnings(
+    setup: AccuracySetup, sources: Sources, rows: list[Row], what: tuple[Floats, Mask], found: Summary
+) -> list[Note]:
+    notes = []
+    d, used = what
+    odd = [row for row in rows if row.remark and not row.reason]
+    if odd:
+        names = ", ".join(f"{row.name} ({row.remark})" for row in odd[:6])
+        more = f" and {len(odd) - 6} more" if len(odd) > 6 else ""
+        notes.append(Note("look-at", f"look at {len(odd)} of the points before you count them: {names}{more}"))
+    out = [row for row in rows if row.reason]
+    if out:
+        names = ", ".join(f"{row.name} ({row.reason})" for row in out[:6])
+        more = f" and {len(out) - 6} more" if len(out) > 6 else ""
+        notes.append(Note("left-out", f"{len(out)} of {len(rows)} points do not count: {names}{more}"))
+    if not found.n:
+        notes.append(Note("no-points", "no point is left to make figures of"))
+        return notes
+    xy = np.array([row.place[:2] for row in rows])[used]
+    notes += figures.statistics_notes(setup, sources, (d[used], xy), found)
+    roles = {row.role for row in rows if row.used}
+    if CONTROL in roles and CHECK in roles:
+        notes.append(
+            Note("mixed", "control and check points are counted together: control that was adjusted to proves nothing")
+        )
+    elif roles == {CONTROL}:
+        notes.append(Note("control-only", "only control points count: what was adjusted to them proves nothing"))
+    return notes
+
+
+def _draw(outcome: Outcome, rows: list[Row], d: Floats, used: Mask) -> None:
+    xyz = np.array([row.place for row in rows])
+    known = np.isfinite(xyz).all(axis=1)
+    counted = used & known
+    code = outcome.unit
+    if counted.any():
+        names = tuple(row.name for row, on in zip(rows, counted, strict=True) if on)
+        outcome.layers["differences"] = FoundPoints(xyz[counted], "mark", "Differences", code, d[counted], names)
+        if counted.sum() <= MOST_LABELS:
+            outcome.layers["values"] = FoundLabels(
+                xyz[counted], names, title="Names and differences", values=tuple(d[counted].tolist()),
+                bounds=(None,) * int(counted.sum()), unit=code,
+            )  # fmt: skip
+        values = np.sort(d[counted])
+        outcome.charts = [
+            Plot("Differences", "histogram", values, np.empty(0), f"tested − point ({code})", "points"),
+            Plot("Quantiles", "scatter", _quantiles(len(values)), values, "quantile of the normal distribution",
+                 f"tested − point ({code})"),
+        ]  # fmt: skip
+    rest = known & ~used
+    if rest.any():
+        names = tuple(row.name for row, on in zip(rows, rest, strict=True) if on)
+        outcome.layers["others"] = FoundPoints(xyz[rest], "label", "Points that do not count", names=names)
+
+
+def _quantiles(n: int) -> Floats:
+    """Places of n values in order on the axis of a normal plot: quantiles of (i − 0.5) / n."""
+    import scipy
+
+    return np.asarray(scipy.stats.norm.ppf((np.arange(n) + 0.5) / n))
+
+
+def mean_of_control(outcome: Outcome) -> float | None:
+    """The mean difference of the control points that have a height and are not left out; None without any."""
+    names = [column.name for column in outcome.tables["points"].columns]
+    role, dz, reason = (names.index(name) for name in ("role", "dz", "reason"))
+    values = [row[dz] for row in outcome.tables["points"].rows if row[role] == CONTROL and not row[reason]]
+    return float(np.mean(values)) if values else None

@@ -1,0 +1,114 @@
+"""What an accuracy study is asked: what is tested, against which points, in which roles, and by which way."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN
+from kerb.core.errors import InputError
+from kerb.core.geometry.features import SurveyPoints
+from kerb.studies.fields import AGAINST, POINTS, choice, holding, number, surface, text
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+
+CHECK, CONTROL, LEFT_OUT = "check", "control", "left out"
+AUTO, ALL = "auto", "all"
+ROLE_HEADINGS = ("role", "use", "type")
+ROLE_WORDS = {
+    "check": CHECK, "checkpoint": CHECK, "check point": CHECK, "cp": CHECK, "chk": CHECK, "control": CONTROL,
+    "control point": CONTROL, "gcp": CONTROL, "left out": LEFT_OUT, "out": LEFT_OUT, "excluded": LEFT_OUT, "none": LEFT_OUT,
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class AccuracySetup(Setup):
+    """Inputs and settings of an accuracy study."""
+
+    cloud: Scope = surface(
+        "Tested", "The cloud, surface or grid whose heights are tested", "Compared", needed="Choose what is tested."
+    )
+    points: str = holding(
+        POINTS, "Points", "Points that were measured better: check points, control points", AGAINST,
+        needed="Choose the points it is held against.",
+    )  # fmt: skip
+    use: str = choice(
+        "Statistics of", "Whose differences make the figures; check points where roles are given, else all",
+        ((AUTO, "Check points, else all"), (CHECK, "Check points"), (CONTROL, "Control points"), (ALL, "All points")),
+    )  # fmt: skip
+    control: str = text("Control points", "Names or codes of points that may be used to adjust, such as GCP*, K1, K2")
+    left_out: str = text("Left out", "Names of points that do not count, each with its reason: P4 grass; P7 slope")
+    vegetated: str = text(
+        "In vegetation", "Names or codes of points that stand in vegetation; the 95th percentile is theirs", rare=True
+    )
+    way: str = choice(
+        "Height by", "How the height of a cloud at a point is found",
+        ((TIN, "Triangle"), (IDW, "Inverse distance"), (PLANE, "Local plane"), (MEDIAN, "Median")), flag="surface",
+    )  # fmt: skip
+    neighbours: float = number(
+        "Neighbours",
+        "Nearest points of the inverse distance, weights 1/d²",
+        "",
+        default=6.0,
+        low=1.0,
+        high=200.0,
+        rare=True,
+    )
+    radius: float | None = number(
+        "Radius", "Points within it make the local plane and the median", automatic="four point spacings", low=0.0,
+        rare=True,
+    )  # fmt: skip
+    max_slope: float | None = number(
+        "Steepest ground", "Points on steeper ground are left out", "%", low=0.0, high=1000.0
+    )
+    point_accuracy: float | None = number(
+        "Accuracy of the points",
+        "Their own RMSE in height, added by squares for edition 2 of the ASPRS standards",
+        low=0.0,
+    )
+    wanted: float | None = number(
+        "RMSE asked for", "The vertical accuracy class that was asked for; the verdict follows", low=0.0
+    )
+
+    def roles(self, points: SurveyPoints) -> tuple[list[str], list[str], bool]:
+        """Role and reason of each point, and whether roles were given at all.
+
+        What is typed rules over a column of the list. Raises InputError, naming a point that is not there or is both.
+        """
+        reasons = left_out(self.left_out)
+        column = next((points.extra[h] for h in points.extra if h.strip().lower() in ROLE_HEADINGS), None)
+        unknown = [name for name in reasons if name not in points.names]
+        if unknown:
+            raise InputError(f"Left out: there is no point named {', '.join(unknown[:5])}")
+        found, why, given = [], [], bool(self.control.strip())
+        for row, (name, code) in enumerate(zip(points.names, points.codes, strict=True)):
+            written = ROLE_WORDS.get(column[row].strip().lower(), "") if column is not None else ""
+            given = given or bool(written)
+            role = CONTROL if _matches(self.control, name, code) else written or CHECK
+            if name in reasons or role == LEFT_OUT:
+                role = LEFT_OUT
+            found.append(role)
+            why.append(reasons.get(name, "left out in the list" if role == LEFT_OUT else ""))
+        return found, why, given
+
+    def in_vegetation(self, points: SurveyPoints) -> list[bool]:
+        """Which points stand in vegetation."""
+        return [_matches(self.vegetated, n, c) for n, c in zip(points.names, points.codes, strict=True)]
+
+
+def left_out(words: str) -> dict[str, str]:
+    """Names of points that are left out, with reasons, from ``P4 grass; P7 slope``."""
+    found = {}
+    for part in words.split(";"):
+        name, _, reason = part.strip().partition(" ")
+        if name:
+            found[name.rstrip(":,")] = reason.strip(" :,") or "left out by the analyst"
+    return found
+
+
+def _matches(patterns: str, name: str, code: str) -> bool:
+    return any(
+        fnmatchcase(value, pattern) for pattern in re.split(r"[,;\s]+", patterns.strip()) if pattern
+        for value in (name, code) if value
+    )  # fmt: skip
