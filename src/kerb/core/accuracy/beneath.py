@@ -170,5 +170,6 @@ def _ground(around: Floats, near: Floats, place: Floats, sizes: tuple[float, flo
         return np.nan, 0.0, 0.0
     off = around[:, 2] - plane.at(around[:, :2])
     beside = off[np.hypot(*(around[:, :2] - place).T) <= reach]
-    at = float(np.median(near[:, 2] - plane.at(near[:, :2]))) if len(near) else 0.0
+    # What most of them stand on top of, and not what stands beside the place.
+    at = float(np.percentile(near[:, 2] - plane.at(near[:, :2]), 25)) if len(near) else 0.0
     return float(np.hypot(*plane.gradient)), float(beside.max(initial=0.0)), at
