@@ -8,6 +8,10 @@ from PySide6.QtWidgets import QApplication
 
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.view import ORBIT, PLAN, SECTION
+from kerb.core.geometry.features import SurveyPoints
+from kerb.core.things import POINTS, Placed
+from kerb.job import studies, vault
+from kerb.job.state import Holding
 from kerb.studies.drawn import Drawn
 from tests.support import near
 from tests.window.test_window import LEFT, PLAIN, Windowed, wait
@@ -191,6 +195,45 @@ class Picks(Windowed):
         self.assertIs(self.view.tool, self.window.edit_tool)
         self.window.handlers.run("undo")
         self.assertEqual(self.session.job.state.holding(kept.id).points, 2)
+
+
+class Accuracy(Windowed):
+    def test_from_points_to_proof(self):
+        """A list of points, one press for the figure, the table by keys, the bias out, and the report of both."""
+        job = self.session.job
+        store = job.store(self.session.main_cloud())
+        some = store.coordinates(np.sort(np.random.default_rng(2).choice(store.count, 24, replace=False))) - [
+            0,
+            0,
+            0.08,
+        ]
+        roles = tuple("control" if n < 6 else "check" for n in range(24))
+        thing = SurveyPoints(some, tuple(f"{'K' if n < 6 else 'C'}{n}" for n in range(24)), ("",) * 24, {"role": roles})
+        vault.save_thing(job.folder / "data" / "cp", Placed(POINTS, thing, store.reference))
+        self.session.execute(studies.put_in("points", Holding("cp", "checkpoints", POINTS, data="data/cp", points=24)))
+        self.window.handlers.run("new_study:accuracy")
+        self.settle()
+        self.assertAlmostEqual(self.session.outcome().value("mean"), 0.08, places=6)
+        self.assertEqual(self.window.panes.now()[0], "three")
+        self.window.drawer.choose("table", "points")
+        wait(0.1)
+        table = self.window.drawer.table
+        table.setFocus()
+        table.selectRow(0)
+        QTest.keyClick(table, Qt.Key.Key_Down)
+        for view in self.window.panes.views():
+            near(np.array(view.camera.target)[:2], some[1, :2], 1e-6)
+            self.assertLessEqual(view.camera.scale * view.pixels[0], 30.001)
+        self.window.handlers.run("correct_study")
+        self.settle()
+        self.assertRegex(self.session.job.state.holdings[-1].name, r"lowered by 0\.080")
+        self.assertFalse(self.session.job.state.holdings[0].visible)
+        self.assertIn(", after", self.session.study.name)
+        self.assertAlmostEqual(self.session.outcome().value("mean"), 0.0, places=6)
+        self.assertFalse(self.complaints)
+        self.window.handlers.run("undo")
+        self.settle()
+        self.assertTrue(self.session.job.state.holdings[0].visible)
 
 
 class Series(Windowed):

@@ -101,6 +101,8 @@ class Window(QMainWindow):
         self._refresh.setSingleShot(True)
         self._refresh.setInterval(0)
         self._refresh.timeout.connect(self._mirror_scene)
+        self._placing = made(QTimer(self), singleShot=True, interval=0)
+        self._placing.timeout.connect(self._place_overlays)
         self._undo_filter = UndoThroughFields(self)
         theme.running().focusChanged.connect(self._undo_filter.follow)
         self._put_together()
@@ -283,6 +285,7 @@ class Window(QMainWindow):
         self.selection.taken.connect(self.handlers.points.marked)
         self.view.mode_changed.connect(self.strip.set_mode)
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
+        self.view.resized.connect(self._placing.start)
         self.view.picture_changed.connect(
             lambda: self.status.show_points(None if self.view.scene.empty else self.view.picture)
         )

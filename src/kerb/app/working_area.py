@@ -17,6 +17,9 @@ from kerb.core.arrays import Floats
 from kerb.job import studies
 from kerb.studies.registry import study_kind
 
+# How much of the ground is in sight of a place that a table goes to.
+CLOSE_UP_M = 30.0
+
 
 class WorkingArea(QObject):
     """Keeps panes, study and drawer in step."""
@@ -38,6 +41,7 @@ class WorkingArea(QObject):
         session.selected.connect(self._selected)
         for signal in (session.drafted, session.changed, session.answered):
             signal.connect(self._follow)
+        drawer.place_chosen.connect(self._go_to)
         drawer.section_shown.connect(lambda: actions.look_at_section(drawer.section()))
         actions.section_changed.connect(self._follow)
         panes.pointed.connect(self._pointed)
@@ -54,6 +58,11 @@ class WorkingArea(QObject):
             tool.paint(painter)
 
         companion.overlays = [*self.overlays, shapes]
+
+    def _go_to(self, place: Floats) -> None:
+        """All panes look at a place; in section through it."""
+        for view in self.panes.views():
+            view.go_to(place, CLOSE_UP_M / self.session.open_job.state.title.length_unit().metres)
 
     def _pointed(self, view: View, place: Floats | None) -> None:
         self.status.show_place(place, None if place is None else self.actions.in_section(view, place))

@@ -18,7 +18,7 @@ from kerb.core.quantity import number, symbol
 from kerb.draw.ramps import table
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
-from kerb.studies.layers import Plot, Profile
+from kerb.studies.layers import Plot, Profile, bins_of
 from kerb.studies.profiles import ends_of
 
 INK = HexColor("#23282a")
@@ -399,8 +399,8 @@ def _plotted(plot: Plot) -> tuple[Floats, Floats]:
     known = plot.x[np.isfinite(plot.x)]
     if not len(known):
         return np.empty(0), np.empty(0)
-    counts, edges = np.histogram(known, bins=40)
-    return (edges[:-1] + edges[1:]) / 2, counts.astype(float)
+    counts, edges = bins_of(known, 40)
+    return (edges[:-1] + edges[1:]) / 2, counts
 
 
 def _label(canvas: Canvas, x: float, y: float, text: str, font: str = REGULAR) -> None:

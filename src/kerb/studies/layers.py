@@ -132,6 +132,15 @@ class Plot:
     names: tuple[str, ...] = ()
 
 
+def bins_of(values: Floats, most: int) -> tuple[Floats, Floats]:
+    """Counts and edges of a histogram with as many bins as the values bear (the larger of Sturges' and Freedman and
+    Diaconis' rules), and no more than ``most``."""
+    known = values[np.isfinite(values)]
+    count = len(np.histogram_bin_edges(known, "auto")) - 1 if len(known) and np.ptp(known) > 0 else 1
+    counts, edges = np.histogram(known, bins=int(np.clip(count, 1, most)))
+    return counts.astype(float), edges
+
+
 @dataclass(frozen=True)
 class Trace:
     """Lines of one thing in all sections of a series: (m, 3) number of the section, offset, elevation (NaN: a gap)."""

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QMouseEvent
 from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
 from kerb.core.quantity import quantity, symbol
-from kerb.studies.layers import Chart, Plot, Profile
+from kerb.studies.layers import Chart, Plot, Profile, bins_of
 from kerb.studies.profiles import ends_of
 
 pg.setConfigOptions(antialias=True)
@@ -103,7 +103,7 @@ class PlotChart(pg.PlotWidget):
         x, y = plot.x, plot.y
         brush = QColor(self.theme.base)
         if plot.kind == "histogram":
-            y, edges = np.histogram(x[np.isfinite(x)], bins=60)
+            y, edges = bins_of(x, 60)
             item.addItem(pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], y0=0, y1=y, pen=None, brush=brush))
         elif plot.kind == "bars":
             width = 0.8 * (float(np.min(np.diff(np.sort(x)))) if len(x) > 1 else 1.0)

@@ -75,6 +75,8 @@ class StudyActions(QObject):
         self.session.select(study.id)
         if not any(step.fresh for step in about.steps) and drawable(about.setup(**values)):
             self.draw()
+        # One that has all it needs is answered at once.
+        self.session.rest()
 
     def correct_study(self) -> None:
         """Take out the bias that the open study found: a moved copy of what it asked about, and the same question of it."""
@@ -93,6 +95,7 @@ class StudyActions(QObject):
             return
         self.session.execute(change)
         self.session.select(after.id)
+        self.session.rest()
 
     def follow_study(self, cloud: str = "") -> None:
         """Ask the same of another cloud, the next survey's when none is named."""

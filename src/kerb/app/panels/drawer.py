@@ -43,6 +43,8 @@ from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
 
 CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
+# Columns of a table that say a place: easting, northing, elevation.
+PLACE_COLUMNS = (("e", "easting"), ("n", "northing"), ("z", "elevation"))
 # Which widget draws which chart; the rest are plots.
 DRAWN_BY: dict[type, type[ProfileChart | PlotChart | SectionsChart]] = {Profile: ProfileChart, Sections: SectionsChart}
 SORTED = Qt.ItemDataRole.UserRole
@@ -112,6 +114,7 @@ class Drawer(QWidget):
     profile_chosen = Signal(int)
     histogram_wanted = Signal()
     section_shown = Signal()
+    place_chosen = Signal(object)
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
@@ -328,10 +331,22 @@ class Drawer(QWidget):
         self._tabled = shown
         self.rows.setSourceModel(TableModel(*shown))
         self.table.setModel(self.rows)
+        self.table.selectionModel().currentRowChanged.connect(self._row_chosen)
         self.table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
         self.table.horizontalHeader().setResizeContentsPrecision(MOST_MEASURED)
         self.table.resizeColumnsToContents()
         self.table.horizontalHeader().setStretchLastSection(True)
+
+    def _row_chosen(self, now: QModelIndex, _before: QModelIndex) -> None:
+        """A row with a place: go there."""
+        table = self.current_table()
+        if table is None or not now.isValid():
+            return
+        row = table.rows[self.rows.mapToSource(now).row()]
+        cells = {column.name: value for column, value in zip(table.columns, row, strict=True)}
+        place = [next((cells[name] for name in names if name in cells), None) for names in PLACE_COLUMNS]
+        if place[0] is not None and place[1] is not None:
+            self.place_chosen.emit(np.array([np.nan if value is None else value for value in place], float))
 
     def copy_table(self) -> None:
         """Put the shown table on the clipboard, in the order and with the rows that are shown."""

@@ -7,6 +7,7 @@ A press into another pane exchanges the two, so that everything else of the wind
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
@@ -132,6 +133,8 @@ class Panes(QWidget):
         self.panes: list[Pane] = []
         self.companions: list[Companion] = []
         self.place: Floats | None = None
+        # Companions that were given the eye of the active view just now.
+        self._new: set[View] = set()
         # Where a section looks when nothing was looked at in it yet; the window says it.
         self.section_camera: Callable[[View], Camera] = lambda view: view.cameras[SECTION]
         self.box = QVBoxLayout(self)
@@ -169,7 +172,7 @@ class Panes(QWidget):
 
     def arrange(self, name: str, modes: tuple[str, ...] = ()) -> None:
         """Choose an arrangement; panes keep what they show as far as there are any."""
-        before = [view.mode for view in self.views()]
+        before, size = [view.mode for view in self.views()], self.active.pixels
         wanted = list(modes) or [*before, *ARRANGEMENTS[name][1][len(before) :]]
         count = len(ARRANGEMENTS[name][1])
         wanted = [mode if mode in WORDS else PLAN for mode in wanted[:count]]
@@ -188,9 +191,17 @@ class Panes(QWidget):
         self._follow()
         self._tell(changed=True)
         # The panes get their sizes when the layout does; what looks along a section fits it then.
-        QTimer.singleShot(0, self._fit_sections)
+        QTimer.singleShot(0, lambda: self._fit(size))
 
-    def _fit_sections(self) -> None:
+    def _fit(self, size: tuple[int, int]) -> None:
+        """What was in sight of the active view stays in sight of it, and of those that begin where it looks."""
+        begun = [view for view in self.views() if view is self.active or view in self._new]
+        self._new.clear()
+        for view in begun:
+            share = max(size[0] / view.pixels[0], size[1] / view.pixels[1])
+            for mode, camera in view.cameras.items():
+                view.cameras[mode] = replace(camera, scale=camera.scale * share)
+            view.set_camera(view.camera, moving=False)
         for view in self.views():
             if view.mode == SECTION and view is not self.active:
                 view.look(SECTION, self.section_camera(view))
@@ -208,6 +219,7 @@ class Panes(QWidget):
         """Show a mode in a view. One that was not used before looks where the active one does."""
         if view is not self.active and view.fresh:
             view.fresh = False
+            self._new.add(view)
             for name, camera in self.active.cameras.items():
                 view.cameras[name] = camera
             view.mode = self.active.mode

@@ -37,6 +37,7 @@ class View(QWidget):
     picture_changed = Signal()
     # Of what is looked at, not of the eye: panes beside this one follow.
     redrawn = Signal()
+    resized = Signal()
 
     def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -113,6 +114,12 @@ class View(QWidget):
         self._ask(moving=False)
         self.mode_changed.emit(mode)
         self.camera_changed.emit()
+
+    def go_to(self, place: Floats, across: float) -> None:
+        """Look at a job place (3,) from where one looks now, so near that no more than ``across`` is in sight."""
+        target = np.where(np.isfinite(place), place, self.camera.target)
+        scale = min(self.camera.scale, across / self.pixels[0])
+        self.set_camera(replace(self.camera, target=tuple(target.tolist()), scale=scale), moving=False)
 
     def look(self, mode: str, camera: Camera) -> None:
         """Look from somewhere in a mode; unlike :meth:`set_mode` nothing of the place before stays."""
@@ -253,6 +260,7 @@ class View(QWidget):
             for mode, camera in self.cameras.items():
                 self.cameras[mode] = camera.panned(dx * self.ratio, dy * self.ratio)
         self._ask(moving=False)
+        self.resized.emit()
 
     # Moving the eye
 
