@@ -1,6 +1,7 @@
 """The demo: the same yard each time, with the truth it says, and a job that opens with an answer in it."""
 
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import laspy
@@ -8,7 +9,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.progress import silent
-from kerb.demo import cloud, yard
+from kerb.demo import cloud, files, yard
 from kerb.demo import job as demo
 from kerb.job import studies
 from kerb.job.job import Job
@@ -50,12 +51,23 @@ class DemoJob(Folder):
         made = demo.make_demo(self.folder / "Quay.kerb", source, silent(), demo_files())
         job = Job.open(made.folder)
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
-        self.assertEqual([h.name for h in job.state.holdings][1:], ["Control points", "Yard lines", "Orthophoto"])
-        self.assertEqual([s.name for s in job.state.studies], [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES])
+        self.assertEqual(
+            [h.name for h in job.state.holdings][1:], ["Control points", "Checkpoints", "Yard lines", "Orthophoto"]
+        )
+        self.assertEqual(
+            [s.name for s in job.state.studies], [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES, *demo.OTHERS]
+        )
         first = job.state.studies[0]
         net = studies.outcome_of(job, first).figures["net"]
         self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
         self.assertFalse(studies.is_stale(job.state, first))
+        proof = studies.outcome_of(job, job.state.studies[-1])
+        self.assertAlmostEqual(proof.value("mean"), files.BIAS, delta=0.012)
+        setup = replace(studies.setup_of(job.state.studies[-1]), left_out="").to_json()
+        proof, _ = studies.run_study(job, replace(job.state.studies[-1], setup=setup), silent())
+        rows = {row[0]: row[8] or row[9] for row in proof.tables["points"].rows if row[8] or row[9]}
+        self.assertLessEqual({name for name, _, _, why in files.ODD if why}, set(rows), "every odd one is named")
+        self.assertLessEqual(set(rows), {name for name, *_ in files.ODD}, "and no good one")
         self.assertEqual((made.can_undo, job.has_recovery(job.folder)), ("", False))
 
     def test_made_once_and_anew_on_wish(self):
@@ -64,10 +76,10 @@ class DemoJob(Folder):
             path.write_bytes(YARD.read_bytes())
 
         home = mock.patch.object(demo, "user_data", lambda: self.folder)
-        files = mock.patch.object(demo, "write_files", lambda *_: demo_files())
-        with home, files, mock.patch.object(cloud, "write", small):
+        written = mock.patch.object(demo, "write_files", lambda *_: demo_files())
+        with home, written, mock.patch.object(cloud, "write", small):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()
-            self.assertEqual(len(demo.open_demo(silent()).state.studies), 4)
-            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 5)
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 6)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 7)

@@ -30,6 +30,7 @@ PICTURE_PIXEL = 0.1
 README = """Made-up files of Saltmarrow Quay, to be dropped on the window:
 
 control.csv               control and check points: name, easting, northing, elevation, code
+checkpoints.csv           points the flight is proven with, by role; some of them are odd on purpose
 control-swapped.csv       the same with easting and northing the other way round: see the place check
 control-us-feet.csv       the same points in US survey feet
 yard-lines.dxf            kerbs, fences and two areas
@@ -61,6 +62,46 @@ def control() -> SurveyPoints:
     names = tuple(f"CP{k}" if k < 9 else f"BM{k}" for k in range(1, len(places) + 1))
     codes = tuple("CHECK" if k % 3 == 2 else "CONTROL" for k in range(len(places)))
     return SurveyPoints(np.round(xyz, 4), names, codes)
+
+
+# How much higher the flight lies than the checkpoints: its bias, in metres.
+BIAS = 0.031
+# Odd ones: name, place, how much their elevation is off, and why.
+ODD = (
+    ("C21", (72.4, 38.3), 0.0, "under the loader"), ("C22", (58.2, 93.2), 0.0, "in plants"),
+    ("C23", (yard.WALL_X - 0.35, 60.0), 0.0, "at the wall"), ("C24", (-60.0, 20.0), 0.0, "outside"),
+    ("C25", (30.0, 94.0), 0.0, ""), ("C26", (30.02, 94.01), 0.0, "the same place as C25"),
+    ("C27", (16.0, 60.0), 0.42, "mistaken for another"), ("BASE", (112.5, 12.3), 1.6, "the base station on its pillar"),
+)  # fmt: skip
+
+
+def checkpoints() -> SurveyPoints:
+    """Control and check points over the whole yard with their roles; the flight lies BIAS above all of them."""
+    rng = np.random.default_rng(yard.SEED + 9)
+    good: list[tuple[float, float]] = []
+    while len(good) < 26:
+        place = rng.uniform([4.0, 4.0], [yard.WALL_X - 4.0, 98.0])
+        # On the quarter of the yard whose turn it is, on open ground and away from what is odd.
+        turn = len(good) % 4
+        fits = (place[0] > 63.0) == (turn % 2 == 1) and (place[1] > 51.0) == (turn > 1)
+        clear = not any(heap.over_ground(_ring(place, 2.5)).any() for heap in yard.HEAPS)
+        clear = clear and all(np.hypot(place[0] - e, place[1] - n) > r + 3.0 for e, n, r in yard.BUSHES)
+        clear = clear and all(np.hypot(place[0] - e, place[1] - n) > max(a, b) + 1.5 for e, n, a, b in yard.GAPS)
+        clear = clear and np.hypot(place[0] - 72.0, place[1] - 38.0) > 8.0
+        if fits and clear and all(np.hypot(*(place - np.array(other))) > 6.0 for other in good):
+            good.append((float(place[0]), float(place[1])))
+    places = np.array([*good, *(place for _, place, _, _ in ODD)])
+    z = yard.ground(places) - BIAS + rng.normal(0, 0.005, len(places))
+    z[len(good) :] += [off for _, _, off, _ in ODD]
+    names = tuple(f"K{n}" if n <= 6 else f"C{n - 6}" for n in range(1, len(good) + 1)) + tuple(odd[0] for odd in ODD)
+    roles = tuple("control" if name.startswith("K") else "check" for name in names)
+    xyz = np.column_stack([places + yard.ORIGIN, z])
+    return SurveyPoints(np.round(xyz, 4), names, ("",) * len(names), {"role": roles})
+
+
+def _ring(place: Floats, radius: float) -> Floats:
+    angle = np.linspace(0, 2 * np.pi, 12)
+    return place + radius * np.column_stack([np.cos(angle), np.sin(angle)])
 
 
 def yard_lines() -> LineSet:
@@ -134,6 +175,7 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
     feet = points.mapped(lambda xyz: xyz / US_SURVEY_FOOT.metres)
     for name, item in (
         ("control.csv", Placed(POINTS, points, utm)),
+        ("checkpoints.csv", Placed(POINTS, checkpoints(), utm)),
         ("control-swapped.csv", Placed(POINTS, points.mapped(lambda xyz: xyz[:, [1, 0, 2]]), utm)),
         ("control-us-feet.csv", Placed(POINTS, feet, local_grid(US_SURVEY_FOOT))),
         ("yard-lines.dxf", Placed(LINES, yard_lines(), utm)),

@@ -6,30 +6,38 @@ import shutil
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
 from kerb.core.progress import Progress
 from kerb.demo import cloud, yard
-from kerb.demo.files import DemoFiles, write_files
+from kerb.demo.files import ODD, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from kerb.job.places import user_data
 from kerb.job.state import Title
+from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.scope import Scope
+from kerb.studies.sections.setup import SectionsSetup
 from kerb.studies.setup import Setup
 from kerb.studies.stockpile.setup import StockpileSetup
 
 FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
 INVENTORIES = ("Yard, all heaps", "Yard, heaps to be proposed")
+OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
-    ("control.csv", "Control points", True), ("yard-lines.dxf", "Yard lines", False),
-    ("orthophoto.png", "Orthophoto", False),
+    ("control.csv", "Control points", True), ("checkpoints.csv", "Checkpoints", False),
+    ("yard-lines.dxf", "Yard lines", False), ("orthophoto.png", "Orthophoto", False),
 )  # fmt: skip
 
 
-def questions(cloud: str) -> list[tuple[str, str, Setup]]:
-    """The studies of the demo, (kind, name, setup): of each kind one that is ready and one to do."""
+def questions(cloud: str, points: str = "") -> list[tuple[str, str, Setup]]:
+    """The studies of the demo, (kind, name, setup): of each kind one that is ready, and some to do.
+
+    ``points`` are the checkpoints, where there are any.
+    """
     scope = Scope(cloud)
     rings = [Drawn.of(heap.toe(28).round(2)) for heap in yard.HEAPS]
     found: list[tuple[str, str, Setup]] = []
@@ -43,6 +51,13 @@ def questions(cloud: str) -> list[tuple[str, str, Setup]]:
     )
     found.append(("inventory", INVENTORIES[0], InventorySetup(scope, heaps=items)))
     found.append(("inventory", INVENTORIES[1], InventorySetup(scope)))
+    along = np.array([[8.0, 20.0], [112.0, 20.0]]) + yard.ORIGIN
+    found.append(("sections", OTHERS[0], SectionsSetup(scope, line=Drawn.of(along), interval=10.0, width=30.0)))
+    if points:
+        reasons = "; ".join(f"{name} {why}" for name, _, _, why in ODD if why and why != "outside")
+        found.append(
+            ("accuracy", OTHERS[1], AccuracySetup(scope, points=points, left_out=reasons, point_accuracy=0.01))
+        )
     return found
 
 
@@ -91,11 +106,13 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
     wish = holdings.ImportWish(source, epoch="2026-03-12")
     holding = holdings.import_cloud(folder, job.state, wish, progress.within(0.0, 0.8))
     job.execute(holdings.added(job, replace(holding, name="Laydown yard, drone")))
+    points = ""
     for name, words, shown in BESIDE if files is not None else ():
         assert files is not None
         wish = holdings.ImportWish(files[name], epoch="2026-03-12", name=words)
         beside = holdings.import_file(folder, job.state, wish, progress.within(0.8, 0.85))
         job.execute(holdings.added(job, replace(beside, visible=shown)))
+        points = beside.id if words == "Checkpoints" else points
     title = Title(
         name="Saltmarrow Quay",
         client="Saltmarrow Harbour Trust",
@@ -105,11 +122,11 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
         reference=job.state.title.reference,
     )
     job.execute(Change("Titled the job", lambda state: replace(state, title=title)))
-    for number, (kind, name, setup) in enumerate(questions(holding.id)):
+    for number, (kind, name, setup) in enumerate(questions(holding.id, points)):
         change, study = studies.made(job.state, kind, name, setup)
         job.execute(change)
         if not setup.missing():
-            share = progress.within(0.85 + 0.03 * number, 0.88 + 0.03 * number)
+            share = progress.within(0.85 + 0.02 * number, 0.87 + 0.02 * number)
             outcome, print_ = studies.run_study(job, study, share)
             job.execute(studies.answered(study, outcome, print_))
     job.save()

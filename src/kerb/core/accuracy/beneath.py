@@ -147,6 +147,8 @@ def idw(points: Floats, away: Floats, neighbours: int) -> float:
 
 def _plane(near: Floats, place: Floats) -> tuple[float, float]:
     """Roughness about a robust plane through points, and its height at a place."""
+    if len(near) < 3:
+        return np.nan, np.nan
     try:
         plane = fit_robust(near)
     except NotDeterminable:
@@ -161,6 +163,8 @@ def _ground(around: Floats, near: Floats, place: Floats, sizes: tuple[float, flo
     The ground is a robust plane through the lowest points of cells, so that walls, vehicles and grass do not tilt it.
     """
     cell, reach = sizes
+    if len(around) < 3:
+        return np.nan, 0.0, 0.0
     key = np.floor((around[:, :2] - place) / cell).astype(np.int64)
     order = np.lexsort((around[:, 2], key[:, 1], key[:, 0]))
     first = np.flatnonzero(np.any(np.diff(key[order], axis=0, prepend=key[order][:1] - 1) != 0, axis=1))

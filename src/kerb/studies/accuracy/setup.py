@@ -83,7 +83,8 @@ class AccuracySetup(Setup):
             raise InputError(f"Left out: there is no point named {', '.join(unknown[:5])}")
         found, why, given = [], [], bool(self.control.strip())
         for row, (name, code) in enumerate(zip(points.names, points.codes, strict=True)):
-            written = ROLE_WORDS.get(column[row].strip().lower(), "") if column is not None else ""
+            said = column[row] if column is not None else code
+            written = ROLE_WORDS.get(said.strip().lower(), "")
             given = given or bool(written)
             role = CONTROL if _matches(self.control, name, code) else written or CHECK
             if name in reasons or role == LEFT_OUT:
