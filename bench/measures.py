@@ -11,6 +11,7 @@ import numpy as np
 
 from bench import importing as importing_
 from bench import preparing
+from bench import sections as sections_
 from bench import studies as studies_
 from bench import window as window_
 from bench.bound import bound
@@ -212,6 +213,10 @@ MEASURES = {
         "truth inside the 95 % bound, heaps on each of four grounds", bound, (60,), (4,), "inside 0.92–0.98"
     ),
     "inventory": Measure("inventory of 40 heaps, points", studies_.inventory, (20 * M,), (2 * M,), "≤ 1"),
+    "section": Measure("a section while stepping through a cloud", sections_.stepping, (5 * M, 50 * M), (M,), "0.1 s"),
+    "sections": Measure("200 sections", sections_.series, (20 * M,), (M,), "–"),
+    "cut": Measure("a plane through a mesh, triangles", sections_.cutting, (M,), (M // 10,), "–"),
+    "checkpoints": Measure("heights at 500 points of a cloud", sections_.checkpoints, (5 * M, 50 * M), (M,), "–"),
     "shots": Measure("shots of a controller in a second", window_.shots, (5000,), (500,), "as they come"),
     "lists": Measure("a step with so many holdings, and 2/3 as many studies", window_.lists, (300,), (60,), "0.05 s"),
     "drop": Measure("files dropped at once, looked at and checked", window_.drop, (50,), (5,), "–"),

@@ -20,13 +20,13 @@ from PySide6.QtWidgets import QApplication
 from kerb.app.bringing.dialog import BringIn
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.main import application
-from kerb.app.panels.drawer import TABLE
+from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.window import Window
 from kerb.core.cloud.filters import Filter
 from kerb.core.progress import silent
 from kerb.demo import yard
 from kerb.demo.files import write_files
-from kerb.demo.job import INVENTORIES, demo_file, make_demo
+from kerb.demo.job import INVENTORIES, OTHERS, demo_file, make_demo
 from kerb.draw.select import brushed
 from kerb.job import holdings
 from kerb.job.places import Settings
@@ -92,6 +92,9 @@ def data_pictures(save: Callable) -> None:
     files = write_files(Path(HOME) / "files", silent())
     job = make_demo(Path(HOME) / "Saltmarrow files.kerb", demo_file(silent()), silent(), files)
     window = opened("light", (1280, 800), job)
+    other_pictures(window, save)
+    window.session.select(job.state.studies[0].id)
+    window.handlers.run("fit")
     names = ("control-swapped.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "terrain.tif")
     window.handlers.data.bring_in([files[name] for name in names])
     dialog = window.handlers.data.dialog
@@ -161,7 +164,6 @@ def point_pictures(window: Window, save: Callable) -> None:
     angle = np.linspace(0, 2 * np.pi, 9)[:-1]
     window.selection.take([middle + 34 * np.column_stack([np.cos(angle), np.sin(angle)])], "replace")
     settle(window)
-    save(window, "select-points")
     window.handlers.points.make_part("Loader")
     settle(window)
     window.handlers.points.select_with("surface")
@@ -261,6 +263,32 @@ def inventory_pictures(window: Window, save: Callable) -> None:
     save(window, "inventory-proposed")
     window.handlers.run("view_plan")
     window.session.select(ready.id)
+    settle(window)
+
+
+def other_pictures(window: Window, save: Callable) -> None:
+    """A series of sections and an accuracy study, in panes."""
+    state = window.session.job.state
+    sections, accuracy = (next(s for s in state.studies if s.name == name) for name in OTHERS)
+    window.session.select(sections.id)
+    window.handlers.run("fit_study")
+    settle(window)
+    window.drawer.choose(CHART, "0")
+    wait(0.3)
+    window.drawer._charts["Sections"].step(5)
+    settle(window)
+    save(window, "sections")
+    checkpoints = state.holding("Checkpoints")
+    window.session.execute(holdings.altered(checkpoints, "Showed the checkpoints", visible=True))
+    window.session.select(accuracy.id)
+    window.handlers.run("fit_study")
+    settle(window)
+    window.drawer.choose(TABLE, "points")
+    window.drawer.table.selectRow(9)
+    settle(window)
+    save(window, "accuracy")
+    window.handlers.run("panes:one")
+    window.session.execute(holdings.altered(state.holding("Checkpoints"), "Hid the checkpoints", visible=False))
     settle(window)
 
 

@@ -134,8 +134,8 @@ def actions() -> tuple[ActionEntry, ...]:
                     "Study", "T", "study", True),
         *_of_kinds("step"),
         ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "ready", True),
-        ActionEntry("correct_study", "Take the bias out", "Of what was tested, by its control points: a moved copy, and the "
-                    "same question of it; the original stays", "Study", "", "outcome"),
+        ActionEntry("correct_study", "Take the bias out", "Move a copy by the mean of its control points and ask the same of it",
+                    "Study", "", "outcome"),
         ActionEntry("follow_study", "Same for the next survey…", "Ask the same of a later cloud, and see what changed", "Study",
                     "Ctrl+Shift+F", "study"),
         ActionEntry("write_study", "Write to a file…", "What the open study found as a file of its own, such as lines with figures",
