@@ -92,9 +92,6 @@ def data_pictures(save: Callable) -> None:
     files = write_files(Path(HOME) / "files", silent())
     job = make_demo(Path(HOME) / "Saltmarrow files.kerb", demo_file(silent()), silent(), files)
     window = opened("light", (1280, 800), job)
-    other_pictures(window, save)
-    window.session.select(job.state.studies[0].id)
-    window.handlers.run("fit")
     names = ("control-swapped.csv", "control-us-feet.csv", "access-road.xml", "harbour-office.obj", "terrain.tif")
     window.handlers.data.bring_in([files[name] for name in names])
     dialog = window.handlers.data.dialog
@@ -130,6 +127,14 @@ def data_pictures(save: Callable) -> None:
     save(window, "holding")
     window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Showed the areas", visible=True))
     statistics_picture(window, save)
+    open_data_pictures(window, save)
+    other_pictures(window, save)
+    shut(window)
+
+
+def open_data_pictures(window: Window, save: Callable) -> None:
+    """Open data from a catalogue, and shots of a field controller."""
+    job = window.session.job
     window.handlers.data.open_data()
     page = window.right.catalogue
     page.start_agency()
@@ -152,7 +157,6 @@ def data_pictures(save: Callable) -> None:
     window.right.controller.toggle()
     settle(window)
     save(window, "field-controller")
-    shut(window)
 
 
 def point_pictures(window: Window, save: Callable) -> None:

@@ -56,7 +56,11 @@ def questions(cloud: str, points: str = "") -> list[tuple[str, str, Setup]]:
     if points:
         reasons = "; ".join(f"{name} {why}" for name, _, _, why in ODD if why and why != "outside")
         found.append(
-            ("accuracy", OTHERS[1], AccuracySetup(scope, points=points, left_out=reasons, point_accuracy=0.01))
+            (
+                "accuracy",
+                OTHERS[1],
+                AccuracySetup(scope, points=points, left_out=reasons, way="plane", point_accuracy=0.01),
+            )
         )
     return found
 

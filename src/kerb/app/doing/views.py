@@ -23,6 +23,8 @@ from kerb.studies.showing import bounds_of as found_bounds
 from kerb.studies.showing import toggles
 
 FAR = 100.0
+# A line that is dragged changes its length by less than this share from one look to the next.
+SAME_LENGTH = 0.5
 Box = tuple[Floats, Floats]
 
 
@@ -118,8 +120,10 @@ class ViewActions(QObject):
         line, thickness = self._looked.get(id(view), (np.empty(0), None))
         if np.array_equal(found[0], line) and found[1] == thickness:
             return
-        before = view.camera
-        view.set_camera(replace(self.section_camera(view), scale=before.scale), moving=True)
+        after, scale = self.section_camera(view), view.camera.scale
+        # As large as it is, unless the line is another one altogether.
+        same = len(line) and abs(_length(line) - _length(found[0])) <= SAME_LENGTH * _length(line)
+        view.set_camera(replace(after, scale=scale) if same else after, moving=True)
 
     def look_at_section(self, frame: Frame | None) -> None:
         """Another section of the open study is looked at; None when there is none."""
@@ -256,6 +260,10 @@ class ViewActions(QObject):
     def theme(self) -> None:
         """Switch between dark and light."""
         self.theme_wanted.emit()
+
+
+def _length(line: Floats) -> float:
+    return float(np.hypot(*(line[-1] - line[0])))
 
 
 def near_boxes(boxes: list[Box]) -> list[bool]:
