@@ -10,6 +10,7 @@ import numpy as np
 import scipy
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN, HowBeneath, beneath
+from kerb.core.accuracy.beneath_kernels import lowest_of_cells, reference_lowest, reference_plane, robust_plane
 from kerb.core.accuracy.differences import biased, combined, normal, outliers, spread_words, summary, tilt
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
@@ -136,6 +137,20 @@ class Heights(CommandLine):
                     near(found.heights[MEDIAN] - FAR[2], np.median(circle), 1e-6)
             beyond = beneath(CloudView(store), FAR[:2] + 45 / unit.metres, HowBeneath(5, 1.0 / unit.metres))
             self.assertTrue(beyond.hole and all(np.isnan(v) for v in beyond.heights.values()))
+
+    def test_kernels_as_the_plain_way(self):
+        rng = np.random.default_rng(12)
+        for strays in (0, 30, 90):
+            points = rng.uniform(-2, 2, (220, 3)) * [1, 1, 0.01] + [0.3, -0.2, 5.0]
+            points[:, 2] += 0.3 * points[:, 0] - 0.1 * points[:, 1]
+            points[:strays, 2] += rng.uniform(0.5, 4, strays)
+            out = np.empty(3)
+            self.assertTrue(robust_plane(points, out))
+            near(out, reference_plane(points), 1e-6)
+            rows = lowest_of_cells(points, 1.7, 0.4)
+            self.assertEqual(sorted(rows.tolist()), reference_lowest(points, 1.7, 0.4))
+        line = np.column_stack([np.arange(5.0), 2 * np.arange(5.0), np.ones(5)])
+        self.assertFalse(robust_plane(line, out) or robust_plane(line[:2], out))
 
     def test_what_it_is_like_round_a_point(self):
         """A plane of 40 % with a post on it: its slope, roughness and the post's height by closed form."""

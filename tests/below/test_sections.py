@@ -23,6 +23,8 @@ from kerb.core.section.slab import line_of, simplified, slab
 from kerb.core.section.stations import alignment_of, chosen_stations, direction_at, parsed, written
 from kerb.core.things import LINES, MODEL, POINTS, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.formats.landxml_read import read_landxml
+from kerb.formats.landxml_write import LandXmlContent, write_landxml
 from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
 from kerb.studies.sections.kind import drawings
@@ -59,6 +61,38 @@ class Stations(CommandLine):
         near(
             chosen_stations(late, 20.0, np.empty(0)), [1020, 1040], msg="multiples of the interval, not from the start"
         )
+
+    def test_station_equations(self):
+        """As handbooks of route surveying have them (common practice): 12+50 back is 20+00 ahead, a gap; then 22+00 back is
+        21+50 ahead, an overlap. Counted on from 10+00 the line is 500 long."""
+        line = Alignment(
+            "road", 1000.0, (straight(np.zeros(2), np.array([500.0, 0])),), (), (), ((1250, 2000), (1450, 2150))
+        )
+        self.assertEqual([line.shown(s) for s in (1000, 1249, 1250, 1300, 1449, 1450, 1500)],
+                         [1000, 1249, 2000, 2050, 2199, 2150, 2200])  # fmt: skip
+        self.assertEqual([line.counted(s) for s in (1100, 1250, 1500, 2050, 2175, 2200)],
+                         [[1100], [], [], [1300], [1425, 1475], [1500]])  # fmt: skip
+        found = chosen_stations(line, 100.0, np.array([2175.0]))
+        self.assertEqual([line.shown(s) for s in found], [1000, 1100, 1200, 2000, 2100, 2175, 2175, 2200])
+        near(line.at(found)[:, 0], [0, 100, 200, 250, 350, 425, 475, 500])
+        with self.assertRaisesRegex(InputError, "station 1300 is not on the line"):
+            chosen_stations(line, None, np.array([1300.0]))
+        self.assertEqual(line.scaled(2.0, 1.0).equations, ((2500, 4000), (2900, 4300)))
+        path = self.folder / "road.xml"
+        write_landxml(
+            path,
+            LandXmlContent(lines=LineSet((Line(np.zeros((2, 3)), False, "road", "alignments"),), (line,))),
+            local_grid(METRE),
+        )
+        self.assertIn('staAhead="2150.0" staBack="2200.0" staInternal="1450.0"', path.read_text())
+        self.assertEqual(read_landxml(path).alignments[0].equations, line.equations)
+        text = path.read_text().replace('staInternal="1450.0"', "").replace('staInternal="1250.0"', 'staInternal="950"')
+        path.write_text(text)
+        again = read_landxml(path)
+        self.assertEqual(
+            again.alignments[0].equations, (), "a place before its start, and a back side counted from there"
+        )
+        self.assertIn("does not lie on it", " ".join(words for _, words in again.notes))
 
     def test_how_stations_are_typed_and_written(self):
         near(parsed("120, 0+140 1+05.5;-3", METRE), [120, 140, 1005.5, -3])

@@ -44,10 +44,7 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
     elements = [element for element in elements if element.length > 0]
     notes += _jumps(elements, name)
     start = float(node.get("staStart") or geometry.get("staStart") or 0.0)
-    if next(_children(node, "StaEquation"), None) is not None:
-        notes.append(
-            ("station-equation", f"alignment '{name}' has station equations; stations count on from the start")
-        )
+    equations = _equations(node, start, sum(element.length for element in elements), name, notes)
     if not elements:
         return None, notes
     profiles = [align for profile in _children(node, "Profile") for align in _children(profile, "ProfAlign")]
@@ -57,7 +54,27 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
         words = f"alignment '{name}' has {len(profiles)} profiles; '{first}' is taken, not {names}"
         notes.append(("profiles", words))
     grades = _profile(profiles[0], name, notes) if profiles else ()
-    return Alignment(name, start, tuple(elements), grades), notes
+    return Alignment(name, start, tuple(elements), grades, equations=equations), notes
+
+
+def _equations(node: Any, start: float, length: float, name: str, notes: Notes) -> tuple[tuple[float, float], ...]:
+    """Station equations: where each stands, counted on from the start, and its ahead side. One that cannot be is said."""
+    found: list[tuple[float, float]] = []
+    for child in _children(node, "StaEquation"):
+        ahead = _number(child, "staAhead")
+        if child.get("staInternal"):
+            at = _number(child, "staInternal")
+        else:
+            # Without it the back side says where, by the count before.
+            back = _number(child, "staBack")
+            at = found[-1][0] + back - found[-1][1] if found else back
+        decreasing = child.get("staIncrement") == "decreasing"
+        if decreasing or not (found[-1][0] if found else start) < at < start + length:
+            why = "counts down" if decreasing else f"at {at:g} does not lie on it"
+            notes.append(("station-equation", f"alignment '{name}': a station equation {why}; it is not applied"))
+            continue
+        found.append((at, ahead))
+    return tuple(found)
 
 
 def _spiral(node: Any, before: list[Element], name: str, notes: Notes) -> Element:

@@ -164,6 +164,10 @@ def _about(alignment: Alignment) -> dict[str, str]:
 
 
 def _coordinates(out: Any, alignment: Alignment) -> None:
+    for (first, last, written), (at, ahead) in zip(alignment.runs()[:-1], alignment.equations, strict=True):
+        back = written + last - first
+        about = {"staAhead": _number(ahead), "staBack": _number(back), "staInternal": _number(at)}
+        out.write(_element("StaEquation", about))
     with out.element("CoordGeom"):
         for element in alignment.elements:
             for piece in _one_sided(element):

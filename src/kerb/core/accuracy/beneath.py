@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kerb.core.accuracy.beneath_kernels import lowest_of_cells, robust_plane
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView, Narrowing
-from kerb.core.errors import NotDeterminable
-from kerb.core.geometry.plane import MAD_TO_SIGMA, fit_robust
+from kerb.core.geometry.plane import MAD_TO_SIGMA
 
 TIN, IDW, PLANE, MEDIAN = "tin", "idw", "plane", "median"
 WAYS = (TIN, IDW, PLANE, MEDIAN)
@@ -73,17 +73,20 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
         reach *= 2
     if not len(points):
         return Beneath(dict.fromkeys(WAYS, np.nan))
-    away = np.hypot(*(points[:, :2] - place).T)
-    near = points[away <= how.radius]
-    rough, level = _plane(near, place)
+    local = points - [*place, points[0, 2]]
+    away = np.hypot(local[:, 0], local[:, 1])
+    near, plane = np.ascontiguousarray(local[away <= how.radius]), np.empty(3)
+    rough = level = np.nan
+    if robust_plane(near, plane):
+        rough = MAD_TO_SIGMA * float(np.median(np.abs(_over(near, plane))))
+        level = float(plane[0] + points[0, 2])
     cell = max(CELL_M * metre, 2 * spacing)
-    reach = max(metre, how.radius)
-    _, tallest, over = _ground(points[away <= around], near, place, (cell, reach))
+    _, tallest, over = _ground(local, near, (around, cell, max(metre, how.radius)))
     # A slope is that of the ground close by, which may be a bank a few metres wide.
     close = max(CLOSE_M * metre, FIRST_SPACINGS * spacing)
-    slope, _, _ = _ground(points[away <= close], near, place, (cell / 2, reach))
+    slope, _, _ = _ground(local, near, (close, cell / 2, metre))
     found = {TIN: triangle, IDW: idw(points, away, how.neighbours), PLANE: level,
-             MEDIAN: float(np.median(near[:, 2])) if len(near) else np.nan}  # fmt: skip
+             MEDIAN: float(np.median(near[:, 2]) + points[0, 2]) if len(near) else np.nan}  # fmt: skip
     hole = bool(np.isnan(triangle))
     if hole:
         found = {way: value if not _outside(points, place) else np.nan for way, value in found.items()}
@@ -91,9 +94,11 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
 
 
 def _window(view: CloudView, place: Floats, half: float) -> Floats:
+    """The points that count in a square; on this thread, for many places are looked at at once."""
     low, high = (place[0] - half, place[1] - half, -np.inf), (place[0] + half, place[1] + half, np.inf)
-    narrowed = Narrowing(**{**vars(view.narrowing), "box": (low, high)})
-    return CloudView(view.store, narrowed).points()
+    narrowed = CloudView(view.store, Narrowing(**{**vars(view.narrowing), "box": (low, high)}))
+    pieces = [view.store.coordinates(rows) for rows in narrowed.rows()]
+    return np.concatenate(pieces) if pieces else np.empty((0, 3))
 
 
 def _outside(points: Floats, place: Floats) -> bool:
@@ -145,35 +150,21 @@ def idw(points: Floats, away: Floats, neighbours: int) -> float:
     return float(weight @ points[rows, 2] / weight.sum())
 
 
-def _plane(near: Floats, place: Floats) -> tuple[float, float]:
-    """Roughness about a robust plane through points, and its height at a place."""
-    if len(near) < 3:
-        return np.nan, np.nan
-    try:
-        plane = fit_robust(near)
-    except NotDeterminable:
-        return np.nan, np.nan
-    off = near[:, 2] - plane.at(near[:, :2])
-    return MAD_TO_SIGMA * float(np.median(np.abs(off))), float(plane.at(place[None])[0])
+def _over(points: Floats, plane: Floats) -> Floats:
+    return np.asarray(points[:, 2] - plane[0] - points[:, :2] @ plane[1:])
 
 
-def _ground(around: Floats, near: Floats, place: Floats, sizes: tuple[float, float]) -> tuple[float, float, float]:
-    """Slope of the ground round a place, how far anything beside it stands above, and how far what is at the place does.
+def _ground(local: Floats, near: Floats, sizes: tuple[float, float, float]) -> tuple[float, float, float]:
+    """Slope of the ground round the origin, how far anything beside it stands above, and how far what is at the place does.
 
     The ground is a robust plane through the lowest points of cells, so that walls, vehicles and grass do not tilt it.
+    ``sizes`` are how far round it is looked at, the cell, and how far beside it things stand.
     """
-    cell, reach = sizes
-    if len(around) < 3:
+    around, cell, reach = sizes
+    plane = np.empty(3)
+    if not robust_plane(local[lowest_of_cells(local, around, cell)], plane):
         return np.nan, 0.0, 0.0
-    key = np.floor((around[:, :2] - place) / cell).astype(np.int64)
-    order = np.lexsort((around[:, 2], key[:, 1], key[:, 0]))
-    first = np.flatnonzero(np.any(np.diff(key[order], axis=0, prepend=key[order][:1] - 1) != 0, axis=1))
-    try:
-        plane = fit_robust(around[order[first]])
-    except NotDeterminable:
-        return np.nan, 0.0, 0.0
-    off = around[:, 2] - plane.at(around[:, :2])
-    beside = off[np.hypot(*(around[:, :2] - place).T) <= reach]
+    beside = _over(local[local[:, 0] ** 2 + local[:, 1] ** 2 <= reach**2], plane)
     # What most of them stand on top of, and not what stands beside the place.
-    at = float(np.percentile(near[:, 2] - plane.at(near[:, :2]), 25)) if len(near) else 0.0
-    return float(np.hypot(*plane.gradient)), float(beside.max(initial=0.0)), at
+    at = float(np.percentile(_over(near, plane), 25)) if len(near) else 0.0
+    return float(np.hypot(plane[1], plane[2])), float(beside.max(initial=0.0)), at

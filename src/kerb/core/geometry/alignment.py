@@ -141,7 +141,8 @@ class Alignment:
     """A named alignment from ``start_station``; ``profile`` may be empty.
 
     ``stations`` are those of the ends of its elements where they are not their lengths added up: after a map, which
-    stretches lengths by some parts in a million, the stations stay those of the design.
+    stretches lengths by some parts in a million, the stations stay those of the design. ``equations`` are, in order, a
+    station that counts on from the start and what is written there from it on (the ahead side of a station equation).
     """
 
     name: str
@@ -149,6 +150,29 @@ class Alignment:
     elements: tuple[Element, ...]
     profile: tuple[Grade, ...] = ()
     stations: tuple[float, ...] = ()
+    equations: tuple[tuple[float, float], ...] = ()
+
+    def shown(self, station: float) -> float:
+        """A station that counts on from the start as it is written, where station equations change the count."""
+        before = [(at, ahead) for at, ahead in self.equations if at <= station]
+        return station if not before else before[-1][1] + station - before[-1][0]
+
+    def counted(self, shown: float, loose: float = 1e-9) -> list[float]:
+        """The reverse of :meth:`shown`: where it is written so, counted on from the start. None in a gap, two in an overlap."""
+        found: list[float] = []
+        for first, last, ahead in self.runs():
+            station = first + shown - ahead
+            # The end of a stretch belongs to the next one, unless it is the last.
+            end = last + loose if last == self.end_station else last - loose
+            if first - loose <= station <= end:
+                found.append(station)
+        return found
+
+    def runs(self) -> list[tuple[float, float, float]]:
+        """The stretches between equations: first and last station counted on from the start, and what is written at the first."""
+        starts = [(float(self.marks[0]), float(self.marks[0])), *self.equations]
+        ends = [*(at for at, _ in self.equations), self.end_station]
+        return [(first, last, ahead) for (first, ahead), last in zip(starts, ends, strict=True)]
 
     @property
     def length(self) -> float:
@@ -334,6 +358,7 @@ class Alignment:
             start_station=self.start_station * plan,
             elements=tuple(element.scaled(plan) for element in self.elements),
             stations=tuple(station * plan for station in self.stations),
+            equations=tuple((at * plan, ahead * plan) for at, ahead in self.equations),
             profile=tuple(
                 Grade(
                     g.station * plan,

@@ -38,38 +38,50 @@ def alignment_of(xyz: Floats, name: str = "") -> Alignment:
 
 
 def whole_stations(alignment: Alignment, interval: float) -> Floats:
-    """The multiples of an interval within an alignment, its ends included where they fall on one.
+    """Where multiples of an interval are written along an alignment, its ends included where they fall on one.
 
-    Raises InputError, when the interval is not above zero or makes too many.
+    Stations count on from the start; what is written follows station equations. Raises InputError, when the interval is
+    not above zero or makes too many.
     """
     if not (np.isfinite(interval) and interval > 0):
         raise InputError(f"the interval must be above zero, not {interval:g}")
-    first, last = float(alignment.marks[0]), alignment.end_station
-    loose = SAME * max(abs(first), abs(last), alignment.length)
-    low, high = np.ceil((first - loose) / interval), np.floor((last + loose) / interval)
-    if high - low > MOST_STATIONS:
-        raise InputError(
-            f"an interval of {interval:g} makes {high - low + 1:.0f} sections; the most is {MOST_STATIONS}"
-        )
+    if alignment.length / interval > MOST_STATIONS:
+        count = alignment.length / interval + 1
+        raise InputError(f"an interval of {interval:g} makes {count:.0f} sections; the most is {MOST_STATIONS}")
+    end = alignment.end_station
+    return np.unique(np.concatenate([_multiples(*run, interval, run[1] == end) for run in alignment.runs()]))
+
+
+def _multiples(first: float, last: float, ahead: float, interval: float, closed: bool) -> Floats:
+    """Stations counted on from the start at which a multiple of an interval is written, on a stretch between equations.
+
+    Its end belongs to the next stretch, unless it is ``closed``.
+    """
+    loose = SAME * max(abs(first), abs(last), last - first)
+    end = ahead + last - first + (loose if closed else -loose)
+    low, high = np.ceil((ahead - loose) / interval), np.floor(end / interval)
     # Nought and not minus nought.
     found = np.arange(low, high + 1) * interval + 0.0
-    return np.clip(found, first, last)
+    return np.asarray(np.clip(found + (first - ahead), first, last))
 
 
 def chosen_stations(
     alignment: Alignment, interval: float | None, typed: Floats, ends: bool = False, vertices: bool = False
 ) -> Floats:
-    """All stations that are asked for, in order and each once.
+    """All stations that are asked for, counted on from the start, in order and each once; ``typed`` ones are as written.
 
     Without an interval only what is typed counts. ``ends`` adds both ends, ``vertices`` every place where the curvature or
     direction changes. Raises InputError, naming a station that is not on the line.
     """
     first, last = float(alignment.marks[0]), alignment.end_station
     loose = SAME * max(abs(first), abs(last), alignment.length) + 1e-9
+    parts = [np.empty(0)]
     for station in typed.tolist():
-        if not first - loose <= station <= last + loose:
-            raise InputError(f"station {station:g} is not on the line, which runs from {first:g} to {last:g}")
-    parts = [np.clip(typed, first, last)]
+        places = alignment.counted(station, loose)
+        if not places:
+            end = alignment.shown(last)
+            raise InputError(f"station {station:g} is not on the line, which runs from {first:g} to {end:g}")
+        parts.append(np.clip(places, first, last))
     if interval is not None:
         parts.append(whole_stations(alignment, interval))
     if ends:

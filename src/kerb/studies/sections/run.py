@@ -65,7 +65,8 @@ def run(setup: SectionsSetup, sources: Sources, progress: Progress) -> Outcome:
         return run_along(setup, sources, alignment, progress)
     stations = setup.chosen(alignment, sources.unit)
     step = step_of(setup, sources)
-    series = frames(alignment, stations, setup.width, setup.thickness, setup.skew)
+    made = frames(alignment, stations, setup.width, setup.thickness, setup.skew)
+    series = [replace(one, station=alignment.shown(one.station)) for one in made]
     cutter = Slicer(setup, sources, step, series)
     found = each(cutter.section, series, progress, "Cutting sections")
     return _told(setup, sources, found, step)
