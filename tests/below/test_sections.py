@@ -25,6 +25,7 @@ from kerb.core.things import LINES, MODEL, POINTS, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.formats.landxml_read import read_landxml
 from kerb.formats.landxml_write import LandXmlContent, write_landxml
+from kerb.job import vault
 from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
 from kerb.studies.sections.kind import drawings
@@ -86,6 +87,9 @@ class Stations(CommandLine):
         )
         self.assertIn('staAhead="2150.0" staBack="2200.0" staInternal="1450.0"', path.read_text())
         self.assertEqual(read_landxml(path).alignments[0].equations, line.equations)
+        kept = Placed(LINES, LineSet((), (line,)), local_grid(METRE))
+        vault.save_thing(self.folder / "kept", kept)
+        self.assertEqual(vault.load_thing(self.folder / "kept").thing.alignments[0].equations, line.equations)
         text = path.read_text().replace('staInternal="1450.0"', "").replace('staInternal="1250.0"', 'staInternal="950"')
         path.write_text(text)
         again = read_landxml(path)

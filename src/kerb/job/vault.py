@@ -105,7 +105,7 @@ def _lines(arrays: dict[str, Any], head: dict[str, Any]) -> LineSet:
 def _alignment(data: dict[str, Any]) -> Alignment:
     elements = tuple(Element(**{**item, "start": tuple(item["start"])}) for item in data["elements"])
     return Alignment(data["name"], data["start_station"], elements, tuple(Grade(**item) for item in data["profile"]),
-                     tuple(data.get("stations", ())))  # fmt: skip
+                     tuple(data.get("stations", ())), tuple(map(tuple, data.get("equations", ()))))  # fmt: skip
 
 
 def _mesh(arrays: dict[str, Any], head: dict[str, Any]) -> TriangleMesh:
