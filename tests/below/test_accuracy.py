@@ -7,6 +7,7 @@ from pathlib import Path
 
 import laspy
 import numpy as np
+import pyogrio
 import scipy
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN, HowBeneath, beneath
@@ -361,12 +362,27 @@ class BiasOut(CommandLine):
             "--class",
             2,
         )
-        found = self.json(*ask, "--report", self.folder / "a.pdf", "--point-accuracy", 0.02, "--unit", "m")
+        found = self.json(
+            *ask,
+            "--report",
+            self.folder / "a.pdf",
+            "--out",
+            self.folder / "a.gpkg",
+            "--point-accuracy",
+            0.02,
+            "--unit",
+            "m",
+        )
         self.assertAlmostEqual(found["figures"]["mean"]["value"], 0.123, delta=0.002)
         self.assertEqual((found["figures"]["n"]["value"], found["settings"]["use"]), (25, "check"))
         columns = [c["name"] for c in found["tables"]["points"]["columns"]]
         self.assertEqual(columns[:9], ["name", "role", "e", "n", "z", "cloud_z", "dz", "used", "reason"])
         self.assertTrue((self.folder / "a.pdf").read_bytes().startswith(b"%PDF"))
+        about, _, shapes, values = pyogrio.raw.read(self.folder / "a.gpkg", layer="points")
+        written = dict(zip(about["fields"], values, strict=True))
+        rows_ = {row[0]: row[6] for row in found["tables"]["points"]["rows"]}
+        near([rows_[name] for name in written["name"]], written["dz"], 1e-9)
+        self.assertEqual(len(shapes), 25)
         moved = self.folder / "m.las"
         said = self.json("shift", self.folder / "f.las", "--dz", -0.123, "--dx", 0.5, "--out", moved)
         self.assertEqual(said["figures"]["count"]["value"], 20_000)

@@ -41,6 +41,9 @@ class Panes(Windowed):
             self.assertTrue(all(v.picture is not None for v in views), "each draws")
             spots = {(v.mapTo(self.window, QPoint()).x(), v.mapTo(self.window, QPoint()).y()) for v in views}
             self.assertEqual(len(spots), len(views), "and none lies on another")
+            strip = self.window.strip
+            self.assertEqual(strip.size(), strip.layout().sizeHint(), "the controls are not squeezed")
+            self.assertTrue(all(w.width() >= min(w.sizeHint().width(), w.maximumWidth()) for w in strip.modes.values()))
         self.window.handlers.run("panes:one")
         self.assertEqual(self.shown(), [(True, PLAN)])
         self.assertFalse(any(c.isVisible() for c in self.panes.companions))
@@ -288,7 +291,7 @@ class Series(Windowed):
             QTest.mouseMove(other, other.rect().center() + QPoint(step, 0))
         wait(0.1)
         self.assertIn("offset", self.window.status.place.text())
-        chart.back.click()
+        QTest.keyClick(chart.forth, Qt.Key.Key_PageUp)
         self.assertEqual(chart.number, 4)
         self.assertIn("5 of", chart.words.text())
         self.session.commit("Thicker", thickness=2.0)

@@ -172,6 +172,14 @@ class SectionsChart(QWidget):
             f"offset {quantity(place.x(), self.unit)}  z {quantity(place.y(), self.unit)}  ·  {e:.3f} E  {n:.3f} N"
         )
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Page up and down step, whatever of it has the keys."""
+        by = STEP_KEYS.get(Qt.Key(event.key()))
+        if by is not None:
+            self.step(by)
+        else:
+            super().keyPressEvent(event)
+
     def eventFilter(self, watched: object, event: QEvent) -> bool:
         """Keys step from section to section while the picture has them."""
         if watched is self.plot and event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):

@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.app.widgets import made, plain
+from kerb.app.widgets import made, plain, there
 
 CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
@@ -81,8 +81,17 @@ class Strip(QWidget):
         if narrow != self._narrow:
             self._narrow = narrow
             for widget in self.rest:
-                (self.second if narrow else self.first).addWidget(widget)
-        self.adjustSize()
+                # The last of them still has room beside the modes.
+                (self.second if narrow and widget is not self.filter else self.first).addWidget(widget)
+        self._fit()
+
+    def _fit(self) -> None:
+        """As large as what is in it: layouts that were changed just now know their size only after they are done anew."""
+        whole = there(self.layout())
+        for row in (self.first, self.second, whole):
+            row.invalidate()
+        whole.activate()
+        self.resize(whole.sizeHint())
 
     def _box(self, tip: str, width: int) -> QComboBox:
         box = QComboBox(self)
@@ -129,4 +138,4 @@ class Strip(QWidget):
         self.slice.setVisible(mode == SECTION)
         # Contours of a slice mean nothing, and the strip would be wider than the view.
         self.contour.setVisible(mode != SECTION and self._has_cloud)
-        self.adjustSize()
+        self._fit()
