@@ -214,6 +214,26 @@ class Study(CommandLine):
         self.assertLess(below.value("mean"), 0)
         self.assertIn("below the points", below.figures["mean"].note)
 
+    def test_several_held_against_the_same_points(self):
+        """A strip 50 mm lower, and one that covers half: each with its own figures, in the order of dates."""
+        half = self.cloud[self.cloud[:, 0] < FAR[0] + 30]
+        store = store_of(self.cloud)
+        self.sources = sources_of(
+            store, points=listed(self.points),
+            **{"others.0": store_of(self.cloud - [0, 0, 0.05]), "others.1": store_of(half)},
+        )  # fmt: skip
+        for key, date in (("cloud", "2026-05-01"), ("others.0", "2026-03-01"), ("others.1", "2026-07-01")):
+            self.sources.items[key] = replace(self.sources.items[key], epoch=date)
+        setup = AccuracySetup(Scope("cloud"), points="points", others=(Scope("others.0"), Scope("others.1")))
+        outcome = run(setup, self.sources, silent())
+        rows = outcome.tables["beside"].rows
+        self.assertEqual(
+            [(row[1], row[2]) for row in rows], [("2026-03-01", 16), ("2026-05-01", 16), ("2026-07-01", 8)]
+        )
+        near(rows[0][3], rows[1][3] - 0.05, 1e-4)
+        near(rows[1][3], outcome.value("mean"))
+        self.assertEqual(outcome.charts[-1].names, ("2026-03-01", "2026-05-01", "2026-07-01"))
+
     def test_roles(self):
         names = [f"{'G' if n < 4 else 'C'}{n}" for n in range(16)]
         typed = self.run_it(listed(self.points, names), control="G*", left_out="C5 grass; C9: slope")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -26,8 +27,9 @@ from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.accuracy.rows import Row
 from kerb.studies.accuracy.setup import LEFT_OUT, AccuracySetup
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout
-from kerb.studies.outcome import Column, Figure, Note, Table
-from kerb.studies.sources import Sources
+from kerb.studies.layers import Plot
+from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+from kerb.studies.sources import Source, Sources
 
 BOTH = (SHEET, REPORT)
 ABOUT = (
@@ -113,6 +115,48 @@ def tables(setup: AccuracySetup, rows: list[Row], what: tuple[Floats, Mask], sou
             tuple(statements(setup, summary(d[used]), sources.unit)),
         )  # fmt: skip
     return made
+
+
+@dataclass(frozen=True)
+class Beside:
+    """One of several things that were held against the same points, and its differences."""
+
+    source: Source
+    d: Floats
+
+
+def add_beside(outcome: Outcome, found: list[Beside], code: str) -> None:
+    """The table of all that were held against the same points, and their means in the order of their dates."""
+    known = lambda v: None if not np.isfinite(v) else float(v)  # noqa: E731
+    ordered = sorted(found, key=lambda one: one.source.epoch)
+    cells = []
+    for one in ordered:
+        s = summary(one.d)
+        cells.append(
+            (one.source.name, one.source.epoch, s.n, *map(known, (s.mean, s.median, s.std, s.rms, s.accuracy95)))
+        )
+    length = lambda name, label: Column(name, code, label)  # noqa: E731
+    columns = (
+        Column("of", "", "Tested"), Column("date", "", "Date"), Column("n", "", "Points"), length("mean", "Mean"),
+        length("median", "Median"), length("std", "Standard deviation"), length("rms", "RMSE"),
+        length("accuracy95", "At 95 %"),
+    )  # fmt: skip
+    outcome.tables["beside"] = Table("Beside one another", columns, tuple(cells))
+    outcome.inputs += [Input("tested", one.source.path or one.source.name, one.source.count, len(one.d), survey=one.source.epoch)
+                       for one in found[1:]]  # fmt: skip
+    means = np.array([np.mean(one.d) if len(one.d) else np.nan for one in ordered])
+    names = tuple(one.source.epoch or one.source.name for one in ordered)
+    outcome.charts.append(
+        Plot(
+            "Mean by date",
+            "bars",
+            np.arange(len(means), dtype=float),
+            np.nan_to_num(means),
+            "",
+            f"tested − point ({code})",
+            names,
+        )
+    )
 
 
 def _ways(rows: list[Row], code: str) -> Table:

@@ -68,7 +68,7 @@ ACCURACY = StudyKind(
     example="kerb accuracy flight.laz --points checkpoints.csv --surface tin --report accuracy.pdf",
     key="Ctrl+Shift+A",
     panes=("plan", "section", "orbit"),
-    tables=("standards", "points", "tests", "ways"),
+    tables=("standards", "points", "beside", "tests", "ways"),
     describe=describe,
     options=(Option("out", "the points with their differences as fields: .gpkg, .geojson or .shp", endings=ENDINGS),),
     write=write,

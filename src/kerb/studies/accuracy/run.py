@@ -18,7 +18,8 @@ from kerb.studies.accuracy.rows import Row
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
 from kerb.studies.layers import FoundLabels, FoundPoints, Plot
 from kerb.studies.outcome import Note, Outcome
-from kerb.studies.sources import Sources
+from kerb.studies.scope import Scope
+from kerb.studies.sources import Sources, numbered
 
 STUDY = "accuracy"
 RADIUS_SPACINGS = 4.0
@@ -45,7 +46,10 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
     _judge(setup, rows, sources.unit.metres)
     for row in rows:
         row.used = not row.reason and (wanted == ALL or row.role == wanted)
-    return _told(setup, sources, rows, wanted)
+    outcome = _told(setup, sources, rows, wanted)
+    if setup.others:
+        figures.add_beside(outcome, _beside(setup, sources, rows, progress), sources.unit.code)
+    return outcome
 
 
 def _wanted(setup: AccuracySetup, given: bool) -> str:
@@ -55,24 +59,44 @@ def _wanted(setup: AccuracySetup, given: bool) -> str:
 
 
 def _rows(setup: AccuracySetup, sources: Sources, points: SurveyPoints, progress: Progress) -> list[Row]:
-    source = sources.source("cloud")
-    if source.store is not None:
-        view = setup.cloud.of(source.store)
-        radius = setup.radius or RADIUS_SPACINGS * source.store.spacing
-        how = HowBeneath(round(setup.neighbours), radius)
-        found = each(lambda xyz: beneath(view, xyz[:2], how), list(points.xyz), progress, "Reading heights")
-        heights = [one.heights[setup.way] for one in found]
-    else:
-        surface: Surface = sources.surface("cloud", setup.cloud)
-        heights = surface.at(points.xyz[:, :2]).tolist()
-        found = [Beneath({TIN: z}, hole=bool(np.isnan(z)), slope=_slope(surface, p[:2])) for z, p in
-                 zip(heights, points.xyz, strict=True)]  # fmt: skip
     if not np.isfinite(points.xyz[:, 2]).any():
         raise NotDeterminable("none of the points has an elevation")
+    found, heights = _heights(setup, sources, ("cloud", setup.cloud), points, progress)
     return [
         Row(name, code, CHECK, xyz, one, float(height))
         for name, code, xyz, one, height in zip(points.names, points.codes, points.xyz, found, heights, strict=True)
     ]
+
+
+def _heights(
+    setup: AccuracySetup, sources: Sources, what: tuple[str, Scope], points: SurveyPoints, progress: Progress
+) -> tuple[list[Beneath], list[float]]:
+    """What a cloud or surface says at each point, and its height there by the way that was chosen."""
+    name, scope = what
+    store = sources.source(name).store
+    if store is not None:
+        view = scope.of(store)
+        how = HowBeneath(round(setup.neighbours), setup.radius or RADIUS_SPACINGS * store.spacing)
+        found = each(lambda xyz: beneath(view, xyz[:2], how), list(points.xyz), progress, "Reading heights")
+        return found, [one.heights[setup.way] for one in found]
+    surface: Surface = sources.surface(name, scope)
+    heights = surface.at(points.xyz[:, :2]).tolist()
+    return [
+        Beneath({TIN: z}, hole=bool(np.isnan(z)), slope=_slope(surface, p[:2]))
+        for z, p in zip(heights, points.xyz, strict=True)
+    ], heights
+
+
+def _beside(setup: AccuracySetup, sources: Sources, rows: list[Row], progress: Progress) -> list[figures.Beside]:
+    """The same points that count, held against others; what has a height there."""
+    points, used = sources.points("points"), np.array([row.used for row in rows], bool)
+    made = [figures.Beside(sources.source("cloud"), np.array([row.dz for row in rows if row.used]))]
+    for number, scope in enumerate(setup.others):
+        name = numbered("others", number)
+        _, heights = _heights(setup, sources, (name, scope), points, progress)
+        d = (np.array(heights) - points.xyz[:, 2])[used]
+        made.append(figures.Beside(sources.source(name), d[np.isfinite(d)]))
+    return made
 
 
 def _slope(surface: Surface, place: Floats) -> float:

@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
-from kerb.studies.fields import AGAINST, POINTS, choice, holding, number, surface, text
+from kerb.studies.fields import AGAINST, POINTS, SURFACES, choice, holding, many, number, surface, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -32,6 +32,10 @@ class AccuracySetup(Setup):
     points: str = holding(
         POINTS, "Points", "Points that were measured better: check points, control points", AGAINST,
         needed="Choose the points it is held against.",
+    )  # fmt: skip
+    others: tuple[Scope, ...] = many(
+        SURFACES, "Beside it", "Other epochs, strips or surfaces, held against the same points", AGAINST, flag="beside",
+        rare=True,
     )  # fmt: skip
     use: str = choice(
         "Statistics of", "Whose differences make the figures; check points where roles are given, else all",
