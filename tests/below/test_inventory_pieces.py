@@ -16,7 +16,7 @@ from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh, joined
-from kerb.core.progress import silent
+from kerb.core.progress import Progress, silent
 from kerb.core.quantity import Decimals
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.units import FOOT, METRE
@@ -199,6 +199,10 @@ class Found(unittest.TestCase):
         for line, (x, y, top) in zip(found, ((20, 30, 4), (45, 20, 3)), strict=True):
             near(np.array(line.centroid.coords[0]) - FAR[:2], [x, y], atol=0.3)
             self.assertTrue(top / 0.6 < np.sqrt(line.area / np.pi) < top / 0.6 + 1.25 * 0.9)
+        said = []
+        propose.proposals(Scope().of(cloud), (0.8, 12.0), METRE, Progress(lambda share, words: said.append((round(share, 6), words))))
+        self.assertEqual(list(dict.fromkeys(said)), [(0.0, "Reading points"), (0.32, "Finding the ground"), (0.6, "Parting heaps"),
+                                                     (0.8, "Drawing toe lines")])  # fmt: skip
         self.assertEqual(len(propose.proposals(Scope().of(cloud), (3.5, 12.0), METRE, silent())), 1)
         self.assertEqual(len(propose.proposals(Scope().of(cloud), (0.8, 100.0), METRE, silent())), 1)
         few = store_of(rng.uniform(0, 9, (99, 3)) + FAR)

@@ -358,6 +358,8 @@ class Written(CommandLine):
             self.assertEqual(status, 2, "not overwritten without --force")
             status, _ = self.kerb(*ask, "--out", "s.doc")
             self.assertIn("s.doc: sections are written as", self.error)
+            self.kerb(*ask, "--out", "one.dxf", "--flat", "one.dxf")
+            self.assertIn("one.dxf: is named as more than one output", self.error)
             self.kerb("sections", "road.csv", "--along", "none.wkt")
             self.assertIn("none.wkt: no such file", self.error)
         finally:

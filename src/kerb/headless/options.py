@@ -173,7 +173,7 @@ def check_output(path: Path | None, args: argparse.Namespace, inputs: list[str])
 
 
 # Options and places that name files which are written; everything else that is there is an input.
-OUTPUTS = ("json", "report", "out", "output", "matrix_out")
+OUTPUTS = ("json", "report", "out", "flat", "output", "matrix_out")
 
 
 def check_paths(args: argparse.Namespace) -> None:

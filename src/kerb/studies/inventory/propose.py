@@ -170,7 +170,7 @@ def _lasting(yard: Yard, labels: Ints32, least: tuple[float, float]) -> list[int
     if not number:
         return []
     every = np.arange(1, number + 1)
-    size = np.bincount(labels.ravel(), minlength=number + 1)[1:] * yard.grid.cell**2
+    size = np.bincount(labels.ravel())[1:] * yard.grid.cell**2
     high = scipy.ndimage.maximum(yard.height, labels, every)
     rim = (labels > 0) & ~scipy.ndimage.binary_erosion(labels > 0)
     beyond = ~scipy.ndimage.binary_erosion(yard.known, iterations=2, border_value=0)
