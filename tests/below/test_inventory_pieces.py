@@ -200,7 +200,9 @@ class Found(unittest.TestCase):
             near(np.array(line.centroid.coords[0]) - FAR[:2], [x, y], atol=0.3)
             self.assertTrue(top / 0.6 < np.sqrt(line.area / np.pi) < top / 0.6 + 1.25 * 0.9)
         said = []
-        propose.proposals(Scope().of(cloud), (0.8, 12.0), METRE, Progress(lambda share, words: said.append((round(share, 6), words))))
+        propose.proposals(
+            Scope().of(cloud), (0.8, 12.0), METRE, Progress(lambda share, words: said.append((round(share, 6), words)))
+        )
         self.assertEqual(list(dict.fromkeys(said)), [(0.0, "Reading points"), (0.32, "Finding the ground"), (0.6, "Parting heaps"),
                                                      (0.8, "Drawing toe lines")])  # fmt: skip
         self.assertEqual(len(propose.proposals(Scope().of(cloud), (3.5, 12.0), METRE, silent())), 1)

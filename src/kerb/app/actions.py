@@ -80,6 +80,11 @@ def actions() -> tuple[ActionEntry, ...]:
                         "data", number == 1)
             for number, (name, words) in enumerate(PANES, 1)
         ),
+        ActionEntry("section_forward", "Section forward", "The next of a series, or the section moved by its thickness", "View",
+                    "Alt+PgDown", "study"),
+        ActionEntry("section_back", "Section back", "The one before, or the section moved back by its thickness", "View",
+                    "Alt+PgUp", "study"),
+        ActionEntry("section_flip", "Turn section about", "Look at the section from its other side", "View", "", "study"),
         ActionEntry("next_pane", "Next pane", "The tools go to the next pane", "View", "F6", "data"),
         ActionEntry("whole_pane", "Pane whole, or back", "Make the active pane whole, or put it back", "View", "F12", "data"),
         ActionEntry("fold_left", "Fold lists", "Fold holdings and studies away, or bring them back", "View", "F7", "job", True),

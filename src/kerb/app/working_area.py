@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
@@ -10,11 +13,14 @@ from kerb.app.doing.views import ViewActions
 from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.status import Status
 from kerb.app.session import Session
+from kerb.app.shapes import shapes_of
 from kerb.app.tools.editing import EditShapes
 from kerb.app.views.panes import Companion, Panes
 from kerb.app.views.view import Overlay, View
 from kerb.core.arrays import Floats
+from kerb.core.geometry.area import ring_of
 from kerb.job import studies
+from kerb.studies.fields import LINE
 from kerb.studies.registry import study_kind
 
 # How much of the ground is in sight of a place that a table goes to.
@@ -44,6 +50,7 @@ class WorkingArea(QObject):
         drawer.place_chosen.connect(self._go_to)
         drawer.section_shown.connect(lambda: actions.look_at_section(drawer.section()))
         actions.section_changed.connect(self._follow)
+        actions.step_wanted.connect(self.step_section)
         panes.pointed.connect(self._pointed)
         actions.arrangement_wanted.connect(panes.arrange)
         actions.pane_wanted.connect(lambda what: panes.whole() if what == "whole" else panes.next_pane())
@@ -89,6 +96,23 @@ class WorkingArea(QObject):
         for view in self.panes.views():
             self.actions.follow_line(view)
         self.panes.repaint_all()
+
+    def step_section(self, by: int) -> None:
+        """The next section of a series; else the line that is looked along moves by its thickness, ahead or back."""
+        if self.drawer.step_section(by):
+            return
+        found = self.actions.section_line()
+        lines = [s for s in shapes_of(self.session) if s.about.kind == LINE and s.quiet == (self.actions.frame is None)]
+        if found is None or not lines:
+            self.session.said.emit("There is no section that could be stepped.")
+            return
+        line, thickness = found
+        shape = lines[min(self.actions.profile, len(lines) - 1)]
+        step = line[-1] - line[0]
+        ahead = np.array([-step[1], step[0]]) / np.hypot(*step)
+        by_ = by * (thickness or self.actions.strip.slice.currentData() or 1.0)
+        moved = replace(shape.drawn, xy=ring_of(shape.drawn.places + by_ * ahead))
+        self.session.commit(f"{shape.name or shape.about.label} stepped", **{shape.field: moved})
 
     def fold(self, what: str) -> None:
         """Fold a panel away or bring it back; ``all`` brings back what it folded."""

@@ -39,6 +39,7 @@ class ViewActions(QObject):
     arrangement_wanted = Signal(str)
     pane_wanted = Signal(str)
     fold_wanted = Signal(str)
+    step_wanted = Signal(int)
 
     def __init__(self, session: Session, stage: Stage, strip: Strip, filtering: Filtering) -> None:
         super().__init__(stage)
@@ -47,6 +48,7 @@ class ViewActions(QObject):
         # Which of the profile lines the section view looks along, and the section of a series in its place.
         self.profile = 0
         self.frame: Frame | None = None
+        self.flipped = False
         # The line that each view in section looked along last, and its own thickness.
         self._looked: dict[int, tuple[Floats, float | None]] = {}
 
@@ -76,10 +78,11 @@ class ViewActions(QObject):
 
         The section that is looked at in the drawer, else the chosen profile line; None where there is neither.
         """
+        way = -1 if self.flipped else 1
         if self.frame is not None:
-            return self.frame.ends, self.frame.thickness
+            return self.frame.ends[::way], self.frame.thickness
         lines = [shape.drawn.places for shape in shapes_of(self.session) if shape.quiet]
-        return (eastward(lines[min(self.profile, len(lines) - 1)]), None) if lines else None
+        return (eastward(lines[min(self.profile, len(lines) - 1)])[::way], None) if lines else None
 
     def section_start(self) -> Floats | None:
         """Where the offsets of the section count from, (2,): its middle, or the left end of a profile line."""
@@ -232,6 +235,19 @@ class ViewActions(QObject):
     def panes(self, arrangement: str) -> None:
         """Choose an arrangement of panes."""
         self.arrangement_wanted.emit(arrangement)
+
+    def section_forward(self) -> None:
+        """The next section, or the one that is looked at moved by its thickness."""
+        self.step_wanted.emit(1)
+
+    def section_back(self) -> None:
+        """The section before, or the one that is looked at moved back by its thickness."""
+        self.step_wanted.emit(-1)
+
+    def section_flip(self) -> None:
+        """Look at the section from the other side; offsets count from the other end then."""
+        self.flipped = not self.flipped
+        self.section_changed.emit()
 
     def next_pane(self) -> None:
         """Go to the next pane."""

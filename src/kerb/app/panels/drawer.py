@@ -273,6 +273,14 @@ class Drawer(QWidget):
             return Frame(0.0, tuple(middle.tolist()), azimuth, float(np.hypot(*step)), float(thickness))
         return None
 
+    def step_section(self, by: int) -> bool:
+        """Go to a neighbour in the series that is looked at; False where none is."""
+        widget = self.stack.currentWidget()
+        if not (isinstance(widget, SectionsChart) and self.isVisible()):
+            return False
+        widget.step(by)
+        return True
+
     def _show_chart(self, place: int) -> None:
         charts = self.charts()
         if place >= len(charts):
