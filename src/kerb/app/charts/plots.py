@@ -31,29 +31,30 @@ class ProfileChart(pg.PlotWidget):
         self.ends = [pg.TextItem("", color=QColor(theme.ink), anchor=(side, 1.0)) for side in (0, 1)]
         for end in self.ends:
             end.setFont(font(12, font(12).Weight.DemiBold))
+        self.upper, self.lower = (pg.PlotCurveItem(pen=pg.mkPen(None)) for _ in range(2))
+        self.between = pg.FillBetweenItem(self.upper, self.lower, brush=QColor(FILL[theme.name]))
+        self.lines: list[pg.PlotDataItem] = []
+        self._made: tuple[tuple[str, ...], str] = ((), "")
+        self._said = ""
         self.setToolTip("Wheel zooms, drag pans, double-click fits")
 
     def show_chart(self, profile: Chart, unit: str, number: int = 0) -> None:
-        """Draw a profile, the ``number``-th of its outcome; A is at its left end."""
-        item = self.getPlotItem()
-        item.clear()
+        """Draw a profile, the ``number``-th of its outcome; A is at its left end.
+
+        What is drawn stays and gets other numbers: making it anew takes three times as long, with every step of undo.
+        """
         assert isinstance(profile, Profile)
-        lines = [
-            pg.PlotDataItem(
-                profile.distance, trace, connect="finite",
-                pen=pg.mkPen(self.theme.edge if role == "base" else self.theme.ink, width=1.6),
-            )
-            for _, role, trace in profile.traces
-        ]  # fmt: skip
+        item = self.getPlotItem()
+        roles = tuple(role for _, role, _ in profile.traces)
+        if (roles, unit) != self._made:
+            self._made = roles, unit
+            self._make(roles, unit)
+        for line, (_, _, trace) in zip(self.lines, profile.traces, strict=True):
+            line.setData(profile.distance, trace)
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
-        if both.any():
-            upper = pg.PlotCurveItem(profile.distance[both], profile.top[both], pen=pg.mkPen(None))
-            lower = pg.PlotCurveItem(profile.distance[both], profile.base[both], pen=pg.mkPen(None))
-            item.addItem(pg.FillBetweenItem(upper, lower, brush=QColor(FILL[self.theme.name])))
-        for line in reversed(lines):
-            item.addItem(line)
-        item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
-        item.getAxis("bottom").setToolTip(plain(f"Distance along the line ({symbol(unit)})"))
+        self.upper.setData(profile.distance[both], profile.top[both])
+        self.lower.setData(profile.distance[both], profile.base[both])
+        self.between.setVisible(bool(both.any()))
         said = ""
         if both.any():
             heights = np.where(both, profile.top - profile.base, -np.inf)
@@ -62,16 +63,35 @@ class ProfileChart(pg.PlotWidget):
                 f"Most: {quantity(float(heights[at]), unit)} above {profile.traces[1][0].lower()}, "
                 f"{quantity(float(profile.distance[at]), unit)} from {ends_of(number)[0]}"
             )
-        # Above the picture: on it the words would lie on the curves.
-        item.setTitle(escape(said), color=self.theme.quiet, size="9pt")
+        if said != self._said:
+            self._said = said
+            # Above the picture: on it the words would lie on the curves.
+            item.setTitle(escape(said), color=self.theme.quiet, size="9pt")
         known = np.concatenate([trace[np.isfinite(trace)] for _, _, trace in profile.traces])
+        for end in self.ends:
+            end.setVisible(bool(len(known)))
         if len(known):
             floor = float(known.min()) - 0.04 * float(np.ptp(known))
             for end, letter, at_end in zip(self.ends, ends_of(number), profile.distance[[0, -1]].tolist(), strict=True):
                 end.setText(letter)
                 end.setPos(at_end, floor)
-                item.addItem(end)
         self.fit()
+
+    def _make(self, roles: tuple[str, ...], unit: str) -> None:
+        """Lines and what is filled between them, still without numbers."""
+        item = self.getPlotItem()
+        item.clear()
+        item.addItem(self.between)
+        self.lines = [
+            pg.PlotDataItem(
+                connect="finite", pen=pg.mkPen(self.theme.edge if role == "base" else self.theme.ink, width=1.6)
+            )
+            for role in roles
+        ]
+        for thing in (*reversed(self.lines), *self.ends):
+            item.addItem(thing)
+        item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
+        item.getAxis("bottom").setToolTip(plain(f"Distance along the line ({symbol(unit)})"))
 
     def fit(self) -> None:
         """Show all of it."""
