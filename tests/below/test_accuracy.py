@@ -118,7 +118,7 @@ class Heights(CommandLine):
             store = store_of(scaled, unit, scale=1e-4)
             kept = store.coordinates(slice(0, store.count)) - FAR
             whole = scipy.interpolate.LinearNDInterpolator(kept[:, :2], kept[:, 2])
-            places = rng.uniform(3, 37, (60, 2)) / unit.metres
+            places = rng.uniform(3, 37, (24, 2)) / unit.metres
             for place in places:
                 found = beneath(CloudView(store), place + FAR[:2], HowBeneath(5, 1.0 / unit.metres))
                 away = np.hypot(*(kept[:, :2] - place).T)
@@ -179,7 +179,7 @@ class Study(CommandLine):
     def setUp(self):
         super().setUp()
         rng = np.random.default_rng(4)
-        xy = rng.uniform(0, 60, (40_000, 2))
+        xy = rng.uniform(0, 60, (24_000, 2))
         self.cloud = np.column_stack([xy, land(xy) + 0.03 + rng.normal(0, 0.01, len(xy))]) + FAR
         places = np.array([[x, y] for x in (8, 22, 38, 52) for y in (9, 23, 37, 51)], float)
         self.points = np.column_stack([places, land(places)]) + FAR
@@ -197,7 +197,7 @@ class Study(CommandLine):
     def test_signs_units_and_all_ways(self):
         """The cloud lies 30 mm above the points: in metres and feet, by every way, and in words."""
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
-            for way in (TIN, IDW, PLANE, MEDIAN):
+            for way in (TIN, IDW, PLANE, MEDIAN) if unit == METRE else (TIN,):
                 points = listed(self.points / unit.metres)
                 outcome = self.run_it(points, self.cloud / unit.metres, unit, way=way)
                 self.assertAlmostEqual(outcome.value("mean") * unit.metres, 0.03, delta=0.006)
@@ -209,7 +209,7 @@ class Study(CommandLine):
             self.assertRegex(note, r"lies 0\.\d+.(m|ft|ft \(US\)) above the points on average")
             ways = {row[0]: row[5] for row in outcome.tables["ways"].rows}
             self.assertEqual(len(ways), 4)
-            near(ways["Median"], outcome.value("rms"))
+            near(ways["Triangle" if unit != METRE else "Median"], outcome.value("rms"))
         below = self.run_it(listed(self.points + [0, 0, 0.2]))
         self.assertLess(below.value("mean"), 0)
         self.assertIn("below the points", below.figures["mean"].note)
