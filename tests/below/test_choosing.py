@@ -13,7 +13,7 @@ from kerb.core.cloud.filters import Filter, colour_of, lacking, worded
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.errors import InputError
 from kerb.core.progress import silent
-from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.core.units import METRE, US_SURVEY_FOOT
 from kerb.headless.choosing import LEFT_OUT, Search, filter_of, searches
 from kerb.job import holdings, pointwork, studies
 from kerb.job.job import Job
@@ -91,7 +91,7 @@ class InAStudy(unittest.TestCase):
         return store
 
     def test_only_what_passes_counts_in_every_unit(self):
-        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+        for unit in (METRE, US_SURVEY_FOOT):
             store = self.heap(unit)
             ring = (circle(10.4, 36) + FAR[:2]) / unit.metres
             setup = heap_setup(ring, Scope(only=(Filter("reflectance", low=0.5),)))
