@@ -33,7 +33,7 @@ from kerb.studies.stockpile.figures import mass_per_volume
 from tests.support import FAR, circle, frustum, jittered, near, store_of
 
 # What is meant to be filled or changed.
-MAY_CHANGE = {"Outcome", "Overview", "Rows", "StoreMeta", "_Surface"}
+MAY_CHANGE = {"CutSection", "Outcome", "Overview", "Rows", "StoreMeta", "TestedPoint", "_Surface"}
 
 
 def modules(package):
@@ -128,7 +128,7 @@ class Steps(unittest.TestCase):
         self.assertLessEqual({about.name for about in kind.where("summary")}, {about.name for about in kind.figures})
 
     def test_what_fields_take(self):
-        self.assertEqual(set(KINDS_OF), {"scope", "surface", "lines", "alignment", "points"})
+        self.assertEqual(set(KINDS_OF), {"scope", "surface", "lines", "alignment", "points", "clouds", "surfaces"})
         self.assertEqual(KINDS_OF["scope"], ("cloud",))
         empty = Source("k", "Name", kind="lines", load=lambda: None)
         self.assertEqual((empty.count, empty.item), (0, None))

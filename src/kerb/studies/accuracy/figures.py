@@ -24,7 +24,7 @@ from kerb.core.accuracy.differences import (
 from kerb.core.arrays import Floats, Mask
 from kerb.core.quantity import quantity
 from kerb.core.units import METRE, LengthUnit, convert
-from kerb.studies.accuracy.rows import Row
+from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.setup import LEFT_OUT, AccuracySetup
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout
 from kerb.studies.layers import Plot
@@ -53,7 +53,7 @@ CLASS_STEP_M = 0.01
 
 
 def worded(
-    setup: AccuracySetup, rows: list[Row], found: Summary, what: tuple[Floats, Mask, Mask], code: str
+    setup: AccuracySetup, rows: list[TestedPoint], found: Summary, what: tuple[Floats, Mask, Mask], code: str
 ) -> dict[str, Figure]:
     """Every figure; None where no point is left."""
     d, _, vegetated = what
@@ -84,7 +84,9 @@ def worded(
     return {name: Figure(known(v), unit, LABELS[name], u95, note) for name, (v, unit, u95, note) in values.items()}
 
 
-def tables(setup: AccuracySetup, rows: list[Row], what: tuple[Floats, Mask], sources: Sources) -> dict[str, Table]:
+def tables(
+    setup: AccuracySetup, rows: list[TestedPoint], what: tuple[Floats, Mask], sources: Sources
+) -> dict[str, Table]:
     """A row a point; all ways beside each other; the tests; what each standard says."""
     code = sources.unit.code
     length = lambda name, label: Column(name, code, label)  # noqa: E731
@@ -159,7 +161,7 @@ def add_beside(outcome: Outcome, found: list[Beside], code: str) -> None:
     )
 
 
-def _ways(rows: list[Row], code: str) -> Table:
+def _ways(rows: list[TestedPoint], code: str) -> Table:
     cells: list[tuple[Any, ...]] = []
     for way in WAYS:
         d = np.array([row.found.heights.get(way, np.nan) - row.place[2] for row in rows if row.used])

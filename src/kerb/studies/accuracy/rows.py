@@ -9,7 +9,7 @@ from kerb.core.arrays import Floats
 
 
 @dataclass
-class Row:
+class TestedPoint:
     """One point: its role and reason, what lies beneath it, the difference, and what is odd about it."""
 
     name: str

@@ -14,7 +14,7 @@ from kerb.core.parallel import each
 from kerb.core.progress import Progress
 from kerb.core.surface.surfaces import Surface
 from kerb.studies.accuracy import figures
-from kerb.studies.accuracy.rows import Row
+from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
 from kerb.studies.layers import FoundLabels, FoundPoints, Plot
 from kerb.studies.outcome import Note, Outcome
@@ -58,12 +58,12 @@ def _wanted(setup: AccuracySetup, given: bool) -> str:
     return setup.use
 
 
-def _rows(setup: AccuracySetup, sources: Sources, points: SurveyPoints, progress: Progress) -> list[Row]:
+def _rows(setup: AccuracySetup, sources: Sources, points: SurveyPoints, progress: Progress) -> list[TestedPoint]:
     if not np.isfinite(points.xyz[:, 2]).any():
         raise NotDeterminable("none of the points has an elevation")
     found, heights = _heights(setup, sources, ("cloud", setup.cloud), points, progress)
     return [
-        Row(name, code, CHECK, xyz, one, float(height))
+        TestedPoint(name, code, CHECK, xyz, one, float(height))
         for name, code, xyz, one, height in zip(points.names, points.codes, points.xyz, found, heights, strict=True)
     ]
 
@@ -87,7 +87,9 @@ def _heights(
     ], heights
 
 
-def _beside(setup: AccuracySetup, sources: Sources, rows: list[Row], progress: Progress) -> list[figures.Beside]:
+def _beside(
+    setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], progress: Progress
+) -> list[figures.Beside]:
     """The same points that count, held against others; what has a height there."""
     points, used = sources.points("points"), np.array([row.used for row in rows], bool)
     made = [figures.Beside(sources.source("cloud"), np.array([row.dz for row in rows if row.used]))]
@@ -105,7 +107,7 @@ def _slope(surface: Surface, place: Floats) -> float:
     return float(np.hypot(z[0] - z[1], z[2] - z[3]))
 
 
-def _judge(setup: AccuracySetup, rows: list[Row], metre: float) -> None:
+def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
     """Reasons that keep a point from counting, and remarks on what is odd: those the analyst decides on."""
     for row in rows:
         if row.reason:
@@ -134,13 +136,13 @@ def _judge(setup: AccuracySetup, rows: list[Row], metre: float) -> None:
         row.remark = "; ".join(said)
 
 
-def _twins(rows: list[Row], reach: float) -> None:
+def _twins(rows: list[TestedPoint], reach: float) -> None:
     xy = np.array([row.place[:2] for row in rows])
     for a, b in sorted(cKDTree(xy - xy.mean(axis=0)).query_pairs(reach)):
         rows[b].remark = f"same place as {rows[a].name}"
 
 
-def _told(setup: AccuracySetup, sources: Sources, rows: list[Row], wanted: str) -> Outcome:
+def _told(setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], wanted: str) -> Outcome:
     unit = sources.unit
     used = np.array([row.used for row in rows], bool)
     d = np.array([row.dz for row in rows])
@@ -159,7 +161,7 @@ def _told(setup: AccuracySetup, sources: Sources, rows: list[Row], wanted: str) 
 
 
 def _warnings(
-    setup: AccuracySetup, sources: Sources, rows: list[Row], what: tuple[Floats, Mask], found: Summary
+    setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], what: tuple[Floats, Mask], found: Summary
 ) -> list[Note]:
     notes = []
     d, used = what
@@ -188,7 +190,7 @@ def _warnings(
     return notes
 
 
-def _draw(outcome: Outcome, rows: list[Row], d: Floats, used: Mask) -> None:
+def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> None:
     xyz = np.array([row.place for row in rows])
     known = np.isfinite(xyz).all(axis=1)
     counted = used & known

@@ -38,7 +38,7 @@ CLOUD_ROLE, SURFACE_ROLE = "top", "base"
 
 
 @dataclass
-class Found:
+class CutSection:
     """What one section has: lines by title, points of the first cloud, shots as rows of the table."""
 
     frame: Frame
@@ -96,9 +96,9 @@ class Slicer:
             self.bodies[title] = _triangles(sources, name, sources.surface(name, scope), box)
         self.points: SurveyPoints | None = sources.points("points") if setup.points else None
 
-    def section(self, frame: Frame) -> Found:
+    def section(self, frame: Frame) -> CutSection:
         """What one section has."""
-        found = Found(frame)
+        found = CutSection(frame)
         for number, (title, view) in enumerate(self.clouds.items()):
             local = slab(view, frame)
             found.local[title] = local
@@ -135,7 +135,7 @@ def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, prog
     cutter = Slicer(setup, sources, step, pieces)
     parts = each(cutter.section, pieces, progress, "Cutting along the line")
     start, length = float(stations[0]), float(stations[-1] - stations[0])
-    whole = Found(Frame(start, tuple(vertices.mean(axis=0).tolist()), pieces[0].azimuth, length, setup.thickness))
+    whole = CutSection(Frame(start, tuple(vertices.mean(axis=0).tolist()), pieces[0].azimuth, length, setup.thickness))
     for title in cutter.clouds:
         local = np.concatenate([p.local[title] + [p.frame.station - start, 0.0, 0.0] for p in parts])
         if title == next(iter(cutter.clouds)):
@@ -154,7 +154,9 @@ def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, prog
     return _told_along(setup, sources, whole, (stations, vertices, step))
 
 
-def _told_along(setup: SectionsSetup, sources: Sources, whole: Found, path: tuple[Floats, Floats, float]) -> Outcome:
+def _told_along(
+    setup: SectionsSetup, sources: Sources, whole: CutSection, path: tuple[Floats, Floats, float]
+) -> Outcome:
     """The outcome of a section along a line: distances are stations, and offsets of what lies in it are nought."""
     stations, vertices, step = path
     outcome = _told(setup, sources, [whole], step)
@@ -181,7 +183,7 @@ def _told_along(setup: SectionsSetup, sources: Sources, whole: Found, path: tupl
     return outcome
 
 
-def _profile(whole: Found, stations: Floats, vertices: Floats, step: float) -> Profile:
+def _profile(whole: CutSection, stations: Floats, vertices: Floats, step: float) -> Profile:
     """The section as a profile; of surfaces the upper line of their cut."""
     distance = np.arange(0.0, float(stations[-1] - stations[0]) + step / 2, step)
     traces = [(t, CLOUD_ROLE, _read(line, distance + stations[0])) for t, line in whole.lines.items()]
@@ -227,7 +229,7 @@ def _shots(frame: Frame, points: SurveyPoints) -> list[tuple[str, float, float, 
     return [(points.names[r], float(local[r, 0]), float(local[r, 2]), float(local[r, 1])) for r in rows.tolist()]
 
 
-def _told(setup: SectionsSetup, sources: Sources, found: list[Found], step: float) -> Outcome:
+def _told(setup: SectionsSetup, sources: Sources, found: list[CutSection], step: float) -> Outcome:
     store, unit = sources.store("cloud"), sources.unit
     settings = {**setup.settings(), "step": step, "stations": [one.frame.station for one in found]}
     figures = {
@@ -250,7 +252,7 @@ def _told(setup: SectionsSetup, sources: Sources, found: list[Found], step: floa
     return outcome
 
 
-def tables(found: list[Found], code: str) -> dict[str, Table]:
+def tables(found: list[CutSection], code: str) -> dict[str, Table]:
     """A row a section, a place of its line, a place of a surface's cut, and a survey point in it."""
     station, offset, z = (
         Column("station", code, "Station"),
@@ -284,7 +286,7 @@ def tables(found: list[Found], code: str) -> dict[str, Table]:
     return made
 
 
-def _warnings(setup: SectionsSetup, found: list[Found], sources: Sources) -> list[Note]:
+def _warnings(setup: SectionsSetup, found: list[CutSection], sources: Sources) -> list[Note]:
     notes = list(sources.stated)
     unit = sources.unit
     empty = [written(f.frame.station, unit) for f in found if not f.count]
@@ -319,7 +321,7 @@ def _method(setup: SectionsSetup, step: float, symbol: str) -> str:
     )
 
 
-def _draw(outcome: Outcome, found: list[Found], sources: Sources) -> None:
+def _draw(outcome: Outcome, found: list[CutSection], sources: Sources) -> None:
     ends = []
     for f in found:
         name = written(f.frame.station, sources.unit)
@@ -349,7 +351,7 @@ def _runs(line: Floats) -> list[Floats]:
     return [line[rows] for rows in parts if len(rows) > 1 and known[rows[0]]]
 
 
-def chart(found: list[Found], sources: Sources) -> Sections:
+def chart(found: list[CutSection], sources: Sources) -> Sections:
     """All sections as they are drawn in drawer and report."""
     traces = []
     for title in found[0].lines if found else ():
