@@ -64,12 +64,7 @@ def read_polygons(path: Path) -> list[NamedRing]:
     elif suffix in DRAWING_SUFFIXES:
         rings = _by_drawing(path)
     else:
-        if path.stat().st_size > LARGEST_TEXT:
-            raise FormatError(f"{path}: too large for a list of vertices")
-        try:
-            text = path.read_text(encoding="utf-8-sig")
-        except UnicodeDecodeError:
-            raise FormatError(f"{path}: not a text file and not a known format for lines") from None
+        text = _opened(path)
         rings = _wkt(path, text) if re.match(r"\s*(SRID=\d+;)?(MULTI)?POLYGON", text, re.I) else [_text(path, text)]
     if not rings:
         raise FormatError(f"{path}: holds no polygon")
@@ -165,6 +160,15 @@ def _wkt(path: Path, text: str) -> list[NamedRing]:
         raise FormatError(f"{path}: cannot be read as WKT ({error})") from None
 
 
+def _opened(path: Path) -> str:
+    if path.stat().st_size > LARGEST_TEXT:
+        raise FormatError(f"{path}: too large for a list of vertices")
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        raise FormatError(f"{path}: not a text file and not a known format for lines") from None
+
+
 def read_line(path: Path) -> NamedRing:
     """The one open line of a text file: WKT, or a vertex a line.
 
@@ -174,12 +178,7 @@ def read_line(path: Path) -> NamedRing:
     """
     if not path.exists():
         raise InputError(f"{path}: no such file")
-    if path.stat().st_size > LARGEST_TEXT:
-        raise FormatError(f"{path}: too large for a list of vertices")
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError:
-        raise FormatError(f"{path}: not a text file and not a known format for lines") from None
+    text = _opened(path)
     if re.match(r"\s*(SRID=\d+;)?LINESTRING", text, re.I):
         try:
             places = shapely.get_coordinates(shapely.from_wkt(text.partition(";")[2] or text), include_z=True)

@@ -13,6 +13,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Ints32
 from kerb.core.quantity import Decimals, quantity
+from kerb.core.section.frame import Frame
 
 
 @dataclass(frozen=True)
@@ -165,6 +166,11 @@ class Sections:
     points: Floats
     shots: Floats
     shot_names: tuple[str, ...] = ()
+
+    def frame(self, number: int) -> Frame:
+        """The frame of one section."""
+        station, east, north, azimuth, width, thickness = self.frames[number].tolist()
+        return Frame(station, (east, north), azimuth, width, thickness)
 
     def one(self, number: int) -> tuple[list[Trace], Floats, Floats, list[str]]:
         """Of one section: its lines, points and shots as (n, 2) offset and elevation, and the names of the shots."""

@@ -13,8 +13,11 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QVBoxLayout, 
 from kerb.app.charts.plots import quiet_axes
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made, there
+from kerb.core.errors import InputError
 from kerb.core.quantity import quantity, symbol
 from kerb.core.section.frame import Frame
+from kerb.core.section.stations import parsed
+from kerb.core.units import length_unit
 from kerb.studies.layers import Chart, Sections
 
 STEP_KEYS = {Qt.Key.Key_PageUp: -1, Qt.Key.Key_PageDown: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
@@ -90,8 +93,7 @@ class SectionsChart(QWidget):
         """The frame of the section that is shown."""
         if self.chart is None or not len(self.chart.frames):
             return None
-        station, east, north, azimuth, width, thickness = self.chart.frames[self.number].tolist()
-        return Frame(station, (east, north), azimuth, width, thickness)
+        return self.chart.frame(self.number)
 
     def step(self, by: int) -> None:
         """Go to a neighbouring section."""
@@ -110,14 +112,14 @@ class SectionsChart(QWidget):
         text = self.field.currentText().strip()
         place = self.field.findText(text)
         if place < 0:
-            full, _, rest = text.rpartition("+")
             try:
-                # A full station is what the first name that has one says.
-                wanted = float(rest) + (float(full) * (1000.0 if self.unit == "m" else 100.0) if full else 0.0)
-            except ValueError:
+                wanted = parsed(text, length_unit(self.unit))
+            except InputError:
+                wanted = np.empty(0)
+            if not len(wanted):
                 self.field.setCurrentText(self.chart.names[self.number])
                 return
-            place = int(np.argmin(np.abs(self.chart.frames[:, 0] - wanted)))
+            place = int(np.argmin(np.abs(self.chart.frames[:, 0] - wanted[0])))
         self.go(place)
 
     def _draw(self) -> None:

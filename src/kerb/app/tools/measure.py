@@ -52,9 +52,13 @@ class Measure(Tool):
         if place is None:
             self.session.said.emit("No point lies in the circle; zoom in or point at the data.")
             return
+        self.take(place)
+        self.view.update()
+
+    def take(self, place: Floats) -> None:
+        """Go on with the place that was clicked."""
         self.places.append(place)
         self.session.said.emit(self.lines()[-1])
-        self.view.update()
 
     def key(self, event: QKeyEvent) -> bool:
         letters = {Qt.Key.Key_N: 0, Qt.Key.Key_L: 1, Qt.Key.Key_H: 2}

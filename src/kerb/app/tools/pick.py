@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtGui import QColor, QKeyEvent, QPainter
 from PySide6.QtWidgets import QInputDialog
 
 from kerb.app.session import Session
 from kerb.app.theme import font
 from kerb.app.tools.measure import RADIUS, Measure
 from kerb.app.views.view import View
+from kerb.core.arrays import Floats
 from kerb.core.errors import KerbError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.quantity import quantity
@@ -35,14 +36,8 @@ class Pick(Measure):
             self.list = kept.id
             self.name = self._following()
 
-    def release(self, event: QMouseEvent, clicked: bool) -> None:
-        """Take a point."""
-        if not clicked or event.button() != Qt.MouseButton.LeftButton:
-            return
-        place = self.snapped(event.position())
-        if place is None:
-            self.session.said.emit("No point lies in the circle; zoom in or point at the data.")
-            return
+    def take(self, place: Floats) -> None:
+        """Keep it as a point of its own."""
         job = self.session.open_job
         if job.state.holding(self.list) is None:
             self.list = ""
@@ -56,7 +51,6 @@ class Pick(Measure):
         z = quantity(float(place[2]), self.session.unit, self.session.decimals)
         self.session.said.emit(f"{self.name}  Z {z}")
         self.name = picked.next_name(self.name)
-        self.view.update()
 
     def key_typed(self) -> None:
         """Ask for the name and code of the next point."""

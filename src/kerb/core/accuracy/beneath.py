@@ -68,7 +68,9 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
             points = _window(view, place, half)
         inside = points[np.abs(points[:, :2] - place).max(axis=1, initial=0.0) <= reach]
         triangle, sure = _triangle(inside, place, reach, LONGEST_SPACINGS * spacing)
-        if len(inside) >= max(ENOUGH, how.neighbours) and (sure or np.isnan(triangle)):
+        # Of a circle: those in the corners of a square may be farther than some outside of it.
+        count = np.count_nonzero(np.hypot(*(inside[:, :2] - place).T) <= reach)
+        if count >= max(ENOUGH, how.neighbours) and (sure or np.isnan(triangle)):
             break
         reach *= 2
     if not len(points):

@@ -36,11 +36,10 @@ def drawings(outcome: Outcome) -> list[SectionDrawing]:
     for station, name, offset, z, away in outcome.tables["shots"].rows if "shots" in outcome.tables else ():
         shots.setdefault(station, []).append((name, offset, z, away))
     made = []
-    for number, (name, row) in enumerate(zip(shown.names, shown.frames.tolist(), strict=True)):
-        station, east, north, azimuth, width, thickness = row
-        frame = Frame(station, (east, north), azimuth, width, thickness)
+    for number, name in enumerate(shown.names):
+        frame = shown.frame(number)
         lines = tuple((trace.title, trace.places) for trace in shown.one(number)[0])
-        made.append(SectionDrawing(frame, name, lines, tuple(shots.get(station, ()))))
+        made.append(SectionDrawing(frame, name, lines, tuple(shots.get(frame.station, ()))))
     return made
 
 
