@@ -230,6 +230,35 @@ class Found(unittest.TestCase):
         free = propose._outlines(yard(heap), propose._parted(yard(heap), (1.0, 1.0), METRE), (1.0, 1.0), METRE)
         self.assertGreater(free[0].intersection(wall).area, 8.0)
 
+    def test_only_larger_walls_are_left_out(self):
+        """A steep patch on the outline counts from more than four cells, whatever their size."""
+        heap = yard(cone(60, (30, 30), 4.0), 0.5)
+        labels = propose._parted(heap, (1.0, 1.0), METRE)
+        for wide, slant, shared in ((2, 2.0, True), (3, 2.0, False), (3, propose.STEEPEST, True)):
+            slope = np.zeros((60, 60))
+            slope[38:40, 30 : 30 + wide] = slant
+            with mock.patch.object(propose, "_slope", lambda _yard, slope=slope: slope):
+                (line,) = propose._outlines(heap, labels, (1.0, 1.0), METRE)
+            patch = shapely.box(115.0, 219.0, 115.0 + wide / 2, 220.0)
+            self.assertEqual(line.intersection(patch).area > 0.1, shared)
+        with mock.patch.object(propose, "_slope", lambda _yard: np.full((60, 60), propose.STEEPEST)):
+            np.testing.assert_array_equal(propose._parted(heap, (1.0, 1.0), METRE), labels, "just so steep is no wall")
+        away = np.abs(np.hypot(*(np.mgrid[0:60, 0:60] - 30)) - 16)
+        with mock.patch.object(propose, "_slope", lambda _yard: np.where(away < 2, 2.0, 0.0)):
+            (within,) = propose._outlines(heap, labels, (1.0, 1.0), METRE)
+        (free,) = propose._outlines(heap, labels, (1.0, 1.0), METRE)
+        self.assertTrue(within.equals(free), "a wall all round it takes nothing of it")
+
+    def test_wide_channels_stay_unknown(self):
+        """A channel without points from the rim inwards is bridged where it is six cells wide, and not where it is seven."""
+        for wide, bridged in ((6, True), (7, False)):
+            y, x = (a.ravel() * 1.5 for a in np.mgrid[0:120, 0:120])
+            xy = np.column_stack([x, y])[~((y < 84) & (x >= 66) & (x < 66 + 6 * wide))]
+            made = propose._yard(
+                np.column_stack([xy, np.zeros(len(xy))]), Some(store=Some(spacing=2.0)), METRE, silent()
+            )
+            self.assertEqual((made.grid.cell, bool(made.known[6, 14])), (6.0, bridged))
+
     def test_a_full_yard_stays_as_it_was_found(self):
         """Where heaps were built is known; areas and corners are as Kerb found them on 2026-11-26, so that changes are seen."""
         wanted = [

@@ -148,6 +148,14 @@ class Offered(unittest.TestCase):
         self.assertEqual((slope.length, slope.width), (19.0, 19.0))
         _, edge = judged(low[:40, :16], bare[:40, :16], np.ones((40, 16), bool), 1.0, 0.2, np.empty((0, 2), int))
         self.assertEqual(len(edge), 1, "at the border of the grid too")
+        _, (corner,) = judged(
+            low[12:45, 13:45], bare[12:45, 13:45], np.ones((33, 32), bool), 1.0, 0.2, np.empty((0, 2), int)
+        )
+        _, (cut,) = judged(
+            low[40:61, 5:35], bare[40:61, 5:35], np.ones((21, 30), bool), 1.0, 0.2, np.empty((0, 2), int)
+        )
+        self.assertEqual((cut.stepped, cut.ground), (0.0, True), "its far border is no edge")
+        self.assertEqual((corner.length, corner.width, corner.middle), (18.0, 17.0, (8.0, 8.5)), "cut by its corner")
         small = np.ones((30, 30), bool)
         small[10:17, 10:18] = False
         self.assertEqual(judged(low[:30, 40:70], small, np.ones_like(small), 1.0, 0.2, np.empty((0, 2), int))[1], [])
@@ -158,6 +166,41 @@ class Offered(unittest.TestCase):
         out, _ = judged(low, bare, np.ones_like(bare), 1.0, 0.2, np.array([[20, 20], [60, 20]]))
         self.assertTrue(out[20, 20])
         self.assertFalse(out[60, 20])
+
+    def test_just_so_much_of_the_edge(self):
+        """Of the forty edges of a block of ten cells a side, 22 are steps (55 %): no ground; with 21 it is."""
+        for steps, is_ground in ((22, False), (21, True)):
+            low, bare = np.full((14, 14), 4.0), np.ones((14, 14), bool)
+            bare[2:12, 2:12] = False
+            ring = [(1, n) for n in range(2, 12)] + [(12, n) for n in range(2, 12)] + [(n, 1) for n in range(2, 12)]
+            low[tuple(np.transpose(ring[:steps]))] = 0.0
+            _, (thing,) = judged(low, bare, np.ones_like(bare), 1.0, 0.2, np.empty((0, 2), int))
+            self.assertEqual((thing.stepped, thing.ground), (steps / 40, is_ground))
+
+    def test_a_wall_along_the_rim(self):
+        low, bare = np.zeros((9, 80)), np.ones((9, 80), bool)
+        low[0], bare[0] = 4.0, False
+        for turn in range(4):
+            about = np.rot90(low, turn).copy(), np.rot90(bare, turn).copy()
+            _, (wall,) = judged(*about, np.ones_like(about[1]), 1.0, 0.2, np.empty((0, 2), int))
+            self.assertEqual((wall.height, wall.stepped, wall.length, wall.width), (4.0, 1.0, 80.0, 1.0))
+
+    def test_a_little_rough_is_ground(self):
+        """A mound with slopes of one in two and stones on it: departures of about the step, and no steps at its edge."""
+        near = np.maximum(*np.abs(np.mgrid[0:60, 0:60] - 30))
+        for stones, is_ground in ((0.40, True), (0.75, False)):
+            low = np.where(near <= 20, (20.5 - near) * 0.3, 0) + np.random.default_rng(5).uniform(
+                -stones, stones, (60, 60)
+            )
+            _, (mound,) = judged(low, near > 19, np.ones((60, 60), bool), 1.0, 0.2, np.empty((0, 2), int))
+            self.assertLess(mound.stepped, 0.3)
+            self.assertEqual(mound.ground, is_ground, stones)
+
+    def test_nothing_known_around_it(self):
+        alone = np.zeros((14, 14), bool)
+        alone[2:12, 2:12] = True
+        _, (thing,) = judged(np.where(alone, 4.0, np.nan), ~alone, alone, 1.0, 0.2, np.empty((0, 2), int))
+        self.assertEqual((thing.stepped, thing.height, thing.ground), (1.0, 0.0, False))
 
 
 class Verb(CommandLine):

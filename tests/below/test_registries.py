@@ -32,7 +32,7 @@ class Actions(unittest.TestCase):
         self.assertEqual(len({a.id for a in every}), len(every))
         shortcuts = [a.shortcut for a in every if a.shortcut]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
-        needs = ("", "job", "data", "cloud", "study", "ready", "outcome", "undo", "redo")
+        needs = ("", "job", "data", "cloud", "study", "ready", "outcome", "section", "undo", "redo")
         for action in every:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)

@@ -80,19 +80,40 @@ def actions() -> tuple[ActionEntry, ...]:
                         "data", number == 1)
             for number, (name, words) in enumerate(PANES, 1)
         ),
-        ActionEntry("section_forward", "Section forward", "The next of a series, or the section moved by its thickness", "View",
-                    "Alt+PgDown", "study"),
-        ActionEntry("section_back", "Section back", "The one before, or the section moved back by its thickness", "View",
-                    "Alt+PgUp", "study"),
-        ActionEntry("section_flip", "Turn section about", "Look at the section from its other side", "View", "", "study"),
         ActionEntry("next_pane", "Next pane", "The tools go to the next pane", "View", "F6", "data"),
         ActionEntry("whole_pane", "Pane whole, or back", "Make the active pane whole, or put it back", "View", "F12", "data"),
+        ActionEntry("own_colours", "Own colours of the pane", "Colour the active pane by itself, or as the others again", "View",
+                    "", "data"),
         ActionEntry("fold_left", "Fold lists", "Fold holdings and studies away, or bring them back", "View", "F7", "job", True),
         ActionEntry("fold_right", "Fold sheet", "Fold the sheet at the right away, or bring it back", "View", "Shift+F7", "job"),
         ActionEntry("fold_all", "Picture alone", "Fold everything round the picture away, or bring it back", "View", "F11",
                     "job"),
         ActionEntry("drawer", "Show drawer", "Profiles, histogram and tables below the view", "View", "F9", "job", True),
         ActionEntry("theme", "Dark or light", "Switch between dark and light colours", "View", "F8"),
+        ActionEntry("place_section", "Place a section", "By two ends, one click square to a surface, or two picks of a body",
+                    "Section", "X", "data"),
+        ActionEntry("section_numbers", "Numbers and name…", "Place, direction, width, thickness and step, typed", "Section", "",
+                    "section"),
+        ActionEntry("section_forward", "Section forward", "The next of a series, or the section moved by its step", "Section",
+                    "Alt+PgDown", "data", True),
+        ActionEntry("section_back", "Section back", "The one before, or the section moved back by its step", "Section",
+                    "Alt+PgUp", "data"),
+        ActionEntry("section_flip", "Turn section about", "Look at the section from its other side", "Section", "Alt+End", "data"),
+        ActionEntry("section_along", "Look along it", "In the axes of the section", "Section", "", "section", True),
+        ActionEntry("section_above", "Look at it from above", "Its right end at the right", "Section", "", "section"),
+        ActionEntry("section_side", "Look at it from the side", "From its right end", "Section", "", "section"),
+        ActionEntry("section_copies", "Copies…", "The same again, at a spacing the way one looks", "Section", "", "section", True),
+        ActionEntry("section_series", "Series of sections…", "A study of sections that goes on from this one", "Section", "",
+                    "section"),
+        ActionEntry("section_select", "Select its points", "The points of the cloud that lie in the slice", "Section", "",
+                    "section", True),
+        ActionEntry("compare_setups", "Compare setups on the selection", "How setups, strips or files lie to one another on a face, "
+                    "pair by pair", "Section", "", "cloud"),
+        ActionEntry("section_outlines", "Outlines of the slice", "Closed lines round what a slice cuts, such as walls", "Section",
+                    "", "section"),
+        ActionEntry("section_picture", "Picture to a file…", "The slice to scale, with a world file or as GeoTIFF", "Section",
+                    "", "section"),
+        ActionEntry("remove_section", "Remove section", "Take it out of the job (can be undone)", "Section", "", "section"),
         ActionEntry("import", "Bring data in…", "Clouds, survey points, lines, surfaces, models and pictures", "Data", "Ctrl+I"),
         ActionEntry("open_data", "Find open data…", "Choose and fetch tiles of a STAC catalogue", "Data", "Ctrl+Shift+O"),
         ActionEntry("field_controller", "Field controller…", "Listen to a field controller and see its shots come in", "Data"),
@@ -163,4 +184,4 @@ def actions() -> tuple[ActionEntry, ...]:
     )  # fmt: skip
 
 
-MENUS = ("Job", "Edit", "View", "Data", "Study", "Help")
+MENUS = ("Job", "Edit", "View", "Section", "Data", "Study", "Help")

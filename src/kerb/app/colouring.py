@@ -32,6 +32,8 @@ class Colouring(QObject):
 
     filters_wanted = Signal(object)
     histogram_ready = Signal(object, str, str)
+    # A pane with colours of its own has others.
+    alone_changed = Signal()
 
     def __init__(self, session: Session, view: View, strip: Strip, legends: tuple[Legend, Legend]) -> None:
         """``legends`` are that of the main cloud and that of surfaces."""
@@ -210,7 +212,12 @@ class Colouring(QObject):
         """Keep style values of the main cloud; limits that were being dragged are overtaken."""
         self._resting.stop()
         holding = self.session.main_cloud()
-        if holding is not None:
+        if self.view.own:
+            # Let loose: the others and the job keep theirs.
+            self.view.colour_alone({**self.view.own, **values})
+            self.mirror()
+            self.alone_changed.emit()
+        elif holding is not None:
             self.session.execute(scenes.style_change(holding, **values))
 
     def _preview(self, **values: Any) -> None:

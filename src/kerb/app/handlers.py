@@ -9,6 +9,7 @@ from kerb.app.doing.data import DataActions
 from kerb.app.doing.jobs import JobActions
 from kerb.app.doing.points import PointActions
 from kerb.app.doing.reading import HelpActions
+from kerb.app.doing.sections import SectionActions
 from kerb.app.doing.studies import StudyActions
 from kerb.app.doing.views import ViewActions
 from kerb.app.session import Session
@@ -24,6 +25,7 @@ class Handlers:
     studies: StudyActions
     data: DataActions
     points: PointActions
+    sections: SectionActions
     help: HelpActions
 
     def run(self, key: str) -> None:
@@ -51,7 +53,7 @@ class Handlers:
     def find(self, name: str) -> Callable[..., None]:
         """The method that does an action. Raises KeyError for an unknown one."""
         name = "import_points" if name == "import" else name
-        for part in (self.jobs, self.views, self.studies, self.data, self.points, self.help):
+        for part in (self.jobs, self.views, self.studies, self.data, self.points, self.sections, self.help):
             doing = getattr(type(part), name, None)
             if callable(doing):
                 found: Callable[..., None] = getattr(part, name)

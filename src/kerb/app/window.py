@@ -22,6 +22,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QStackedWidge
 from kerb.app import scenes, theme
 from kerb.app.actions import actions
 from kerb.app.bringing.results import Results
+from kerb.app.can import possible
 from kerb.app.chip import DecimalsMenu
 from kerb.app.colouring import Colouring
 from kerb.app.dialogs import questions
@@ -29,10 +30,12 @@ from kerb.app.doing.data import DataActions
 from kerb.app.doing.jobs import JobActions
 from kerb.app.doing.points import PointActions
 from kerb.app.doing.reading import HelpActions
+from kerb.app.doing.sections import SectionActions
 from kerb.app.doing.studies import StudyActions
 from kerb.app.doing.views import ViewActions
 from kerb.app.filtering import Filtering
 from kerb.app.handlers import Handlers
+from kerb.app.keeper import SectionKeeper
 from kerb.app.keys import UndoThroughFields
 from kerb.app.menus import Menus, fill_menus
 from kerb.app.pages.page import Desk
@@ -47,6 +50,7 @@ from kerb.app.selection import Selection
 from kerb.app.session import Session
 from kerb.app.shapes import layer_of, shapes_of
 from kerb.app.stage import Stage
+from kerb.app.tools.bands import Bands
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.editing import EditShapes
 from kerb.app.tools.select import SelectPoints
@@ -64,7 +68,6 @@ from kerb.app.widgets import Label, made, there
 from kerb.app.working_area import WorkingArea
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.growing import GrowingCloud
-from kerb.core.things import CLOUD
 from kerb.draw.camera import Camera
 from kerb.draw.scene import CloudLayer, Scene
 from kerb.formats.tiles import TileCache
@@ -130,7 +133,8 @@ class Window(QMainWindow):
         self.surface_legend = Legend(self.theme, self.view, "Legend of surfaces")
         self.guide = Guide(self.theme, self.view)
         self.guide.hide()
-        self.edit_tool = EditShapes(self.view, session)
+        self.keeper = SectionKeeper(session)
+        self.edit_tool = EditShapes(self.view, session, Bands(self.view, self.keeper))
         self.stage = Stage(self.view, self.edit_tool)
         self.backdrop = Backdrop(session, self.view, TileCache(user_data() / "tiles"))
         self.colouring = Colouring(session, self.view, self.strip, (self.legend, self.surface_legend))
@@ -138,7 +142,7 @@ class Window(QMainWindow):
         self.filtering = Filtering(session, self.colouring, self.stage, self.theme)
         self._build_doing()
         self.header = Header(session, self.theme)
-        self.lists = Lists(session, self.theme)
+        self.lists = Lists(session, self.theme, self.keeper)
         self.lists.setFixedWidth(LEFT)
         self.drawer = Drawer(session, self.theme)
         desk = Desk(session, self.view, self.colouring, self.selection, self.filtering, self.handlers.points)
@@ -161,9 +165,10 @@ class Window(QMainWindow):
         """What does each action, with what it needs and no more."""
         session, stage = self.session, self.stage
         self.handlers = Handlers(
-            session, JobActions(session, self), ViewActions(session, stage, self.strip, self.filtering),
+            session, JobActions(session, self), ViewActions(session, stage, self.strip, self.filtering, self.keeper),
             StudyActions(session, stage, self), DataActions(session, stage, self.theme, self),
-            PointActions(session, stage, self.colouring, self.selection, self.filtering), HelpActions(session, self),
+            PointActions(session, stage, self.colouring, self.selection, self.filtering),
+            SectionActions(session, stage, self.keeper, self.selection, self.colouring, self), HelpActions(session, self),
         )  # fmt: skip
 
     def _lay_out(self) -> None:
@@ -234,6 +239,7 @@ class Window(QMainWindow):
             signal.connect(self._refresh.start)
         session.changed.connect(self._mirror_actions)
         session.working.connect(lambda _task: self._mirror_actions())
+        self.keeper.changed.connect(self._mirror_actions)
         session.drafted.connect(self.view.update)
         session.complained.connect(lambda title, text: questions.complain(self, title, text))
         session.brought.connect(self._brought)
@@ -279,6 +285,8 @@ class Window(QMainWindow):
         )
         self.strip.filter_wanted.connect(lambda _on: run("filter_points"))
         self.colouring.listen()
+        self.colouring.alone_changed.connect(self.panes.tell)
+        self.panes.coloured.connect(self.colouring.mirror)
         self.colouring.filters_wanted.connect(self.filtering.set)
         self.colouring.histogram_ready.connect(self.drawer.show_histogram)
         self.selection.changed.connect(self._mirror_selection)
@@ -370,8 +378,8 @@ class Window(QMainWindow):
         self.view.fit(np.append(low, level), np.append(high, level))
 
     def _backdrop_read(self) -> None:
-        self.view.scene.pictures = self.backdrop.layers(scenes.low_level(self.session))
-        self.view.redraw()
+        self.view.base.pictures = self.backdrop.layers(scenes.low_level(self.session))
+        self.view.set_scene(self.view.base)
 
     def _paint_marks(self, view: View, painter: QPainter) -> None:
         self.selection.paint(view, painter)
@@ -424,22 +432,9 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{name} – Kerb" if name else "Kerb")
 
     def _mirror_actions(self) -> None:
-        job, study, setup, kind = self.session.job, self.session.study, self.session.setup, self.session.kind
-        have = {
-            "": True, "job": job is not None,
-            "cloud": bool(job and job.state.of_kind(CLOUD)), "data": self.session.has_data, "study": study is not None,
-            "ready": setup is not None and not setup.missing(),
-            "outcome": bool(job and any(s.found for s in job.state.studies)),
-            "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
-        }  # fmt: skip
-        possible = (
-            {step.id for step in kind.steps if not step.lacks(setup)}
-            if kind is not None and setup is not None
-            else set()
-        )
+        can = possible(self.session, bool(self.keeper.chosen))
         for entry in actions():
-            mine = kind is not None and entry.needs == f"kind:{kind.id}" and entry.id.partition(":")[2] in possible
-            self.actions_by_id[entry.id].setEnabled(have.get(entry.needs, mine))
+            self.actions_by_id[entry.id].setEnabled(can(entry))
 
     def _place_overlays(self) -> None:
         self.strip.fit_into(self.view.width() - 24)

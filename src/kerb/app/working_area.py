@@ -14,9 +14,10 @@ from kerb.app.panels.drawer import Drawer
 from kerb.app.panels.status import Status
 from kerb.app.session import Session
 from kerb.app.shapes import shapes_of
+from kerb.app.tools.bands import Bands
 from kerb.app.tools.editing import EditShapes
-from kerb.app.views.panes import Companion, Panes
-from kerb.app.views.view import Overlay, View
+from kerb.app.views.panes import BESIDE, Companion, Panes
+from kerb.app.views.view import PLAN, SECTION, Overlay, View
 from kerb.core.arrays import Floats
 from kerb.core.geometry.area import ring_of
 from kerb.job import studies
@@ -35,7 +36,7 @@ class WorkingArea(QObject):
     ) -> None:
         super().__init__(panes)
         self.session, self.panes, self.drawer, self.actions, self.edit = session, panes, drawer, actions, edit
-        self.status = status
+        self.status, self.keeper = status, actions.keeper
         self.overlays: list[Overlay] = []
         # What folds away: by name.
         self.folding: dict[str, QWidget] = {}
@@ -50,15 +51,22 @@ class WorkingArea(QObject):
         drawer.place_chosen.connect(self._go_to)
         drawer.section_shown.connect(lambda: actions.look_at_section(drawer.section()))
         actions.section_changed.connect(self._follow)
+        self.keeper.changed.connect(self._follow)
+        self.keeper.chosen_.connect(self._look_along)
         actions.step_wanted.connect(self.step_section)
         panes.pointed.connect(self._pointed)
         actions.arrangement_wanted.connect(panes.arrange)
-        actions.pane_wanted.connect(lambda what: panes.whole() if what == "whole" else panes.next_pane())
+        doing = {
+            "whole": panes.whole,
+            "next": panes.next_pane,
+            "colours": lambda: panes.colour_alone(None, not panes.active.own),
+        }
+        actions.pane_wanted.connect(lambda what: doing[what]())
         actions.fold_wanted.connect(self.fold)
 
     def _dress(self, companion: Companion) -> None:
         """What is painted over the pictures of a companion: the same as over the active one, and the shapes of the study."""
-        tool = EditShapes(companion, self.session)
+        tool = EditShapes(companion, self.session, Bands(companion, self.keeper))
 
         def shapes(_view: View, painter: QPainter) -> None:
             tool.chosen = self.edit.chosen
@@ -91,6 +99,15 @@ class WorkingArea(QObject):
         if study is not None and not self._showing and study.panes != self.panes.now():
             self.session.execute(studies.paned(study, self.panes.now()))
 
+    def _look_along(self) -> None:
+        """A section of the job was chosen: a pane looks along it, a second one where there is none yet."""
+        if not any(view.mode == SECTION for view in self.panes.views()):
+            if len(self.panes.views()) == 1:
+                self.panes.arrange(BESIDE, (PLAN, SECTION))
+            else:
+                self.actions.view_section()
+        self._follow()
+
     def _follow(self) -> None:
         """Sections go with their line; lines are painted anew in all panes."""
         for view in self.panes.views():
@@ -99,7 +116,7 @@ class WorkingArea(QObject):
 
     def step_section(self, by: int) -> None:
         """The next section of a series; else the line that is looked along moves by its thickness, ahead or back."""
-        if self.drawer.step_section(by):
+        if self.keeper.step(by) or self.drawer.step_section(by):
             return
         found = self.actions.section_line()
         lines = [s for s in shapes_of(self.session) if s.about.kind == LINE and s.quiet == (self.actions.frame is None)]

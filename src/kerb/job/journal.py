@@ -19,10 +19,10 @@ from typing import Any
 import numpy as np
 
 from kerb.core.cloud.filters import from_json as filters_from_json
-from kerb.job.state import JobState, holding_of, study_of
+from kerb.job.state import JobState, holding_of, section_of, study_of
 
 NAME = "autosave.jsonl"
-LISTS = ("holdings", "studies")
+LISTS = ("holdings", "studies", "sections")
 
 
 def plain(value: Any) -> Any:
@@ -60,8 +60,8 @@ def applied(state: JobState, change: dict[str, Any]) -> JobState:
         state = replace(state, title=title)
     if "filters" in change:
         state = replace(state, filters=tuple((name, filters_from_json(items)) for name, items in change["filters"]))
-    makers: tuple[tuple[str, Callable[[Any], Any]], ...] = (("holdings", holding_of), ("studies", study_of))
-    for name, make in makers:
+    makers: tuple[Callable[[Any], Any], ...] = (holding_of, study_of, section_of)
+    for name, make in zip(LISTS, makers, strict=True):
         put = {item.id: item for item in map(make, change.get(name, ()))}
         known = {item.id: item for item in getattr(state, name)} | put
         order = change.get(f"order of {name}", list(known))

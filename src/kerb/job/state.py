@@ -16,6 +16,7 @@ from kerb.core.cloud.sets import PointSets
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.quantity import Decimals
 from kerb.core.reference import UNKNOWN, ReferenceSystem
+from kerb.core.section.placed import PlacedSection
 from kerb.core.things import CLOUD
 from kerb.core.units import LengthUnit, length_unit
 
@@ -134,6 +135,7 @@ class JobState:
     holdings: tuple[Holding, ...] = ()
     studies: tuple[StudyRecord, ...] = ()
     filters: tuple[tuple[str, tuple[Filter, ...]], ...] = ()
+    sections: tuple[PlacedSection, ...] = ()
 
     def holding(self, key: str) -> Holding | None:
         """The holding of an id, or of a name where no id fits."""
@@ -144,6 +146,10 @@ class JobState:
     def of_kind(self, *kinds: str) -> tuple[Holding, ...]:
         """Holdings of some kinds, in order."""
         return tuple(holding for holding in self.holdings if holding.kind in kinds)
+
+    def section(self, key: str) -> PlacedSection | None:
+        """The section of an id."""
+        return next((s for s in self.sections if s.id == key), None)
 
     def study(self, key: str) -> StudyRecord | None:
         """The study of an id."""
@@ -209,7 +215,8 @@ class JobState:
             holdings.append(_within(Holding(**values)))
         studies = tuple(_study(item) for item in data["studies"])
         saved = tuple((name, filters_from_json(items)) for name, items in data.get("filters", ()))
-        return JobState(Title(**title), tuple(holdings), studies, saved)
+        sections = tuple(section_of(item) for item in data.get("sections", ()))
+        return JobState(Title(**title), tuple(holdings), studies, saved, sections)
 
 
 def _within(holding: Holding) -> Holding:
@@ -231,6 +238,13 @@ def holding_of(item: dict[str, Any]) -> Holding:
 def study_of(item: dict[str, Any]) -> StudyRecord:
     """A study of its plain dictionary. Raises KeyError, TypeError or ValueError."""
     return _study(item)
+
+
+def section_of(item: dict[str, Any]) -> PlacedSection:
+    """A section of its plain dictionary. Raises KeyError, TypeError or ValueError."""
+    values = _known(PlacedSection, item)
+    east, north, up = (float(v) for v in values["middle"])
+    return PlacedSection(**{**values, "middle": (east, north, up)})
 
 
 def _study(item: dict[str, Any]) -> StudyRecord:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from kerb.core.progress import Progress
+from kerb.core.section.placed import PlacedSection
 from kerb.studies.fields import CODECS
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
@@ -106,7 +107,8 @@ class StudyKind:
     look at when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside
     its headline; ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests.
     ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
-    ``upgrade`` brings the setups of earlier versions into the present form. ``correction`` says what would take a bias out.
+    ``upgrade`` brings the setups of earlier versions into the present form. ``correction`` says what would take a bias out;
+    ``from_section`` gives the values of a setup that goes on from a section, so many times at a spacing.
     """
 
     id: str
@@ -133,6 +135,7 @@ class StudyKind:
     trial: Callable[[], tuple[Setup, ...]] | None = None
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
     correction: Callable[[Outcome], Correction | None] | None = None
+    from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
 
     @property
     def headline(self) -> FigureAbout:

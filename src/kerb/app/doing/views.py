@@ -8,14 +8,17 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from kerb.app.filtering import Filtering
+from kerb.app.keeper import SectionKeeper
 from kerb.app.session import Session
 from kerb.app.shapes import elevated, shapes_of
 from kerb.app.stage import Stage
+from kerb.app.tools.bands import letters
 from kerb.app.views.strip import Strip
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import bounds_of
 from kerb.core.section.frame import Frame
+from kerb.core.section.placed import PlacedSection
 from kerb.core.things import PICTURE
 from kerb.draw.camera import Camera
 from kerb.studies.profiles import eastward, ends_of
@@ -41,16 +44,19 @@ class ViewActions(QObject):
     fold_wanted = Signal(str)
     step_wanted = Signal(int)
 
-    def __init__(self, session: Session, stage: Stage, strip: Strip, filtering: Filtering) -> None:
+    def __init__(
+        self, session: Session, stage: Stage, strip: Strip, filtering: Filtering, keeper: SectionKeeper
+    ) -> None:
         super().__init__(stage)
         self.session, self.stage, self.strip, self.filtering = session, stage, strip, filtering
+        self.keeper = keeper
         self.view = stage.view
         # Which of the profile lines the section view looks along, and the section of a series in its place.
         self.profile = 0
         self.frame: Frame | None = None
         self.flipped = False
-        # The line that each view in section looked along last, and its own thickness.
-        self._looked: dict[int, tuple[Floats, float | None]] = {}
+        # The line that each view in section looked along last, its own thickness, and the section of the job it is of.
+        self._looked: dict[int, tuple[Floats, float | None, PlacedSection | None]] = {}
 
     def find(self) -> None:
         """Go to the field for doing, finding and going to anything."""
@@ -70,14 +76,21 @@ class ViewActions(QObject):
 
     def section_ends(self) -> tuple[str, str] | None:
         """What the ends of the profile are called that the section looks along; None without one."""
+        placed = self.keeper.section()
+        if placed is not None:
+            return letters(placed)
         count = sum(shape.quiet for shape in shapes_of(self.session))
         return ends_of(min(self.profile, count - 1)) if count else None
 
     def section_line(self) -> tuple[Floats, float | None] | None:
         """Left and right end (2, 2) of what the section views look along, and its own thickness where it has one.
 
-        The section that is looked at in the drawer, else the chosen profile line; None where there is neither.
+        The section of the job that was chosen, else that which is looked at in the drawer, else the chosen profile line; None
+        where there is none of them.
         """
+        placed = self.keeper.section()
+        if placed is not None:
+            return placed.ends, placed.thickness
         way = -1 if self.flipped else 1
         if self.frame is not None:
             return self.frame.ends[::way], self.frame.thickness
@@ -89,7 +102,8 @@ class ViewActions(QObject):
         found = self.section_line()
         if found is None:
             return None
-        return found[0].mean(axis=0) if self.frame is not None else found[0][0]
+        middle = self.frame is not None or self.keeper.section() is not None
+        return found[0].mean(axis=0) if middle else found[0][0]
 
     def in_section(self, view: View, place: Floats) -> float | None:
         """Offset of a place (3,) in the section that a view looks along; None where it looks along none."""
@@ -104,14 +118,20 @@ class ViewActions(QObject):
             now = view.camera
             return replace(camera, target=now.target, scale=now.scale, thickness=thickness)
         line, own = found
+        placed = self.keeper.section()
+        self._looked[id(view)] = line, own, placed
         step = line[-1] - line[0]
+        scale = float(np.hypot(*step)) / view.pixels[0] * 1.05
+        if placed is not None:
+            return replace(
+                camera, heading=placed.azimuth, tilt=placed.tilt, target=placed.middle, scale=scale,
+                thickness=placed.thickness, exaggeration=placed.exaggeration, perspective=False,
+            )  # fmt: skip
         # The eye looks 90° to the left of the line's direction.
         heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
         east, north = line.mean(axis=0).tolist()
-        scale = float(np.hypot(*step)) / view.pixels[0] * 1.05
-        self._looked[id(view)] = line, own
         return replace(
-            camera, heading=heading % 360, target=(east, north, view.camera.target[2]), scale=scale,
+            camera, heading=heading % 360, tilt=0.0, target=(east, north, view.camera.target[2]), scale=scale,
             thickness=own or thickness,
         )  # fmt: skip
 
@@ -120,16 +140,23 @@ class ViewActions(QObject):
         found = self.section_line()
         if view.mode != SECTION or found is None:
             return
-        line, thickness = self._looked.get(id(view), (np.empty(0), None))
-        if np.array_equal(found[0], line) and found[1] == thickness:
+        line, thickness, before = self._looked.get(id(view), (np.empty(0), None, None))
+        placed = self.keeper.section()
+        if np.array_equal(found[0], line) and found[1] == thickness and placed == before:
             return
-        after, scale = self.section_camera(view), view.camera.scale
+        after, now = self.section_camera(view), view.camera
         # As large as it is, unless the line is another one altogether.
         same = len(line) and abs(_length(line) - _length(found[0])) <= SAME_LENGTH * _length(line)
-        view.set_camera(replace(after, scale=scale) if same else after, moving=True)
+        if placed is not None and before is not None and placed.id == before.id:
+            # Of one that is dragged or stepped, what is seen stays where it is.
+            lift = now.target[2] - before.middle[2] if placed.upright else 0.0
+            after = replace(after, target=(*after.target[:2], after.target[2] + lift), exaggeration=now.exaggeration)
+        view.set_camera(replace(after, scale=now.scale) if same else after, moving=True)
 
     def look_at_section(self, frame: Frame | None) -> None:
         """Another section of the open study is looked at; None when there is none."""
+        if frame is not None:
+            self.keeper.choose("")
         self.frame = frame
         self.section_changed.emit()
 
@@ -246,6 +273,8 @@ class ViewActions(QObject):
 
     def section_flip(self) -> None:
         """Look at the section from the other side; offsets count from the other end then."""
+        if self.keeper.flip():
+            return
         self.flipped = not self.flipped
         self.section_changed.emit()
 
@@ -256,6 +285,10 @@ class ViewActions(QObject):
     def whole_pane(self) -> None:
         """Make the active pane whole, or put it back."""
         self.pane_wanted.emit("whole")
+
+    def own_colours(self) -> None:
+        """Let the colouring of the active pane loose, or bind it to that of the others."""
+        self.pane_wanted.emit("colours")
 
     def fold_left(self) -> None:
         """Fold the lists away, or bring them back."""

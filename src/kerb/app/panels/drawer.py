@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from PySide6.QtCore import (
-    QAbstractTableModel,
     QModelIndex,
-    QPersistentModelIndex,
     QSortFilterProxyModel,
     Qt,
     QTimer,
@@ -32,13 +29,13 @@ from PySide6.QtWidgets import (
 
 from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
 from kerb.app.charts.sections import SectionsChart
+from kerb.app.panels.table_model import SORTED, TableModel
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
-from kerb.core.quantity import Decimals, number
 from kerb.core.section.frame import Frame
-from kerb.report.text import bound_by, figures_table, heading, printed_cell, printed_columns, tab_separated, write_csv
+from kerb.report.text import figures_table, tab_separated, write_csv
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
 
@@ -47,11 +44,7 @@ CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
 PLACE_COLUMNS = (("e", "easting"), ("n", "northing"), ("z", "elevation"))
 # Which widget draws which chart; the rest are plots.
 DRAWN_BY: dict[type, type[ProfileChart | PlotChart | SectionsChart]] = {Profile: ProfileChart, Sections: SectionsChart}
-SORTED = Qt.ItemDataRole.UserRole
 MOST_MEASURED = 60
-Index = QModelIndex | QPersistentModelIndex
-
-PLAIN_DECIMALS = 4
 
 
 @dataclass(frozen=True)
@@ -62,50 +55,6 @@ class Tab:
     what: str
     key: str = ""
     tip: str = ""
-
-
-class TableModel(QAbstractTableModel):
-    """A table of an outcome, however long: cells are made when they are looked at."""
-
-    def __init__(self, table: Table, decimals: Decimals) -> None:
-        super().__init__()
-        self.table, self.decimals = table, decimals
-        self.columns, self.bounds = printed_columns(table, decimals), bound_by(table)
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 as Qt has it
-        """Rows."""
-        return 0 if parent.isValid() else len(self.table.rows)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        """Columns."""
-        return 0 if parent.isValid() else len(self.table.columns)
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        """A cell as text, as what it is sorted by, or how it stands."""
-        value = self.table.rows[index.row()][index.column()]
-        is_number = isinstance(value, (int, float, np.number)) and not isinstance(value, bool)
-        if role == SORTED:
-            return float(value) if is_number else -np.inf if value is None else str(value)
-        if role == Qt.ItemDataRole.DisplayRole:
-            if is_number:
-                if isinstance(value, (int, np.integer)):
-                    return number(float(value), 0)
-                if not self.columns[index.column()].unit:
-                    return number(float(value), PLAIN_DECIMALS)
-                row = self.table.rows[index.row()]
-                return printed_cell(self.table, row, index.column(), self.decimals, self.bounds)
-            return "—" if value is None else str(value)
-        if role == Qt.ItemDataRole.TextAlignmentRole and (
-            is_number or (value is None and self.table.columns[index.column()].unit)
-        ):
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        """Headings with units."""
-        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return heading(self.columns[section])
-        return None
 
 
 class Drawer(QWidget):

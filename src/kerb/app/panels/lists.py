@@ -9,7 +9,9 @@ from functools import partial
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
+from kerb.app.doing.sections import words_of
 from kerb.app.icons import icon
+from kerb.app.keeper import SectionKeeper
 from kerb.app.panels.parts import PartRow
 from kerb.app.panels.row import Row, RowDoing, RowWords
 from kerb.app.session import Session
@@ -18,19 +20,32 @@ from kerb.app.theme import Theme
 from kerb.app.views.things import ink_of
 from kerb.app.widgets import Label, made
 from kerb.core.quantity import quantity
+from kerb.core.section.placed import PlacedSection
 from kerb.core.things import LINES, PICTURE, POINTS
 from kerb.job import holdings, studies
 from kerb.job.state import Holding, Part, StudyRecord
 from kerb.studies.registry import study_kind
 
+# What the menus of rows offer: words and action.
+OF_SECTION = (
+    ("Look along", "look_along"), ("Numbers and name…", "section_numbers"), ("Copies…", "section_copies"),
+    ("Series of sections…", "section_series"), ("Select its points", "section_select"), ("Outlines", "section_outlines"),
+    ("Picture to a file…", "section_picture"), ("Remove", "remove_section"),
+)  # fmt: skip
+OF_STUDY = (
+    ("Rename…", "rename_study"), ("Duplicate", "duplicate_study"), ("Same for the next survey…", "follow_study"),
+    ("Fit in view", "fit_study"), ("Compute", "compute"), ("Remove", "remove_study"),
+)  # fmt: skip
+
 
 class Lists(QWidget):
-    """Holdings above, studies below. They mirror the job and hold nothing of their own."""
+    """Holdings above, sections where there are any, studies below. They mirror the job and hold nothing of their own."""
 
     action_wanted = Signal(str)
 
-    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+    def __init__(self, session: Session, theme: Theme, keeper: SectionKeeper, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.keeper = keeper
         self.setObjectName("left")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session, self.theme = session, theme
@@ -38,15 +53,18 @@ class Lists(QWidget):
         column.setContentsMargins(0, 8, 1, 0)
         column.setSpacing(0)
         self.holdings = QVBoxLayout()
+        self.sections = QVBoxLayout()
         self.studies = QVBoxLayout()
+        self._of_sections: list[QWidget] = []
         for heading, box, action, tip in (
             ("Holdings", self.holdings, "import", "Bring data in… (Ctrl+I)"),
+            ("Sections", self.sections, "place_section", "Place a section by clicks (X)"),
             ("Studies", self.studies, "new_study", "New study: choose a question (Ctrl+Shift+Q)"),
         ):
-            if heading == "Studies":
-                column.addWidget(hairline())
-                column.addSpacing(6)
-            column.addLayout(self._heading(heading, action, tip))
+            line, head = hairline(), self._heading(heading, action, tip)
+            line.setVisible(heading != "Holdings")
+            column.addWidget(line)
+            column.addWidget(head)
             box.setSpacing(0)
             inner = QWidget()
             outer = QVBoxLayout(inner)
@@ -56,17 +74,22 @@ class Lists(QWidget):
             scroll = made(QScrollArea(), widgetResizable=True)
             scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
             scroll.setWidget(inner)
-            column.addWidget(scroll, 2 if heading == "Holdings" else 3)
+            column.addWidget(scroll, {"Holdings": 4, "Sections": 2}.get(heading, 5))
+            if heading == "Sections":
+                self._of_sections = [line, head, scroll]
         self.rows: dict[str, Row] = {}
         self._kept_holdings: dict[str, QWidget] = {}
         self._kept_studies: dict[str, QWidget] = {}
+        self._kept_sections: dict[str, QWidget] = {}
         self.looked_over = ""
         self.marks_study = True
         # Opening and choosing end with a change: once is enough.
         session.changed.connect(self.mirror)
+        keeper.changed.connect(self._mirror_sections)
 
-    def _heading(self, text: str, action: str, tip: str) -> QHBoxLayout:
-        row = QHBoxLayout()
+    def _heading(self, text: str, action: str, tip: str) -> QWidget:
+        whole = QWidget()
+        row = QHBoxLayout(whole)
         row.setContentsMargins(14, 4, 8, 2)
         label = Label(text)
         label.setProperty("role", "section")
@@ -77,7 +100,7 @@ class Lists(QWidget):
         row.addWidget(label)
         row.addStretch(1)
         row.addWidget(button)
-        return row
+        return whole
 
     def mirror(self) -> None:
         """Show the job as it is now. Rows stay and are changed; only what is new is made, only what is gone goes."""
@@ -106,8 +129,37 @@ class Lists(QWidget):
         for study in state.studies if state else ():
             wanted.append((study.id, self._new_row, partial(self._fill_study, study=study)))
         _arrange(self.studies, self._kept_studies, wanted)
-        both = {**self._kept_holdings, **self._kept_studies}
-        self.rows = {key: row for key, row in both.items() if isinstance(row, Row)}
+        self._mirror_sections()
+        every = {**self._kept_holdings, **self._kept_studies, **self._kept_sections}
+        self.rows = {key: row for key, row in every.items() if isinstance(row, Row)}
+
+    def _mirror_sections(self) -> None:
+        """Show the sections; without any their part of the panel is not there."""
+        found = self.keeper.all()
+        _arrange(
+            self.sections,
+            self._kept_sections,
+            [(s.id, self._new_row, partial(self._fill_section, section=s)) for s in found],
+        )
+        for widget in self._of_sections:
+            widget.setVisible(bool(found))
+
+    def _fill_section(self, row: QWidget, section: PlacedSection) -> None:
+        assert isinstance(row, Row)
+        words = words_of(section, self.session.unit)
+        row.show_words(
+            RowWords(section.name, words, chosen=section.id == self.keeper.chosen, tip=f"{section.name}: {words}")
+        )
+        row.doing = RowDoing(
+            lambda: self.action_wanted.emit(f"look_along:{section.id}"), None,
+            lambda place: self._menu(f":{section.id}", OF_SECTION, place),
+        )  # fmt: skip
+
+    def _menu(self, about: str, entries: tuple[tuple[str, str], ...], place: QPoint) -> None:
+        menu = QMenu(self)
+        for words, action in entries:
+            menu.addAction(words, lambda a=action: self.action_wanted.emit(f"{a}{about}"))
+        menu.popup(place)
 
     def _new_row(self) -> Row:
         return Row(self.theme)
@@ -179,14 +231,7 @@ class Lists(QWidget):
         row.doing = RowDoing(lambda: self.session.select(study.id), None, lambda place: self._study_menu(place))
 
     def _study_menu(self, place: QPoint) -> None:
-        menu = QMenu(self)
-        for words, action in (
-            ("Rename…", "rename_study"), ("Duplicate", "duplicate_study"),
-            ("Same for the next survey…", "follow_study"), ("Fit in view", "fit_study"), ("Compute", "compute"),
-            ("Remove", "remove_study"),
-        ):  # fmt: skip
-            menu.addAction(words, lambda a=action: self.action_wanted.emit(a))
-        menu.popup(place)
+        self._menu("", OF_STUDY, place)
 
 
 def headline(session: Session, study: StudyRecord) -> str:

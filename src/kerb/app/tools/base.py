@@ -13,6 +13,8 @@ class Tool:
 
     hint: str = ""
     cursor: Qt.CursorShape = Qt.CursorShape.ArrowCursor
+    # Letters that mean something to it while it has the mouse, whatever they mean in the menus.
+    letters: frozenset[Qt.Key] = frozenset()
 
     def __init__(self, view: View) -> None:
         self.view = view

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu
 from kerb.app.session import Session
 from kerb.app.shapes import FEWEST, Shape, elevated, gaps_of, shapes_of
 from kerb.app.theme import font
+from kerb.app.tools.bands import Bands
 from kerb.app.tools.base import Tool
 from kerb.app.tools.drawing import FAR_OFF, aim, paint_handle, snapped
 from kerb.app.views.scene_strokes import paint_line
@@ -42,9 +43,9 @@ class EditShapes(Tool):
 
     hint = "Drag a vertex, click on the line to insert one, Delete takes it out; drag elsewhere to move the view."
 
-    def __init__(self, view: View, session: Session) -> None:
+    def __init__(self, view: View, session: Session, bands: Bands) -> None:
         super().__init__(view)
-        self.session = session
+        self.session, self.bands = session, bands
         self.chosen: tuple[str, int] | None = None
         self.dragging = False
         self.verb = ""
@@ -74,6 +75,14 @@ class EditShapes(Tool):
         places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
         return [QPointF(*p) for p in self.view.to_widget(places)]
 
+    def _handles(self, shape: Shape) -> list[tuple[int, QPointF]]:
+        """Vertices that can be taken, by number: in a slice those that lie in it."""
+        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+        depth = self.view.camera.project(places, self.view.pixels)[:, 2]
+        near, far = self.view.camera.limits(self.view.pixels)
+        points = self._points(shape)
+        return [(number, points[number]) for number in np.flatnonzero((depth >= near) & (depth <= far)).tolist()]
+
     def _visible(self, shape: Shape) -> bool:
         return not shape.quiet or self.view.mode != "section"
 
@@ -84,8 +93,10 @@ class EditShapes(Tool):
         self._keep()
         self._grip = None
         at = event.position()
+        if self.bands.press(event):
+            return True
         for shape in self._by_choice():
-            vertex = _vertex_at(self._points(shape), at)
+            vertex = _vertex_at(self._handles(shape), at)
             if vertex is not None:
                 self._begin(shape, vertex, "moved")
                 return True
@@ -120,8 +131,10 @@ class EditShapes(Tool):
 
     def move(self, event: QMouseEvent) -> None:
         """Drag, or show what could be taken."""
+        if self.bands.move(event):
+            return
         if not self.dragging:
-            near = any(_vertex_at(self._points(s), event.position()) is not None for s in self._by_choice())
+            near = any(_vertex_at(self._handles(s), event.position()) is not None for s in self._by_choice())
             self.view.setCursor(Qt.CursorShape.SizeAllCursor if near else Qt.CursorShape.ArrowCursor)
             return
         shape = self.shape()
@@ -168,6 +181,8 @@ class EditShapes(Tool):
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         """Keep what was dragged as one step."""
+        if self.bands.release():
+            return
         if event.button() == Qt.MouseButton.RightButton:
             self._menu_at(event.position(), event.globalPosition().toPoint())
         elif self.dragging:
@@ -284,7 +299,7 @@ class EditShapes(Tool):
 
     def _menu_at(self, position: QPointF, at: QPoint) -> None:
         for shape in self._by_choice():
-            vertex = _vertex_at(self._points(shape), position)
+            vertex = _vertex_at(self._handles(shape), position)
             if vertex is not None and not shape.quiet:
                 self._menu(shape, vertex, at)
                 return
@@ -375,6 +390,7 @@ class EditShapes(Tool):
     def paint(self, painter: QPainter) -> None:
         """All shapes, what lies behind something faintly, with handles."""
         shapes = [shape for shape in self.shapes() if self._visible(shape)]
+        self.bands.paint(painter)
         self._paint_before(painter)
         plain = [shape for shape in shapes if not shape.quiet]
         for shape in shapes:
@@ -411,7 +427,7 @@ class EditShapes(Tool):
                 painter.setPen(QPen(ink, width, style))
                 painter.drawPolyline(line)
         self._paint_gaps(painter, shape)
-        for number, point in enumerate(self._points(shape) if handles else ()):
+        for number, point in self._handles(shape) if handles else ():
             chosen = self.chosen == (shape.key, number)
             paint_handle(painter, point, colour, chosen, shape.drawn.level(number) is not None)
         if shape.item and not shape.taken:
@@ -468,9 +484,8 @@ def _stretch_at(points: list[QPointF], position: QPointF, closed: bool) -> int |
     return None
 
 
-def _vertex_at(points: list[QPointF], position: QPointF) -> int | None:
-    if not points:
-        return None
-    away = [QPointF.dotProduct(p - position, p - position) for p in points]
-    nearest = int(np.argmin(away))
-    return nearest if away[nearest] <= REACH**2 else None
+def _vertex_at(handles: list[tuple[int, QPointF]], position: QPointF) -> int | None:
+    """The number of the handle at a place."""
+    away = {number: QPointF.dotProduct(p - position, p - position) for number, p in handles}
+    nearest = min(away, key=lambda number: away[number], default=None)
+    return nearest if nearest is not None and away[nearest] <= REACH**2 else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from types import MappingProxyType
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -15,29 +16,34 @@ from kerb.app.views.view import SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.errors import KerbError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.quantity import quantity
+from kerb.core.section.corner import corner
 from kerb.core.section.frame import Frame
 from kerb.core.section.slab import slab
+from kerb.job.dimensions import dimension
 
-SNAPS = ("nearest", "lowest", "highest")
+NEAREST, LOWEST, HIGHEST, CORNER = "nearest", "lowest", "highest", "corner"
 RADIUS = 12.0
 
 
 class Measure(Tool):
-    """Click points; the values stand beside the last one. N, L and H choose the snap, C copies, Escape clears."""
+    """Click points; the values stand beside the last one. N, L, H and K choose the snap, C copies, Escape clears."""
 
     hint = (
-        "Click points to measure. N nearest, L lowest, H highest point in the circle; C copies as text; "
-        "Backspace takes one back, Esc ends."
+        "Click points to measure. N nearest, L lowest, H highest point in the circle, K corner or break of slope in a "
+        "section; C copies as text, D keeps it as a line; Backspace takes one back, Esc ends."
     )
+    snaps = MappingProxyType({Qt.Key.Key_N: NEAREST, Qt.Key.Key_L: LOWEST, Qt.Key.Key_H: HIGHEST, Qt.Key.Key_K: CORNER})
+    letters = frozenset({*snaps, Qt.Key.Key_C, Qt.Key.Key_D})
     cursor = Qt.CursorShape.CrossCursor
 
     def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
         super().__init__(view)
         self.session = session
         self.finished = finished
-        self.snap = SNAPS[0]
+        self.snap = NEAREST
         self.places: list[Floats] = []
         self.mouse: QPointF | None = None
 
@@ -61,10 +67,11 @@ class Measure(Tool):
         self.session.said.emit(self.lines()[-1])
 
     def key(self, event: QKeyEvent) -> bool:
-        letters = {Qt.Key.Key_N: 0, Qt.Key.Key_L: 1, Qt.Key.Key_H: 2}
         key = Qt.Key(event.key())
-        if key in letters:
-            self.snap = SNAPS[letters[key]]
+        if key in self.snaps:
+            self.snap = self.snaps[key]
+        elif key == Qt.Key.Key_D:
+            self.keep()
         elif key == Qt.Key.Key_C:
             QGuiApplication.clipboard().setText(self.text())
         elif key == Qt.Key.Key_Backspace and self.places:
@@ -86,18 +93,46 @@ class Measure(Tool):
             return None
         share = view.picture.size[0] / view.pixels[0] * view.ratio
         hit = view.picture.place_at(position.x() * share, position.y() * share, reach=round(RADIUS * share))
-        if hit is None or self.snap == SNAPS[0]:
+        if hit is None or self.snap == NEAREST:
             return hit
         radius = RADIUS * view.ratio * view.camera.scale
-        found = []
-        for layer in view.scene.clouds:
-            points = in_circle(view, layer.store, hit, radius)
-            if len(points):
-                pick = np.argmin(points[:, 2]) if self.snap == SNAPS[1] else np.argmax(points[:, 2])
-                found.append(points[pick])
-        if not found:
+        every = [in_circle(view, layer.store, hit, radius) for layer in view.scene.clouds]
+        points = np.concatenate([np.empty((0, 3)), *every])
+        if self.snap == CORNER:
+            return self._corner(hit, points, radius)
+        if not len(points):
             return hit
-        return min(found, key=lambda p: p[2] if self.snap == SNAPS[1] else -p[2])
+        return np.asarray(points[np.argmin(points[:, 2]) if self.snap == LOWEST else np.argmax(points[:, 2])])
+
+    def _corner(self, hit: Floats, points: Floats, radius: float) -> Floats | None:
+        """Where two lines meet that fit the points in the circle of a slice."""
+        if self.view.mode != SECTION:
+            self.session.said.emit("A corner is found in a section: look along one, then click near it.")
+            return None
+        right, down, _ = self.view.camera.axes
+        flat = np.column_stack([(points - hit) @ right, (points - hit) @ -down])
+        try:
+            found = corner(flat, radius)
+        except NotDeterminable as error:
+            self.session.said.emit(f"No corner: {error}.")
+            return None
+        fit = quantity(found.rms, self.session.unit, self.session.decimals)
+        self.session.said.emit(f"Corner of {found.angle:.1f}°, the two lines fit within {fit} (rms).")
+        return np.asarray(hit + found.place[0] * right - found.place[1] * down)
+
+    def keep(self) -> None:
+        """Keep what was measured as a line of the job."""
+        if len(self.places) < 2:
+            self.session.said.emit("A line needs two points.")
+            return
+        try:
+            change = dimension(self.session.open_job, np.array(self.places), self.lines()[1:])
+        except KerbError as error:
+            self.session.complained.emit("The line could not be kept", str(error))
+            return
+        self.session.execute(change)
+        self.session.said.emit(f"{change.sentence}.")
+        self.places.clear()
 
     def lines(self) -> list[str]:
         """What was measured, a line each."""
@@ -113,7 +148,16 @@ class Measure(Tool):
             lines.append(f"height difference {show(step[2], signed=True)}, slope {show(slope, 'deg', True)}")
         if len(self.places) > 2:
             ring = np.array(self.places)
-            lines.append(f"plan area {show(abs(polygon.area(ring)), unit + '2')}")
+            before, after = ring[-3] - ring[-2], ring[-1] - ring[-2]
+            turn = np.degrees(np.arctan2(np.linalg.norm(np.cross(before, after)), before @ after))
+            lines.append(f"angle at the point before {show(turn, 'deg')}")
+            if self.view.mode == SECTION:
+                # In its plane, so that the outline of a layer has the area it is drawn with.
+                right, down, _ = self.view.camera.axes
+                flat = np.column_stack([(ring - ring[0]) @ right, (ring - ring[0]) @ -down])
+                lines.append(f"area in the section {show(abs(polygon.area(flat)), unit + '2')}")
+            else:
+                lines.append(f"plan area {show(abs(polygon.area(ring)), unit + '2')}")
             path = np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()
             lines.append(f"length of the line {show(path)}")
         return lines

@@ -23,9 +23,11 @@ class Pick(Measure):
     """Click points; each goes into the list of picked points with a name that runs on. T types name and code."""
 
     hint = (
-        "Click: the lowest, highest (L, H) or nearest (N) point in the circle becomes a point of its own; "
+        "Click: the lowest, highest (L, H) or nearest (N) point in the circle, or a corner (K) becomes a point of its own; "
         "T types name and code, Backspace takes one back, Esc ends."
     )
+
+    letters = frozenset({*Measure.snaps, Qt.Key.Key_T})
 
     def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
         super().__init__(view, session, finished)
@@ -70,7 +72,7 @@ class Pick(Measure):
             return self.take_back()
         elif key == Qt.Key.Key_Escape:
             self.finished()
-        elif key == Qt.Key.Key_C:
+        elif key in (Qt.Key.Key_C, Qt.Key.Key_D):
             return False
         else:
             return super().key(event)

@@ -13,6 +13,7 @@ from kerb.app.theme import Theme, font
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.quantity import number, symbol
+from kerb.core.section.placed import DOWN
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture
 from kerb.report.plan import round_step
@@ -44,7 +45,9 @@ class Furniture:
         if view.mode == PLAN:
             self._contours(view, painter)
         if view.mode == SECTION and self.grid:
-            self._frame(view, painter)
+            # A level slice with north up has the coordinates of the plan.
+            north_up = view.camera.tilt == DOWN and view.camera.heading == 0.0
+            (self._grid if north_up else self._frame)(view, painter)
         if not view.camera.perspective:
             self._scale_bar(view, painter)
         if view.mode != SECTION:
@@ -114,14 +117,18 @@ class Furniture:
         # Offsets count from the middle of a section, distances from the left end of a profile; else along the picture.
         start = line if line is not None else np.array(camera.target[:2])
         left = float((np.array(camera.target[:2]) - start) @ along) - width / 2 * unit
-        low = camera.target[2] - height / 2 * up
+        # Up are elevations; in a level slice distances from the middle of the section.
+        upright = camera.tilt == 0.0
+        up = up if upright else unit
+        aim = camera.target[2] if upright else float((np.array(camera.target[:2]) - start) @ -camera.axes[1][:2])
+        low = aim - height / 2 * up
         pen = QPen(QColor(view.theme.hair), 1)
         ink = QColor(view.theme.quiet)
         step = round_step(LEVEL_PIXELS * up, 1)
         painter.setFont(font(10.5))
         digits = max(0, int(-np.floor(np.log10(step) + 1e-9)))
         for level in np.arange(np.ceil(low / step), np.floor((low + height * up) / step) + 1) * step:
-            y = height / 2 - (level - camera.target[2]) / up
+            y = height / 2 - (level - aim) / up
             painter.setPen(pen)
             painter.drawLine(QPointF(0, y), QPointF(width, y))
             painter.setPen(ink)

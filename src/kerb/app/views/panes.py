@@ -77,6 +77,7 @@ class Pane(QWidget):
     """A place for a view, with a caption: what it shows, and a button that makes it whole."""
 
     whole_wanted = Signal(object)
+    alone_wanted = Signal(object, bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -94,8 +95,14 @@ class Pane(QWidget):
         self.whole.setFixedSize(22, 20)
         self.whole.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.whole.clicked.connect(lambda: self.whole_wanted.emit(self))
+        tip = "Colours of this pane only: what is chosen to colour the points by does not count for the others"
+        self.alone = made(QToolButton(), text="Own colours", autoRaise=True, checkable=True, toolTip=tip)
+        self.alone.setFixedHeight(20)
+        self.alone.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.alone.clicked.connect(lambda on: self.alone_wanted.emit(self, on))
         row.addWidget(self.words)
         row.addStretch(1)
+        row.addWidget(self.alone)
         row.addWidget(self.whole)
         self.box.addWidget(self.caption)
         self.view: View | None = None
@@ -108,8 +115,11 @@ class Pane(QWidget):
 
     def tell(self, active: bool) -> None:
         """Say what is shown."""
-        mode = WORDS[self.view.mode] if self.view is not None else ""
-        self.words.setText(f"{mode}{'  ·  active' if active else ''}")
+        if self.view is None:
+            return
+        own = f"  ·  by {self.view.own['by'].replace('_', ' ')}" if self.view.own else ""
+        self.words.setText(f"{WORDS[self.view.mode]}{own}{'  ·  active' if active else ''}")
+        self.alone.setChecked(bool(self.view.own))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """On the caption: whole, or back."""
@@ -124,6 +134,8 @@ class Panes(QWidget):
     # The view and the place under the cursor, in whatever pane that is.
     pointed = Signal(object, object)
     made_companion = Signal(object)
+    # The active pane shows other colours.
+    coloured = Signal()
 
     def __init__(self, active: View, theme: Theme) -> None:
         super().__init__()
@@ -159,7 +171,7 @@ class Panes(QWidget):
 
     def now(self) -> tuple[str, ...]:
         """The arrangement and the mode of each pane, as it is kept with a study."""
-        return (self.arrangement, *(view.mode for view in self.views()))
+        return (self.arrangement, *(f"{v.mode}|{v.own['by']}" if v.own else v.mode for v in self.views()))
 
     def show_kept(self, kept: tuple[str, ...]) -> None:
         """Show what :meth:`now` told; modes alone mean the arrangement for so many panes."""
@@ -175,7 +187,7 @@ class Panes(QWidget):
         before, size = [view.mode for view in self.views()], self.active.pixels
         wanted = list(modes) or [*before, *ARRANGEMENTS[name][1][len(before) :]]
         count = len(ARRANGEMENTS[name][1])
-        wanted = [mode if mode in WORDS else PLAN for mode in wanted[:count]]
+        wanted, colours = _parted(wanted[:count])
         self.arrangement, self.is_whole = name, False
         views: list[View] = [view for view in self.views() if view is self.active or isinstance(view, Companion)][
             :count
@@ -186,8 +198,10 @@ class Panes(QWidget):
             spare = next((c for c in self.companions if c not in views), None)
             views.append(spare or self._companion())
         self._lay_out(views)
-        for view, mode in zip(views, wanted, strict=False):
+        for view, mode, own in zip(views, wanted, colours, strict=False):
             self._look(view, mode)
+            if modes and own != view.own:
+                view.colour_alone(own)
         self._follow()
         self._tell(changed=True)
         # The panes get their sizes when the layout does; what looks along a section fits it then.
@@ -229,6 +243,8 @@ class Panes(QWidget):
             view.set_mode(mode)
 
     def _lay_out(self, views: list[View]) -> None:
+        # A widget that moves to another parent loses the keys.
+        had_keys = self.active.hasFocus()
         for view in (self.active, *self.companions):
             view.setParent(self)
         for split in self._splits:
@@ -242,11 +258,14 @@ class Panes(QWidget):
             pane = Pane()
             pane.hold(view)
             pane.whole_wanted.connect(self.whole)
+            pane.alone_wanted.connect(self.colour_alone)
             pane.caption.setVisible(len(views) > 1)
             self.panes.append(pane)
         for companion in self.companions:
             companion.setVisible(companion in views)
         self.box.addWidget(self._arranged())
+        if had_keys:
+            self.active.setFocus()
 
     def _arranged(self) -> QWidget:
         panes: list[QWidget] = list(self.panes)
@@ -289,6 +308,15 @@ class Panes(QWidget):
     def _holds_active(self, widget: QWidget | None) -> bool:
         return widget is not None and widget.isAncestorOf(self.active)
 
+    def colour_alone(self, pane: Pane | None, on: bool) -> None:
+        """Let the colouring of a pane loose, or bind it to that of the others again; of the active one when none is named."""
+        if pane is not None and pane.view is not self.active and isinstance(pane.view, Companion):
+            self.activate(pane.view)
+        clouds = self.active.scene.clouds
+        self.active.colour_alone({"by": clouds[0].style.by} if on and clouds else {})
+        self.coloured.emit()
+        self._tell(changed=True)
+
     def next_pane(self) -> None:
         """The next pane becomes the active one."""
         views = self.views()
@@ -312,6 +340,7 @@ class Panes(QWidget):
         for pane in (mine, its):
             pane.box.activate()
         self.active.setFocus()
+        self.coloured.emit()
         self._tell()
 
     # Following
@@ -320,13 +349,17 @@ class Panes(QWidget):
         """Companions in sight draw what the active view shows."""
         for view in self.views():
             if view is not self.active:
-                view.set_scene(self.active.scene)
+                view.set_scene(self.active.base)
 
     def repaint_all(self) -> None:
         """What is drawn over the pictures has changed, such as a line that is dragged."""
         for view in self.views():
             if view is not self.active:
                 view.update()
+
+    def tell(self) -> None:
+        """Say in the captions what is shown, and keep it."""
+        self._tell(changed=True)
 
     def _tell(self, changed: bool = False) -> None:
         for pane in self.panes:
@@ -366,3 +399,9 @@ class Panes(QWidget):
         """End the drawing threads."""
         for companion in self.companions:
             companion.close_drawing()
+
+
+def _parted(kept: list[str]) -> tuple[list[str], list[dict[str, str]]]:
+    """Modes, and colours of their own, of panes as they are kept: ``section|intensity``."""
+    parts = [text.partition("|") for text in kept]
+    return [mode if mode in WORDS else PLAN for mode, _, _ in parts], [{"by": by} if by else {} for _, _, by in parts]

@@ -19,6 +19,10 @@ class Mouse(Protocol):
     def cursor(self) -> Qt.CursorShape:
         """How the mouse looks."""
 
+    @property
+    def letters(self) -> frozenset[Qt.Key]:
+        """Letters that mean something to it, whatever they mean in the menus."""
+
     def press(self, event: QMouseEvent) -> bool:
         """Take a left press; True keeps the view from moving."""
 

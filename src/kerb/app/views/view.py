@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, Signal
@@ -24,6 +25,10 @@ DRAG_PIXELS = 4
 KEY_STEP = 60
 KEY_TURN = 5.0
 WHEEL_ZOOM = 1.0015
+
+# What every cloud can be coloured by, and the columns of what is called otherwise.
+ALWAYS = ("elevation", "plain")
+COLUMNS = {"colour": "red", "class": "classification", "source": "point_source_id"}
 
 Overlay = Callable[["View", QPainter], None]
 
@@ -51,7 +56,9 @@ class View(QWidget):
             ORBIT: replace(start, heading=335.0, tilt=32.0, perspective=True),
             SECTION: replace(start, tilt=0.0, thickness=1.0),
         }
-        self.scene = Scene()
+        # What is shown everywhere, and as this view shows it: with colours of its own where it has some.
+        self.base = self.scene = Scene()
+        self.own: dict[str, Any] = {}
         self.picture: Picture | None = None
         self.tool: Mouse | None = None
         self._held: Mouse | None = None
@@ -93,8 +100,15 @@ class View(QWidget):
         """Show another scene."""
         scene.background = self.theme.canvas_rgb
         scene.ink = (30, 34, 36)
-        self.scene = scene
+        self.base, self.scene = scene, recoloured(scene, self.own)
         self.redraw(moving=False)
+
+    def colour_alone(self, own: dict[str, Any]) -> None:
+        """Colour the clouds in this view by style values of its own, as everywhere where there are none."""
+        self.own = own
+        self.scene = recoloured(self.base, own)
+        self._ask(moving=False)
+        self.update()
 
     def set_camera(self, camera: Camera, moving: bool = True) -> None:
         """Move the eye."""
@@ -135,7 +149,9 @@ class View(QWidget):
         self.mode, other.mode = other.mode, self.mode
         self.cameras, other.cameras = other.cameras, self.cameras
         self.picture, other.picture = other.picture, self.picture
+        self.own, other.own = other.own, self.own
         for view in (self, other):
+            view.scene = recoloured(view.base, view.own)
             view._ask(moving=False)
         self.mode_changed.emit(self.mode)
         self.camera_changed.emit()
@@ -321,11 +337,19 @@ class View(QWidget):
         position = event.position() * self.ratio
         self.set_camera(self.camera.zoomed(factor, position.x(), position.y(), self.pixels))
 
-    def focusNextPrevChild(self, forwards: bool) -> bool:
-        """Tab goes through the vertices of the tool first."""
-        key = Qt.Key.Key_Tab if forwards else Qt.Key.Key_Backtab
-        event = QKeyEvent(QEvent.Type.KeyPress, key, Qt.KeyboardModifier.NoModifier)
-        return True if self.tool is not None and self.tool.key(event) else super().focusNextPrevChild(forwards)
+    def event(self, event: QEvent) -> bool:
+        """Letters of the tool in hand come before those of the menus, and Tab goes through its vertices first."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and self.tool is not None:
+            tab = Qt.Key(event.key()) in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab)
+            if tab and self.tool.key(event):
+                return True
+        override = event.type() == QEvent.Type.ShortcutOverride
+        if override and isinstance(event, QKeyEvent) and self.tool is not None and not event.modifiers():
+            wanted = Qt.Key(event.key()) in self.tool.letters
+            event.setAccepted(wanted)
+            if wanted:
+                return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if self.tool is not None and self.tool.key(event):
@@ -352,3 +376,17 @@ class View(QWidget):
     def close_drawing(self) -> None:
         """End the drawing thread."""
         self.drawing.close()
+
+
+def recoloured(scene: Scene, own: dict[str, Any]) -> Scene:
+    """A scene whose clouds are coloured otherwise, those that have what it is coloured by."""
+    if not own:
+        return scene
+    by = own.get("by", "")
+    clouds = [
+        replace(layer, style=replace(layer.style, **own))
+        if by in ALWAYS or layer.store.has(COLUMNS.get(by, by))
+        else layer
+        for layer in scene.clouds
+    ]
+    return replace(scene, clouds=clouds)

@@ -98,8 +98,7 @@ def _edge(low: Floats, mine: Mask, known: Mask, cell: float, step: float) -> tup
     rise = np.concatenate(rises)
     if not len(rise):
         return 1.0, 0.0
-    inner = low[mine & known]
-    height = float(np.median(inner) - np.median(low[known & ~mine])) if (known & ~mine).any() else 0.0
+    height = float(np.median(low[mine & known]) - np.median(low[known & ~mine]))
     return float(np.mean(np.abs(rise) > STEEPEST * cell + step)), height
 
 
@@ -114,6 +113,6 @@ def _roughness(low: Floats, mine: Mask) -> float:
 def _extents(places: Ints) -> tuple[float, float]:
     """Length and width of places along their own axes, in cells."""
     centred = places - places.mean(axis=0)
-    _, _, axes = np.linalg.svd(centred.T @ centred + np.eye(2) * 1e-9)
+    _, _, axes = np.linalg.svd(centred.T @ centred)
     spans = np.ptp(centred @ axes.T, axis=0) + 1
     return float(max(spans)), float(min(spans))

@@ -93,13 +93,8 @@ def _ground(grid: HeightGrid, inside: Mask, unit: LengthUnit) -> Floats:
     calm = scipy.ndimage.percentile_filter(np.where(np.isfinite(flat), flat, np.nanmax(flat[inside])), 25, size=3)
     opened = scipy.ndimage.maximum_filter(scipy.ndimage.minimum_filter(calm, width), width)
     lying = inside & (flat - opened < 2 * FOOT_M / unit.metres)
-    for _ in range(2):
-        found = filled(HeightGrid(grid.low, grid.cell, np.where(lying, grid.z, np.nan), grid.count), inside)
-        even = _evened(found.z, inside)
-        lying = inside & (np.abs(grid.z - even) < FOOT_M / unit.metres)
-        if not lying.any():
-            break
-    return even
+    found = filled(HeightGrid(grid.low, grid.cell, np.where(lying, grid.z, np.nan), grid.count), inside)
+    return _evened(found.z, inside)
 
 
 def _evened(z: Floats, inside: Mask) -> Floats:
@@ -159,7 +154,7 @@ def _outlines(yard: Yard, labels: Ints32, least: tuple[float, float], unit: Leng
             grown = grown.difference(before)
         part = max(getattr(grown, "geoms", [grown]), key=lambda p: p.area)
         line = shapely.Polygon(part.exterior).simplify(grid.cell * 0.6)
-        if line.area >= least[1] and line.is_valid:
+        if line.area >= least[1]:
             made.append(line)
     return [shapely.transform(line, lambda xy: xy + grid.low) for line in made]
 
@@ -175,8 +170,6 @@ def _lasting(yard: Yard, labels: Ints32, least: tuple[float, float]) -> list[int
     rim = (labels > 0) & ~scipy.ndimage.binary_erosion(labels > 0)
     beyond = ~scipy.ndimage.binary_erosion(yard.known, iterations=2, border_value=0)
     hard = scipy.ndimage.binary_dilation(_slope(yard) > STEEPEST, iterations=2)
-    around = np.maximum(np.bincount(labels[rim], minlength=number + 1)[1:], 1)
-    open_share = np.bincount(labels[rim & beyond], minlength=number + 1)[1:] / around
-    hard_share = np.bincount(labels[rim & hard], minlength=number + 1)[1:] / around
-    good = (high >= least[0]) & (size >= least[1]) & (open_share <= OPEN_SHARE) & (hard_share <= HARD_SHARE)
+    around, open_, walled = (np.bincount(labels[m], minlength=number + 1)[1:] for m in (rim, rim & beyond, rim & hard))
+    good = (high >= least[0]) & (size >= least[1]) & (open_ <= OPEN_SHARE * around) & (walled <= HARD_SHARE * around)
     return [int(n) for n in every[good]]

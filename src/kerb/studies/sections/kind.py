@@ -9,6 +9,7 @@ import numpy as np
 
 from kerb.core.section.drawing import SectionDrawing
 from kerb.core.section.frame import Frame
+from kerb.core.section.placed import PlacedSection
 from kerb.formats.sections_write import ENDINGS, Series, write_flat, write_sections
 from kerb.studies.drawn import Drawn
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
@@ -74,6 +75,19 @@ def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     return [f"{setup['width']:g} {outcome.unit} wide, slices of {setup['thickness']:g} {outcome.unit}"]
 
 
+def from_section(section: PlacedSection, count: int, spacing: float) -> dict[str, Any]:
+    """A line through the middle of a section, the way one looks at it, with sections as wide and thick as it is."""
+    start, way = np.array(section.middle[:2]), section.axes[2][:2]
+    line = Drawn.of(np.array([start, start + way * spacing * count]))
+    return {
+        "line": line,
+        "interval": abs(spacing),
+        "width": section.width,
+        "thickness": section.thickness,
+        "at_ends": True,
+    }
+
+
 def trial() -> tuple[SectionsSetup, ...]:
     """A bent line across a mound at the origin."""
     line = Drawn.of(np.array([[-8.0, -2.0], [0.0, 0.0], [7.0, 5.0]]))
@@ -109,4 +123,5 @@ SECTIONS = StudyKind(
     tables=("sections",),
     describe=describe,
     trial=trial,
+    from_section=from_section,
 )

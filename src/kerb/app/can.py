@@ -1,0 +1,30 @@
+"""Which actions can be done now."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from kerb.app.actions import ActionEntry
+from kerb.app.session import Session
+from kerb.core.things import CLOUD
+
+
+def possible(session: Session, along: bool) -> Callable[[ActionEntry], bool]:
+    """Tells of an action whether what it needs is there; ``along``: whether a section is looked along."""
+    job, study, setup, kind = session.job, session.study, session.setup, session.kind
+    have = {
+        "": True, "job": job is not None,
+        "cloud": bool(job and job.state.of_kind(CLOUD)), "data": session.has_data, "study": study is not None,
+        "ready": setup is not None and not setup.missing(),
+        "outcome": bool(job and any(s.found for s in job.state.studies)),
+        "section": along, "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
+    }  # fmt: skip
+    steps = (
+        {step.id for step in kind.steps if not step.lacks(setup)} if kind is not None and setup is not None else set()
+    )
+
+    def can(entry: ActionEntry) -> bool:
+        mine = kind is not None and entry.needs == f"kind:{kind.id}" and entry.id.partition(":")[2] in steps
+        return have.get(entry.needs, mine)
+
+    return can

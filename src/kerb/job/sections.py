@@ -1,0 +1,141 @@
+"""Changes of the sections that a job keeps by name, and the lines that are taken out of them."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import replace
+from datetime import date
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.face import face_of
+from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.geometry.features import Line, LineSet
+from kerb.core.progress import Progress
+from kerb.core.section.outlines import CELL_SPACINGS, outlines
+from kerb.core.section.placed import PlacedSection
+from kerb.core.things import LINES, Placed
+from kerb.job import vault
+from kerb.job.job import Change, Job
+from kerb.job.state import Holding, JobState, free_name
+from kerb.studies.outcome import Column, Table
+
+
+def named(state: JobState, section: PlacedSection) -> PlacedSection:
+    """A new section with an id, and a name that no other has."""
+    taken = [one.name for one in state.sections]
+    number = next(n for n in range(1, len(taken) + 2) if f"Section {n}" not in taken)
+    return replace(section, id=uuid.uuid4().hex[:8], name=section.name or f"Section {number}")
+
+
+def put(section: PlacedSection, words: str) -> Change:
+    """Add a section, or put it in place of the one of the same id."""
+
+    def apply(state: JobState) -> JobState:
+        if state.section(section.id) is None:
+            return replace(state, sections=(*state.sections, section))
+        return replace(state, sections=tuple(section if s.id == section.id else s for s in state.sections))
+
+    return Change(words, apply, {"place": list(section.middle), "azimuth": section.azimuth})
+
+
+def copied(state: JobState, section: PlacedSection, count: int, spacing: float) -> Change:
+    """Add so many copies, each further by a spacing, the way one looks."""
+    names = [one.name for one in state.sections]
+    made = []
+    for one in section.copies(count, spacing):
+        made.append(replace(one, id=uuid.uuid4().hex[:8], name=free_name(section.name, names)))
+        names.append(made[-1].name)
+    words = f"Copied section {section.name} {count} times, {spacing:g} apart"
+    return Change(words, lambda s: replace(s, sections=(*s.sections, *made)))
+
+
+def removed(section: PlacedSection) -> Change:
+    """Take a section out."""
+    keep = lambda s: replace(s, sections=tuple(one for one in s.sections if one.id != section.id))  # noqa: E731
+    return Change(f"Removed section {section.name}", keep)
+
+
+def inside(store: CloudStore, section: PlacedSection, shown: Mask) -> Mask:
+    """Which of the shown points (n,) of a cloud lie in the slice: within its thickness and width, of one that is not upright
+    within a square of its width."""
+    half = np.array([section.width, section.width, section.thickness]) / 2
+    signs = np.array([[i, j, k] for i in (-1, 1) for j in (-1, 1) for k in (-1, 1)])
+    corners = section.middle + (signs * half) @ section.axes
+    low, high = corners.min(axis=0), corners.max(axis=0)
+    if section.upright:
+        low[2], high[2] = -np.inf, np.inf
+    box = (low[0], low[1], low[2]), (high[0], high[1], high[2])
+    rows = CloudView(store, Narrowing(box=box, with_aside=True, with_withheld=True)).all_rows()
+    local = np.abs(section.local(store.coordinates(rows)))
+    good = (local[:, 0] <= half[0]) & (local[:, 1] <= half[2])
+    if not section.upright:
+        good &= local[:, 2] <= half[1]
+    found = np.zeros(store.count, np.bool_)
+    found[rows[good]] = True
+    return found & shown
+
+
+def outlined(job: Job, holding: Holding, section: PlacedSection, shown: Mask, progress: Progress) -> Change:
+    """Closed outlines of what a slice cuts of a cloud, as a holding of lines in its plane.
+
+    Raises NotDeterminable, when no point lies in it; InputError; JobError.
+    """
+    store = job.store(holding)
+    progress.step(0.0, "Cutting the slice")
+    local = section.local(store.coordinates(np.flatnonzero(inside(store, section, shown))))
+    progress.step(0.6, "Drawing outlines")
+    shapes = outlines(local[:, [0, 2]], CELL_SPACINGS * store.spacing)
+    lines = []
+    for number, shape in enumerate(shapes, 1):
+        for ring in (shape.exterior, *shape.interiors):
+            xyz = in_plane(section, np.array(ring.coords)[:-1])
+            lines.append(Line(xyz, True, f"{section.name} {number}", "outlines"))
+    key = uuid.uuid4().hex[:10]
+    vault.save_thing(job.folder / "data" / key, Placed(LINES, LineSet(tuple(lines)), job.reference_of(holding)))
+    name = free_name(f"Outlines of {section.name}", [h.name for h in job.state.holdings])
+    step = f"Outlines of {section.thickness:g} thick slice '{section.name}' of {holding.name}"
+    made = Holding(key, name, LINES, holding.epoch or date.today().isoformat(), "", 0, f"data/{key}", len(lines),
+                   steps=(step,))  # fmt: skip
+    return Change(step, lambda state: state.with_holding(made))
+
+
+def in_plane(section: PlacedSection, flat: Floats) -> Floats:
+    """Job places (n, 3) of places (n, 2) in the plane of a section, (offset, elevation or height)."""
+    right, up, _ = section.axes
+    middle = np.array(section.middle)
+    above = flat[:, 1] - (middle[2] if section.upright else 0.0)
+    return np.asarray(middle + flat[:, :1] * right + above[:, None] * up)
+
+
+def told_apart(store: CloudStore, mask: Mask) -> str:
+    """The column that tells where marked points are from: setup or strip, else file; nothing where all are from one."""
+    for name in ("point_source_id", "source_file"):
+        if store.has(name) and len(np.unique(store.column(name)[mask])) > 1:
+            return name
+    return ""
+
+
+def compared(store: CloudStore, mask: Mask, by: str, names: dict[int, str], unit: str) -> Table:
+    """Pair by pair how setups lie to one another on a face of marked points; see :func:`kerb.core.cloud.face.face_of`.
+
+    Raises NotDeterminable.
+    """
+    rows = np.flatnonzero(mask)
+    found = face_of(store.coordinates(rows), np.asarray(store.column(by)[rows]).astype(np.int64))
+    columns = (
+        Column("one", "", "Setup"), Column("other", "", "Against it"), Column("distance", unit, "Distance"),
+        Column("u95", unit, "± 95 %"), Column("points_one", "", "Points"), Column("points_other", "", "Points of the other"),
+        Column("spread_one", unit, "Spread"), Column("spread_other", unit, "Spread of the other"),
+    )  # fmt: skip
+    name = lambda code: names.get(code, f"Source {code}")  # noqa: E731
+    pairs = sorted(found.pairs, key=lambda pair: -abs(pair.distance))
+    cells = tuple(
+        (name(p.one), name(p.other), p.distance, p.u95, found.counts[p.one], found.counts[p.other], found.spreads[p.one],
+         found.spreads[p.other]) for p in pairs
+    )  # fmt: skip
+    east, north, up = found.normal.tolist()
+    title = f"Distance along the normal E {east:+.3f} N {north:+.3f} Z {up:+.3f}, of the second from the first"
+    return Table(title, columns, cells)
