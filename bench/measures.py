@@ -215,6 +215,7 @@ MEASURES = {
     "inventory": Measure("inventory of 40 heaps, points", studies_.inventory, (20 * M,), (2 * M,), "≤ 1"),
     "section": Measure("a section while stepping through a cloud", sections_.stepping, (5 * M, 50 * M), (M,), "0.1 s"),
     "sections": Measure("200 sections", sections_.series, (20 * M,), (M,), "–"),
+    "panes": Measure("a picture while one of four panes moves", window_.panes, (5 * M, 50 * M), (M,), "0.1 s"),
     "cut": Measure("a plane through a mesh, triangles", sections_.cutting, (M,), (M // 10,), "–"),
     "checkpoints": Measure("heights at 500 points of a cloud", sections_.checkpoints, (5 * M, 50 * M), (M,), "–"),
     "shots": Measure("shots of a controller in a second", window_.shots, (5000,), (500,), "as they come"),

@@ -144,3 +144,61 @@ def drop(count: int) -> dict:
         dialog.reject()
         window.session.close()
         return {"kerb": looked, "also": {"interface thread held at most": beat.worst}}
+
+
+def panes(count: int) -> dict:
+    """Pictures while the active of four panes moves, from the move to the picture; beside it the same with one pane."""
+    from dataclasses import replace
+
+    from bench.measures import store
+    from kerb.app.theme import LIGHT
+    from kerb.app.views.panes import Panes
+    from kerb.app.views.view import ORBIT, View
+    from kerb.draw.scene import CloudLayer, Scene
+
+    cloud = store(count)
+    with tempfile.TemporaryDirectory() as name:
+        app, window = _window(Path(name))
+        window.hide()
+        view = View(LIGHT)
+        area = Panes(view, LIGHT)
+        area.resize(1280, 760)
+        area.show()
+        view.set_scene(Scene([CloudLayer(cloud)]))
+        view.fit(*cloud.bounds)
+        beat = Beat(app)
+        idle = lambda: all(v.drawing.idle() and v.picture is not None for v in area.views())  # noqa: E731
+
+        def moves(times: int = 25) -> float:
+            """Median seconds from a move of the active pane to its picture."""
+            seen: list[object] = []
+            view.drawing.drawn.connect(seen.append)
+            taken = []
+            for k in range(times):
+                before, start = len(seen), time.perf_counter()
+                view.set_camera(replace(view.camera, heading=view.camera.heading + 2.0 + 0.01 * k), moving=True)
+                while len(seen) == before and time.perf_counter() - start < 20:
+                    app.processEvents()
+                    time.sleep(0.001)
+                taken.append(time.perf_counter() - start)
+            view.drawing.drawn.disconnect(seen.append)
+            return float(np.median(taken))
+
+        view.set_mode(ORBIT)
+        beat.until(idle)
+        one = moves()
+        beat.until(idle)
+        area.arrange("four", ("orbit", "plan", "section", "section"))
+        rest = beat.until(idle)
+        four = moves()
+        beat.until(idle)
+        # While the others are still being drawn.
+        for companion in area.companions:
+            companion.redraw(moving=False)
+        busy = moves()
+        also = {"one pane": one, "four, the others being drawn": busy, "four at rest": rest,
+                "interface thread held at most": beat.worst}  # fmt: skip
+        for each in (view, *area.companions):
+            each.close_drawing()
+        window.session.close()
+        return {"kerb": four, "also": also}
