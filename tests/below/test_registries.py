@@ -30,7 +30,7 @@ class Actions(unittest.TestCase):
     def test_ids_titles_help_and_shortcuts(self):
         every = actions()
         self.assertEqual(len({a.id for a in every}), len(every))
-        shortcuts = [a.shortcut for a in every if a.shortcut]
+        shortcuts = [keys for a in every for keys in (a.shortcut, a.also) if keys]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
         needs = ("", "job", "data", "cloud", "study", "ready", "outcome", "section", "undo", "redo")
         for action in every:

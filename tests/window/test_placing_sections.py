@@ -190,7 +190,7 @@ class Moving(Sectioned):
         near(self.keeper.section().middle, np.array(before.middle) + 2.0 * before.axes[2], atol=1e-9)
         pane = next(v for v in self.window.panes.views() if v.mode == SECTION)
         near(pane.camera.target[:2], self.keeper.section().middle[:2], atol=1e-9)
-        QTest.keyClick(self.window, Qt.Key.Key_PageUp, Qt.KeyboardModifier.AltModifier)
+        QTest.keyClick(self.window, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
         wait(0.8)
         near(self.state().sections[0].middle, np.array(before.middle) + 1.5 * before.axes[2], atol=1e-9)
         self.window.handlers.run("undo")

@@ -24,6 +24,8 @@ class ActionEntry:
     shortcut: str = ""
     needs: str = ""
     separator: bool = False
+    # A second key for it.
+    also: str = ""
 
 
 def _of_kinds(what: str) -> tuple[ActionEntry, ...]:
@@ -95,9 +97,9 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("section_numbers", "Numbers and name…", "Place, direction, width, thickness and step, typed", "Section", "",
                     "section"),
         ActionEntry("section_forward", "Section forward", "The next of a series, or the section moved by its step", "Section",
-                    "Alt+PgDown", "data", True),
+                    "Alt+PgDown", "data", True, "Alt+Up"),
         ActionEntry("section_back", "Section back", "The one before, or the section moved back by its step", "Section",
-                    "Alt+PgUp", "data"),
+                    "Alt+PgUp", "data", also="Alt+Down"),
         ActionEntry("section_flip", "Turn section about", "Look at the section from its other side", "Section", "Alt+End", "data"),
         ActionEntry("section_along", "Look along it", "In the axes of the section", "Section", "", "section", True),
         ActionEntry("section_above", "Look at it from above", "Its right end at the right", "Section", "", "section"),
@@ -177,6 +179,7 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("placing_help", "Units and places", "How numbers are converted, and what the place check looks for", "Help"),
         ActionEntry("ground_help", "Ground and heights", "How ground is found and heights over it are computed", "Help"),
         ActionEntry("cleaning_help", "Finding and thinning points", "How noise, repeats and surfaces are found", "Help"),
+        ActionEntry("looking_help", "Sections and corners", "How sections are placed, and corners and outlines found", "Help"),
         ActionEntry("statistics_help", "Statistics", "What the figures of clouds and areas are", "Help"),
         ActionEntry("guide", "Guided start", "Three steps to a first volume", "Help"),
         ActionEntry("shortcuts", "Keys and mouse", "What keys and mouse buttons do", "Help"),

@@ -60,7 +60,7 @@ def _action(bar: QMainWindow, entry: ActionEntry, words: str, needs: Menus) -> Q
     action.setToolTip(plain(entry.help))
     action.setStatusTip(entry.help)
     if entry.shortcut:
-        action.setShortcut(QKeySequence(entry.shortcut))
+        action.setShortcuts([QKeySequence(keys) for keys in (entry.shortcut, entry.also) if keys])
     action.triggered.connect(lambda _on: needs.run(entry.id))
     bar.addAction(action)
     return action

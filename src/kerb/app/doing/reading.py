@@ -33,6 +33,10 @@ class HelpActions(QObject):
         """How noise, repeats and surfaces are found."""
         self.method("cleaning.md")
 
+    def looking_help(self) -> None:
+        """How sections are placed, and what comes out of them."""
+        self.method("looking.md")
+
     def statistics_help(self) -> None:
         """What the figures of clouds and areas are."""
         self.method("statistics.md")
