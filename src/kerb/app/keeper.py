@@ -28,6 +28,7 @@ class SectionKeeper(QObject):
         self.chosen = ""
         self._draft: PlacedSection | None = None
         self._words = ""
+        self._seen: tuple[PlacedSection, ...] = ()
         self._rest = made(QTimer(self), singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(self.keep)
         session.opened.connect(self.forget)
@@ -122,6 +123,11 @@ class SectionKeeper(QObject):
         self.session.said.emit(f"{count} copies of {section.name}, {spacing:g} apart, are in the list.")
 
     def _follow(self) -> None:
-        if self.chosen and self.session.job is not None and self.session.job.state.section(self.chosen) is None:
+        """Most changes of the job are about something else."""
+        found = self.session.job.state.sections if self.session.job is not None else ()
+        if found is self._seen:
+            return
+        self._seen = found
+        if self.chosen and not any(section.id == self.chosen for section in found):
             self.chosen = ""
         self.changed.emit()

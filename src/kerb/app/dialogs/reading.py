@@ -200,5 +200,9 @@ def _table(rows: tuple[tuple[str, ...], ...]) -> str:
 
 def keys_page() -> str:
     """All shortcuts, from the registry, and the mouse."""
-    rows = [f"| {', '.join(k for k in (entry.shortcut, entry.also) if k)} | {entry.title} | {entry.help} |" for entry in actions() if entry.shortcut]
+    rows = [
+        f"| {', '.join(k for k in (entry.shortcut, entry.also) if k)} | {entry.title} | {entry.help} |"
+        for entry in actions()
+        if entry.shortcut
+    ]
     return "\n".join(["### Keys", "| key | action | what it does |", "| --- | --- | --- |", *rows]) + "\n" + MOUSE

@@ -244,6 +244,9 @@ class Drawer(QWidget):
             if isinstance(new, SectionsChart):
                 new.shown.connect(lambda _n: self.section_shown.emit())
             self.stack.addWidget(new)
+            # To make it took as long as one turn of the event loop may: it is filled in the next one.
+            self._soon.start()
+            return
         widget = self._charts[key]
         # Asked for with every change of the job; most leave the chart as it is.
         drawn = self._drawn.get(key)

@@ -86,6 +86,7 @@ class Lists(QWidget):
         # Opening and choosing end with a change: once is enough.
         session.changed.connect(self.mirror)
         keeper.changed.connect(self._mirror_sections)
+        self._mirror_sections()
 
     def _heading(self, text: str, action: str, tip: str) -> QWidget:
         whole = QWidget()
@@ -129,7 +130,10 @@ class Lists(QWidget):
         for study in state.studies if state else ():
             wanted.append((study.id, self._new_row, partial(self._fill_study, study=study)))
         _arrange(self.studies, self._kept_studies, wanted)
-        self._mirror_sections()
+        self._gather()
+
+    def _gather(self) -> None:
+        """Rows by the id of what they show."""
         every = {**self._kept_holdings, **self._kept_studies, **self._kept_sections}
         self.rows = {key: row for key, row in every.items() if isinstance(row, Row)}
 
@@ -143,6 +147,7 @@ class Lists(QWidget):
         )
         for widget in self._of_sections:
             widget.setVisible(bool(found))
+        self._gather()
 
     def _fill_section(self, row: QWidget, section: PlacedSection) -> None:
         assert isinstance(row, Row)

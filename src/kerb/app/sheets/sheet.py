@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
-from kerb.app.widgets import Label, plain, widgets_in
+from kerb.app.widgets import Label, made, plain, widgets_in
 from kerb.core.quantity import bound, fitting, number, quantity, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
@@ -21,6 +22,8 @@ from kerb.studies.setup import Setup
 
 LARGE = 100
 MOST_NOTES = 3
+# A sheet is built for so long at a stretch.
+TURN_SECONDS = 0.012
 
 
 class StudySheet(QWidget):
@@ -36,6 +39,10 @@ class StudySheet(QWidget):
         self.lines: dict[str, Line] = {}
         self.steps: dict[str, QPushButton] = {}
         self.own: QWidget | None = None
+        self.more: QCheckBox | None = None
+        self._pieces: Iterator[None] = iter(())
+        self._next_turn = made(QTimer(self), singleShot=True, interval=0)
+        self._next_turn.timeout.connect(self.mirror)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         self.scroller = QScrollArea()
@@ -51,11 +58,30 @@ class StudySheet(QWidget):
 
     def _build(self, kind: StudyKind) -> None:
         self.kind = kind
-        self.fields, self.lines, self.steps = {}, {}, {}
+        self.fields, self.lines, self.steps, self.own, self.more = {}, {}, {}, None, None
         body = QWidget()
         body.setObjectName("sheetBody")
         self.column = column(body, (18, 14, 18, 16))
+        # Shown while it grows: all of it at once would hold the window for a tenth of a second.
+        self.scroller.setWidget(body)
         self._build_head(kind)
+        self._pieces = self._rest_of(kind)
+        self._grow()
+
+    def _grow(self) -> None:
+        """Build for a moment, and go on in the next turn of the event loop."""
+        start = time.perf_counter()
+        for _ in self._pieces:
+            if time.perf_counter() - start > TURN_SECONDS:
+                self._next_turn.start()
+                return
+
+    def finish(self) -> None:
+        """Build what is left at once."""
+        for _ in self._pieces:
+            pass
+
+    def _rest_of(self, kind: StudyKind) -> Iterator[None]:
         declared = kind.setup.declared()
         for title in SECTIONS:
             names = [name for name, about in declared.items() if about.section == title and not about.hidden]
@@ -63,16 +89,21 @@ class StudySheet(QWidget):
                 self._section(title)
                 for name in [n for n in names if not declared[n].rare]:
                     self._add(kind, name)
+                    yield
                 rare = [n for n in names if declared[n].rare]
                 if rare:
-                    self._build_rare(kind, rare)
+                    self._build_more([declared[n].label.lower() for n in rare])
+                for name in rare:
+                    self._add(kind, name)
+                    yield
         if kind.sheet:
             own: QWidget = importlib.import_module(f"kerb.app.sheets.{kind.sheet}").make(self.session, self.run)
             self.own = own
             self.column.addWidget(own)
+            yield
         self._build_found(kind)
         self.column.addStretch(1)
-        self.scroller.setWidget(body)
+        yield
 
     def _build_head(self, kind: StudyKind) -> None:
         self.name = Label()
@@ -121,15 +152,11 @@ class StudySheet(QWidget):
                 self.steps[step.id] = button
                 row.insertWidget(1, button)
 
-    def _build_rare(self, kind: StudyKind, names: list[str]) -> None:
-        declared = kind.setup.declared()
-        said = ", ".join(declared[n].label.lower() for n in names)
+    def _build_more(self, labels: list[str]) -> None:
         self.more = QCheckBox("More settings")
-        self.more.setToolTip(plain(f"Settings that rarely need a change: {said}"))
+        self.more.setToolTip(plain(f"Settings that rarely need a change: {', '.join(labels)}"))
         self.more.toggled.connect(lambda _on: self.mirror())
         self.column.addWidget(self.more)
-        for name in names:
-            self._add(kind, name)
 
     def _build_found(self, kind: StudyKind) -> None:
         self._section("Found")
@@ -159,6 +186,8 @@ class StudySheet(QWidget):
             return
         if self.kind is not kind:
             self._build(kind)
+        elif not self._next_turn.isActive():
+            self._grow()
         self.name.setText(study.name)
         self._mirror_fields(kind, setup)
         shown = self.session.shown()
@@ -173,12 +202,13 @@ class StudySheet(QWidget):
     def _mirror_fields(self, kind: StudyKind, setup: Setup) -> None:
         for name, editor in self.fields.items():
             about = kind.setup.declared()[name]
-            editor.setVisible(setup.counts(name) and (not about.rare or self.more.isChecked()))
+            more = self.more is not None and self.more.isChecked()
+            editor.setVisible(setup.counts(name) and (not about.rare or more))
             if not editor.isHidden():
                 editor.show_setup(setup)
         for step in kind.steps:
-            editor = self.fields[step.field]
-            self.steps[step.id].setVisible(step.fresh or not editor.empty(setup))
+            if step.id in self.steps:
+                self.steps[step.id].setVisible(step.fresh or not self.fields[step.field].empty(setup))
 
     def _show(self, kind: StudyKind, outcome: Outcome) -> None:
         decimals = self.session.decimals
@@ -197,7 +227,7 @@ class StudySheet(QWidget):
         elif figure is None or figure.value is None:
             parts.append("not determinable")
         self.state.setText("  ·  ".join([first.label, *parts]))
-        for about in kind.where(SHEET):
+        for about in kind.where(SHEET) if self.lines else ():
             own = outcome.figures.get(about.name)
             label = self.lines[about.name].value
             assert isinstance(label, QLabel)
