@@ -24,7 +24,7 @@ from kerb.job import holdings, studies
 from kerb.job.correcting import corrected
 from kerb.job.job import Job
 from kerb.studies.accuracy.figures import statements
-from kerb.studies.accuracy.kind import correction
+from kerb.studies.accuracy.kind import corrections
 from kerb.studies.accuracy.run import run
 from kerb.studies.accuracy.setup import AccuracySetup, left_out
 from kerb.studies.scope import Scope
@@ -341,7 +341,7 @@ class BiasOut(CommandLine):
         job.execute(change)
         before, _ = studies.run_study(job, study, silent())
         near([before.value("mean"), before.value("n")], [0.05, 18], 1e-6)
-        wanted = correction(before)
+        wanted = corrections(before)[0]
         self.assertEqual(wanted.words.partition(",")[0][:11], "lowered by ")
         change, after = corrected(job, study, wanted)
         job.execute(change)
@@ -354,7 +354,7 @@ class BiasOut(CommandLine):
         job.undo()
         self.assertTrue(job.state.holding(cloud.id).visible)
         self.assertIsNone(job.state.holding(twin.id))
-        self.assertIsNone(correction(studies.run_study(job, replace(study, setup=replace(studies.setup_of(study), left_out="; ".join(
+        self.assertFalse(corrections(studies.run_study(job, replace(study, setup=replace(studies.setup_of(study), left_out="; ".join(
             f"K{n} used" for n in range(6)))  .to_json()), silent())[0]))  # fmt: skip
 
     def test_on_the_command_line(self):

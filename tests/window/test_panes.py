@@ -1,10 +1,12 @@
 """Panes beside one another, and a series of sections drawn, stepped and looked at in the window."""
 
+from unittest import mock
+
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog
 
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.view import ORBIT, PLAN, SECTION
@@ -224,10 +226,18 @@ class Accuracy(Windowed):
         table.setFocus()
         table.selectRow(0)
         QTest.keyClick(table, Qt.Key.Key_Down)
+        self.settle()
         for view in self.window.panes.views():
             near(np.array(view.camera.target)[:2], some[1, :2], 1e-6)
             self.assertLessEqual(view.camera.scale * view.pixels[0], 30.001)
-        self.window.handlers.run("correct_study")
+        across = [view.camera for view in self.window.panes.views() if view.mode == SECTION]
+        self.assertEqual([(c.heading, c.tilt, c.thickness) for c in across], [(0.0, 0.0, 0.4), (90.0, 0.0, 0.4)])
+        marks = self.window.area.marks
+        self.assertEqual(len(marks), 3, "the corners of the triangle that decides its height are marked")
+        self.assertLess(np.hypot(*(marks[:, :2] - some[1, :2]).T).min(), 0.01)
+        self.roles_by_the_table(table)
+        self.measured_from_a_point(some[1])
+        self.window.handlers.run("correct_study:mean")
         self.settle()
         self.assertRegex(self.session.job.state.holdings[-1].name, r"lowered by 0\.080")
         self.assertFalse(self.session.job.state.holdings[0].visible)
@@ -237,6 +247,44 @@ class Accuracy(Windowed):
         self.window.handlers.run("undo")
         self.settle()
         self.assertTrue(self.session.job.state.holdings[0].visible)
+
+    def roles_by_the_table(self, table):
+        """Rows are left out with a reason and made check points again, each one step."""
+        drawer = self.window.drawer
+        self.assertEqual(drawer.chosen_names(), ("K1",))
+        steps = {step.label.partition(":")[0].rstrip("…"): step for step in drawer.row_steps()}
+        with mock.patch.object(QInputDialog, "getText", return_value=("in the grass", True)):
+            drawer.take_row_step(steps["Leave out"], ("C9",))
+        self.settle()
+        self.assertEqual(self.session.setup.left_out, "C9 in the grass")
+        self.assertEqual(self.session.outcome().value("n"), 17)
+        self.assertIn("Leave out: C9", self.session.job.can_undo)
+        drawer.take_row_step(steps["Check"], ("C9",))
+        self.settle()
+        self.assertEqual(self.session.outcome().value("n"), 18)
+        drawer._row_menu(QPoint(5, 5))
+        self.assertEqual(len(drawer.menu_shown.actions()), 3)
+        drawer.menu_shown.close()
+        path = self.place.parent / "points.xlsx"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(path), "Excel workbook (*.xlsx)")):
+            drawer._save()
+        self.assertGreater(path.stat().st_size, 2000)
+
+    def measured_from_a_point(self, place):
+        """A click on a survey point means it, to its last digit; then how far the cloud lies from it."""
+        while self.view.mode != PLAN:
+            self.window.handlers.run("next_pane")
+        self.settle()
+        self.window.handlers.run("measure")
+        tool = self.view.tool
+        at = self.view.to_widget(place[None])[0]
+        near(tool.snapped(QPointF(*at) + QPointF(3, -2)), place, 1e-9)
+        tool.take(place)
+        tool.take(place + [0.03, -0.04, 0.08])
+        self.assertIn("dE +0.030", tool.lines()[1])
+        self.assertIn("dN −0.040", tool.lines()[1])
+        self.assertIn("dZ +0.080", tool.lines()[1])
+        self.window.stage.use_edit_tool()
 
 
 class Series(Windowed):

@@ -351,8 +351,8 @@ class Measured(Sectioned):
         for place in ((0, 0, 0), (3, 0, 0), (3, 0, 4.0)):
             tool.take(CENTRE + place)
         lines = tool.lines()
-        self.assertIn("angle at the point before 90.0°", lines[3])
-        self.assertIn("area in the section 6.0", lines[4])
+        self.assertIn("angle at the point before 90.0°", lines[4])
+        self.assertIn("area in the section 6.0", lines[5])
         QTest.keyClick(self.view, Qt.Key.Key_D)
         (kept,) = [h for h in self.state().holdings if h.name == "Dimensions"]
         thing = self.session.job.thing(kept).thing

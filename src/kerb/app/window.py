@@ -157,6 +157,7 @@ class Window(QMainWindow):
         self.view.overlays = [self._paint_marks, self.things, self.furniture, paint_strokes, self._paint_shapes]
         self.view.above = [paint_marks, *self.view.above]
         self.area = WorkingArea(session, self.panes, self.drawer, self.handlers.views, self.edit_tool, self.status)
+        self.view.overlays.insert(-1, self.area.paint_marks)
         self.area.overlays = self.view.overlays[:-1]
         self.area.folding = {"left": self.lists, "right": self.right, "drawer": self.drawer, "header": self.header}
         self._lay_out()

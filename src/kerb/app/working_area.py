@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QObject
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QObject, QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from kerb.app.doing.views import ViewActions
@@ -26,6 +26,9 @@ from kerb.studies.registry import study_kind
 
 # How much of the ground is in sight of a place that a table goes to.
 CLOSE_UP_M = 30.0
+# The same of a small section through it, and how thick that is.
+CROSS_M, SLICE_M = 3.0, 0.4
+RING = 4.5
 
 
 class WorkingArea(QObject):
@@ -42,6 +45,9 @@ class WorkingArea(QObject):
         self.folding: dict[str, QWidget] = {}
         self._folded_all: set[str] = set()
         self._showing = False
+        # Points that decide what was found at the place that a table went to.
+        self.marks: Floats = np.empty((0, 3))
+        self._gone_to: Floats | None = None
         panes.section_camera = actions.section_camera
         panes.made_companion.connect(self._dress)
         panes.changed.connect(self._keep)
@@ -76,8 +82,54 @@ class WorkingArea(QObject):
 
     def _go_to(self, place: Floats) -> None:
         """All panes look at a place; in section through it."""
+        metre = 1.0 / self.session.open_job.state.title.length_unit().metres
+        across = 0
         for view in self.panes.views():
-            view.go_to(place, CLOSE_UP_M / self.session.open_job.state.title.length_unit().metres)
+            if view.mode == SECTION and self.actions.section_line() is None:
+                # Two small sections across each other: one looks north, the other east.
+                camera = replace(
+                    view.camera, heading=(90.0 * across) % 180.0, tilt=0.0, perspective=False, exaggeration=1.0,
+                    target=tuple(np.where(np.isfinite(place), place, view.camera.target).tolist()),
+                    scale=CROSS_M * metre / view.pixels[0], thickness=SLICE_M * metre,
+                )  # fmt: skip
+                view.set_camera(camera, moving=False)
+                across += 1
+            else:
+                view.go_to(place, CLOSE_UP_M * metre)
+        self._ask_deciding(place)
+
+    def _ask_deciding(self, place: Floats) -> None:
+        """Which points of the data decide what the study found there: they are marked when they are known."""
+        self.marks, self._gone_to = np.empty((0, 3)), place
+        kind, setup, job = self.session.kind, self.session.setup, self.session.job
+        if kind is None or kind.deciding is None or setup is None or job is None:
+            return
+        deciding, asked, sources = kind.deciding, setup, studies.sources_of(job, setup)
+
+        def show(found: Floats) -> None:
+            # Another place was gone to meanwhile: these are not its.
+            if self._gone_to is not place:
+                return
+            self.marks = found
+            for view in self.panes.views():
+                view.update()
+
+        self.session.start(
+            lambda _p: deciding(asked, sources, place), "Looking at the point", show, lambda _t, _e: None
+        )
+
+    def paint_marks(self, view: View, painter: QPainter) -> None:
+        """Rings round the points that decide what was found at the place that was gone to."""
+        if not len(self.marks):
+            return
+        seen = view.camera.project(self.marks, view.pixels)
+        near, far = view.camera.limits(view.pixels)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for ink, wide in ((view.theme.sheet, 3.4), (view.theme.accent, 1.6)):
+            painter.setPen(QPen(QColor(ink), wide))
+            for x, y, depth in (seen / [view.ratio, view.ratio, 1.0]).tolist():
+                if near <= depth <= far:
+                    painter.drawEllipse(QPointF(x, y), RING, RING)
 
     def _pointed(self, view: View, place: Floats | None) -> None:
         self.status.show_place(place, None if place is None else self.actions.in_section(view, place))
@@ -86,6 +138,7 @@ class WorkingArea(QObject):
         """Panes as they were kept with the study, or as its kind begins."""
         study = self.session.study
         self.actions.frame = None
+        self.marks, self._gone_to = np.empty((0, 3)), None
         if study is None:
             return
         self._showing = True

@@ -18,7 +18,7 @@ from kerb.core.quantity import number, symbol
 from kerb.draw.ramps import table
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
-from kerb.studies.layers import Plot, Profile, bins_of
+from kerb.studies.layers import Plot, Profile, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
 INK = HexColor("#23282a")
@@ -364,10 +364,12 @@ class PlotFigure(Flowable):
         if not len(x):
             return
         bars = self.plot.kind in ("bars", "histogram")
-        low, high = float(min(y.min(), 0.0) if bars else y.min()), float(y.max())
+        curve = _normal(self.plot)
+        low, high = float(min(y.min(), 0.0) if bars else y.min()), float(max(y.max(), curve[:, 1].max(initial=y.max())))
         span = max(high - low, 1e-12)
         step = float(np.ptp(x)) / max(len(x) - 1, 1) or 1.0
-        first, last = float(x.min()) - step / 2, float(x.max()) + step / 2
+        ends = np.concatenate([x - step / 2, x + step / 2, curve[:, 0]])
+        first, last = float(ends.min()), float(ends.max())
         sx, sy = (self.width - left) / (last - first), (top - bottom) / span
         canvas.setFont(REGULAR, 6)
         for level in (low, (low + high) / 2, high):
@@ -385,12 +387,19 @@ class PlotFigure(Flowable):
                 canvas.rect(
                     at - step * sx * 0.4, bottom + (min(value, 0) - low) * sy, step * sx * 0.8, abs(value) * sy, 0, 1
                 )
+            _polyline(canvas, left + (curve[:, 0] - first) * sx, bottom + (curve[:, 1] - low) * sy, INK)
         elif self.plot.kind == "curve":
             _polyline(canvas, places, bottom + (y - low) * sy, INK)
         else:
             canvas.setFillColor(ACCENT)
             for at, value in zip(places.tolist(), y.tolist(), strict=True):
                 canvas.circle(at, bottom + (value - low) * sy, 1.2, 0, 1)
+
+
+def _normal(plot: Plot) -> Floats:
+    """The normal curve over a histogram, (k, 2); nothing where none is wanted."""
+    known = plot.x[np.isfinite(plot.x)]
+    return normal_curve(known, bins_of(known, 40)[1]) if plot.normal and len(known) else np.empty((0, 2))
 
 
 def _plotted(plot: Plot) -> tuple[Floats, Floats]:

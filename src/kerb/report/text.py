@@ -93,6 +93,19 @@ def write_csv(table: Table, path: Path, force: bool = False) -> None:
     _written(path, force, lambda partial: partial.write_text(comma_separated(table), encoding="utf-8", newline=""))
 
 
+def with_ending(path: Path, usual: str) -> Path:
+    """A path with an ending that tables are written with; where it has none, the usual one."""
+    return path if path.suffix.lower() in (".csv", ".xlsx") else path.with_name(f"{path.name}{usual}")
+
+
+def write_table(table: Table, path: Path, force: bool = False) -> None:
+    """Write a table as CSV, or as .xlsx. Raises OutputError when the file exists (unless ``force``) or cannot be written."""
+    if path.suffix.lower() != ".xlsx":
+        write_csv(table, path, force)
+        return
+    _written(path, force, lambda partial: _book([("", [table])], partial))
+
+
 def write_figures(outcomes: list[tuple[str, Outcome]], path: Path, force: bool = False) -> None:
     """Write the figures of named outcomes and the tables of their reports: one after the other as CSV, or as .xlsx, with a
     sheet for each table there is.
@@ -113,18 +126,23 @@ def write_figures(outcomes: list[tuple[str, Outcome]], path: Path, force: bool =
 
 
 def _workbook(outcomes: list[tuple[str, Outcome]], path: Path) -> None:
+    several = [(name, [figures_table(outcome), *outcome.tables.values()]) for name, outcome in outcomes]
+    _book(several, path)
+
+
+def _book(several: list[tuple[str, list[Table]]], path: Path) -> None:
+    """A sheet for each table of each name."""
     from openpyxl import Workbook
 
     book = Workbook(write_only=True)
     taken: set[str] = set()
-    for name, outcome in outcomes:
-        tables = {"figures": figures_table(outcome), **outcome.tables}
-        for table in tables.values():
+    for name, tables in several:
+        for table in tables:
             sheet = book.create_sheet(_sheet_name(f"{name} {table.title}", taken))
             sheet.append([heading(column) for column in table.columns])
             for row in table.rows:
                 sheet.append([_value(cell) for cell in row])
-    if not outcomes:
+    if not several:
         book.create_sheet("Nothing")
     book.save(path)
 

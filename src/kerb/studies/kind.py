@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from kerb.core.arrays import Floats
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.section.placed import PlacedSection
 from kerb.studies.fields import CODECS
@@ -62,6 +64,18 @@ class Step:
         return about.needed or f"{self.label}: there is nothing to change yet."
 
 
+@dataclass(frozen=True)
+class RowStep:
+    """What can be done with rows of a table of the outcome: ``apply`` gives values of the setup from the names in their first
+    column and a typed text, which is asked for with the words of ``asks``, and begins with ``usual``."""
+
+    table: str
+    label: str
+    apply: Callable[[Any, tuple[str, ...], str], dict[str, Any]]
+    asks: str = ""
+    usual: str = ""
+
+
 class Live(Protocol):
     """What stays the same while something is dragged, ready to answer at once."""
 
@@ -88,14 +102,15 @@ class Option:
 
 @dataclass(frozen=True)
 class Correction:
-    """What would take a bias out: the holding that ``field`` names moved by ``shift`` (easting, northing, elevation).
+    """What would take a bias out: the holding that ``field`` names moved.
 
-    ``words`` say so with the sign in words, as a name and in the record.
+    ``title`` tells it from others that would; ``words`` say it with the sign in words, as a name and in the record.
     """
 
     field: str
-    shift: tuple[float, float, float]
+    move: Rigid
     words: str
+    title: str = ""
 
 
 @dataclass(frozen=True)
@@ -107,8 +122,10 @@ class StudyKind:
     look at when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside
     its headline; ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests.
     ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
-    ``upgrade`` brings the setups of earlier versions into the present form. ``correction`` says what would take a bias out;
-    ``from_section`` gives the values of a setup that goes on from a section, so many times at a spacing.
+    ``upgrade`` brings the setups of earlier versions into the present form.
+    ``corrections`` say what would take a bias out, the usual one first; ``from_section`` gives the values of a setup that
+    goes on from a section, so many times at a spacing. ``row_steps`` are offered on rows of its tables; ``deciding`` gives the
+    places (k, 3) of the data that decide what is found at a place (3,).
     """
 
     id: str
@@ -134,7 +151,9 @@ class StudyKind:
     follow: Callable[[Any, str], Setup] | None = None
     trial: Callable[[], tuple[Setup, ...]] | None = None
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
-    correction: Callable[[Outcome], Correction | None] | None = None
+    corrections: Callable[[Outcome], tuple[Correction, ...]] | None = None
+    row_steps: tuple[RowStep, ...] = ()
+    deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
 
     @property

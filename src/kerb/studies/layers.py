@@ -122,7 +122,10 @@ class Profile:
 
 @dataclass(frozen=True)
 class Plot:
-    """A chart of numbers: ``kind`` is ``bars``, ``scatter``, ``curve`` or ``histogram`` (then only ``x`` counts)."""
+    """A chart of numbers: ``kind`` is ``bars``, ``scatter``, ``curve`` or ``histogram`` (then only ``x`` counts).
+
+    ``normal`` draws the normal distribution of the same mean and spread over a histogram.
+    """
 
     title: str
     kind: str
@@ -131,6 +134,19 @@ class Plot:
     x_title: str = ""
     y_title: str = ""
     names: tuple[str, ...] = ()
+    normal: bool = False
+
+
+def normal_curve(values: Floats, edges: Floats) -> Floats:
+    """The counts that a normal distribution of the values' mean and standard deviation has in bins, (k, 2) place and count."""
+    known = values[np.isfinite(values)]
+    spread = float(np.std(known, ddof=1)) if len(known) > 2 else 0.0
+    if spread <= 0 or len(edges) < 2:
+        return np.empty((0, 2))
+    middle = float(np.mean(known))
+    x = np.linspace(min(edges[0], middle - 3 * spread), max(edges[-1], middle + 3 * spread), 121)
+    density = np.exp(-0.5 * ((x - middle) / spread) ** 2) / (spread * np.sqrt(2 * np.pi))
+    return np.column_stack([x, len(known) * (edges[1] - edges[0]) * density])
 
 
 def bins_of(values: Floats, most: int) -> tuple[Floats, Floats]:

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QMouseEvent
 from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
 from kerb.core.quantity import quantity, symbol
-from kerb.studies.layers import Chart, Plot, Profile, bins_of
+from kerb.studies.layers import Chart, Plot, Profile, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
 pg.setConfigOptions(antialias=True)
@@ -125,6 +125,9 @@ class PlotChart(pg.PlotWidget):
         if plot.kind == "histogram":
             y, edges = bins_of(x, 60)
             item.addItem(pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], y0=0, y1=y, pen=None, brush=brush))
+            curve = normal_curve(x, edges) if plot.normal else np.empty((0, 2))
+            if len(curve):
+                item.addItem(pg.PlotDataItem(curve[:, 0], curve[:, 1], pen=pg.mkPen(self.theme.ink, width=1.4)))
         elif plot.kind == "bars":
             width = 0.8 * (float(np.min(np.diff(np.sort(x)))) if len(x) > 1 else 1.0)
             item.addItem(pg.BarGraphItem(x=x, height=y, width=width, pen=None, brush=brush))

@@ -34,6 +34,7 @@ from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Item
 from kerb.studies.fields import POINTS, RINGS
+from kerb.studies.kind import Correction
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.taking import item_from
@@ -78,15 +79,29 @@ class StudyActions(QObject):
         # One that has all it needs is answered at once.
         self.session.rest()
 
-    def correct_study(self) -> None:
+    def _chosen_correction(self, offers: tuple[Correction, ...], which: str) -> Correction | None:
+        """The one that is named by the first word of its title, else the one that is chosen."""
+        if which:
+            return next((one for one in offers if one.title.lower().startswith(which.lower())), None)
+        if len(offers) == 1:
+            return offers[0]
+        titles = [one.title for one in offers]
+        text, accepted = QInputDialog.getItem(
+            self.parent_, "Take the bias out", "By its control points:", titles, 0, False
+        )
+        return offers[titles.index(text)] if accepted else None
+
+    def correct_study(self, which: str = "") -> None:
         """Take out the bias that the open study found: a moved copy of what it asked about, and the same question of it."""
         job, study, outcome, kind = self.session.job, self.session.study, self.session.outcome(), self.session.kind
         if job is None or study is None or outcome is None or kind is None or self.session.stale(study):
             self.session.said.emit("Compute the study first.")
             return
-        wanted = kind.correction(outcome) if kind.correction is not None else None
+        offers = kind.corrections(outcome) if kind.corrections is not None else ()
+        wanted = self._chosen_correction(offers, which) if offers else None
         if wanted is None:
-            self.session.said.emit("There is no bias to take out: no control points count in this study.")
+            if not offers:
+                self.session.said.emit("There is no bias to take out: no control points count in this study.")
             return
         try:
             change, after = corrected(job, study, wanted)

@@ -7,7 +7,9 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import (
+    QItemSelectionModel,
     QModelIndex,
+    QPoint,
     QSortFilterProxyModel,
     Qt,
     QTimer,
@@ -18,7 +20,9 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
     QHBoxLayout,
+    QInputDialog,
     QLineEdit,
+    QMenu,
     QPushButton,
     QStackedWidget,
     QTabBar,
@@ -35,7 +39,8 @@ from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.section.frame import Frame
-from kerb.report.text import figures_table, tab_separated, write_csv
+from kerb.report.text import figures_table, tab_separated, with_ending, write_table
+from kerb.studies.kind import RowStep
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
 
@@ -75,6 +80,9 @@ class Drawer(QWidget):
         self._drawn: dict[str, tuple[object, str]] = {}
         self._histogram: Histogram | None = None
         self._tabled: object = None
+        # What the first cell of the chosen row says.
+        self._chosen = ""
+        self.menu_shown: QMenu | None = None
         # Whether the histogram is wanted, and not only there because there was nothing else.
         self._asked = False
         box = QVBoxLayout(self)
@@ -93,7 +101,7 @@ class Drawer(QWidget):
         self.copy = QPushButton("Copy")
         self.copy.setToolTip("The table, tab-separated, for a spreadsheet (Ctrl+C)")
         self.copy.clicked.connect(self.copy_table)
-        self.save = QPushButton("CSV…")
+        self.save = QPushButton("Save…")
         self.save.setToolTip("The table as a CSV file, full precision")
         self.save.clicked.connect(self._save)
         row.addWidget(self.tabs)
@@ -111,6 +119,8 @@ class Drawer(QWidget):
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.verticalHeader().hide()
+        self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.table.customContextMenuRequested.connect(self._row_menu)
         self.table.setShowGrid(False)
         self.rows = QSortFilterProxyModel(self)
         self.rows.setFilterKeyColumn(-1)
@@ -291,11 +301,20 @@ class Drawer(QWidget):
         self._tabled = shown
         self.rows.setSourceModel(TableModel(*shown))
         self.table.setModel(self.rows)
+        self._choose_again(table)
         self.table.selectionModel().currentRowChanged.connect(self._row_chosen)
         self.table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
         self.table.horizontalHeader().setResizeContentsPrecision(MOST_MEASURED)
         self.table.resizeColumnsToContents()
         self.table.horizontalHeader().setStretchLastSection(True)
+
+    def _choose_again(self, table: Table) -> None:
+        """The row that was chosen in the table before stays so: what it says may be what was changed."""
+        row = next((n for n, cells in enumerate(table.rows) if cells and str(cells[0]) == self._chosen), -1)
+        if row >= 0:
+            index = self.rows.mapFromSource(self.rows.sourceModel().index(row, 0))
+            flags = QItemSelectionModel.SelectionFlag
+            self.table.selectionModel().setCurrentIndex(index, flags.ClearAndSelect | flags.Rows)
 
     def _row_chosen(self, now: QModelIndex, _before: QModelIndex) -> None:
         """A row with a place: go there."""
@@ -303,10 +322,47 @@ class Drawer(QWidget):
         if table is None or not now.isValid():
             return
         row = table.rows[self.rows.mapToSource(now).row()]
+        self._chosen = str(row[0])
         cells = {column.name: value for column, value in zip(table.columns, row, strict=True)}
         place = [next((cells[name] for name in names if name in cells), None) for names in PLACE_COLUMNS]
         if place[0] is not None and place[1] is not None:
             self.place_chosen.emit(np.array([np.nan if value is None else value for value in place], float))
+
+    def row_steps(self) -> list[RowStep]:
+        """What can be done with rows of the table that is shown."""
+        tab, kind = self.current(), self.session.kind
+        return (
+            [s for s in kind.row_steps if tab is not None and tab.what == TABLE and s.table == tab.key] if kind else []
+        )
+
+    def chosen_names(self) -> tuple[str, ...]:
+        """What the first column says of the chosen rows."""
+        table = self.current_table()
+        rows = self.table.selectionModel().selectedRows() if table is not None and self.table.selectionModel() else []
+        return (
+            tuple(str(table.rows[self.rows.mapToSource(index).row()][0]) for index in rows) if table is not None else ()
+        )
+
+    def _row_menu(self, at: QPoint) -> None:
+        steps, names = self.row_steps(), self.chosen_names()
+        if not steps or not names:
+            return
+        menu = QMenu(self)
+        for step in steps:
+            menu.addAction(step.label, lambda s=step: self.take_row_step(s, names))
+        menu.popup(self.table.viewport().mapToGlobal(at))
+        self.menu_shown = menu
+
+    def take_row_step(self, step: RowStep, names: tuple[str, ...]) -> None:
+        """Do something with chosen rows, as one step of the study."""
+        text, setup = "", self.session.setup
+        if step.asks:
+            text, accepted = QInputDialog.getText(self, step.label.rstrip("…"), f"{step.asks}:", text=step.usual)
+            if not accepted:
+                return
+        if setup is not None:
+            few = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+            self.session.commit(f"{step.label.rstrip('…').partition(':')[0]}: {few}", **step.apply(setup, names, text))
 
     def copy_table(self) -> None:
         """Put the shown table on the clipboard, in the order and with the rows that are shown."""
@@ -321,10 +377,11 @@ class Drawer(QWidget):
         table = self.current_table()
         if table is None:
             return
-        path, _ = QFileDialog.getSaveFileName(self, "Save table", f"{table.title}.csv", "CSV (*.csv)")
+        kinds = "CSV (*.csv);;Excel workbook (*.xlsx)"
+        path, chosen = QFileDialog.getSaveFileName(self, "Save table", f"{table.title}.csv", kinds)
         if path:
             try:
-                write_csv(table, Path(path), force=True)
+                write_table(table, with_ending(Path(path), ".xlsx" if "xlsx" in chosen else ".csv"), force=True)
             except Exception as error:
                 self.session.complained.emit("The table was not saved", str(error))
 

@@ -18,14 +18,18 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import KerbError, NotDeterminable
 from kerb.core.geometry import polygon
+from kerb.core.geometry.features import SurveyPoints
 from kerb.core.quantity import quantity
 from kerb.core.section.corner import corner
 from kerb.core.section.frame import Frame
 from kerb.core.section.slab import slab
+from kerb.core.things import POINTS
 from kerb.job.dimensions import dimension
 
 NEAREST, LOWEST, HIGHEST, CORNER = "nearest", "lowest", "highest", "corner"
 RADIUS = 12.0
+# A survey point that is drawn this near to a click is meant.
+ON_MARK = 6.0
 
 
 class Measure(Tool):
@@ -89,6 +93,9 @@ class Measure(Tool):
     def snapped(self, position: QPointF) -> Floats | None:
         """The point that a click takes: the nearest drawn one, or the lowest or highest within the circle."""
         view = self.view
+        marked = self._survey_point(position)
+        if marked is not None:
+            return marked
         if view.picture is None:
             return None
         share = view.picture.size[0] / view.pixels[0] * view.ratio
@@ -103,6 +110,23 @@ class Measure(Tool):
         if not len(points):
             return hit
         return np.asarray(points[np.argmin(points[:, 2]) if self.snap == LOWEST else np.argmax(points[:, 2])])
+
+    def _survey_point(self, position: QPointF) -> Floats | None:
+        """A survey point that is drawn where was clicked: it is meant, and not the data under it."""
+        job = self.session.job
+        best: tuple[float, Floats] | None = None
+        for holding in job.state.of_kind(POINTS) if job is not None else ():
+            thing = job.thing(holding).thing if holding.visible and job is not None else None
+            if not isinstance(thing, SurveyPoints) or not thing.count:
+                continue
+            seen = self.view.camera.project(thing.xyz, self.view.pixels) / [self.view.ratio, self.view.ratio, 1.0]
+            away = np.hypot(seen[:, 0] - position.x(), seen[:, 1] - position.y())
+            near, far = self.view.camera.limits(self.view.pixels)
+            away = np.where((seen[:, 2] >= near) & (seen[:, 2] <= far), away, np.inf)
+            row = int(np.argmin(np.nan_to_num(away, nan=np.inf)))
+            if away[row] <= ON_MARK and (best is None or away[row] < best[0]):
+                best = float(away[row]), thing.xyz[row]
+        return best[1] if best is not None else None
 
     def _corner(self, hit: Floats, points: Floats, radius: float) -> Floats | None:
         """Where two lines meet that fit the points in the circle of a slice."""
@@ -143,6 +167,8 @@ class Measure(Tool):
         if len(self.places) > 1:
             step = self.places[-1] - self.places[-2]
             plan = float(np.hypot(*step[:2]))
+            east, north, up = step.tolist()
+            lines.append(f"dE {show(east, signed=True)}, dN {show(north, signed=True)}, dZ {show(up, signed=True)}")
             lines.append(f"distance {show(np.linalg.norm(step))}, in plan {show(plan)}")
             slope = np.degrees(np.arctan2(step[2], plan)) if plan or step[2] else 0.0
             lines.append(f"height difference {show(step[2], signed=True)}, slope {show(slope, 'deg', True)}")

@@ -95,6 +95,27 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
     return Beneath(found, slope, rough, len(near), float(away.min()), tallest, over, hole)
 
 
+def deciding(view: CloudView, place: Floats, way: str, how: HowBeneath) -> Floats:
+    """The points (k, 3) from which a way takes the height at a plan place (2,): corners of the triangle, the nearest ones, or
+    those within the radius (no more than 200 of them)."""
+    from scipy.spatial import Delaunay, QhullError
+
+    half = max(FIRST_SPACINGS * view.store.spacing, 1.05 * how.radius)
+    points = _window(view, place, half)
+    away = np.hypot(*(points[:, :2] - place).T)
+    order = np.argsort(away)
+    if way == IDW:
+        return np.asarray(points[order[: how.neighbours]])
+    if way != TIN:
+        return np.asarray(points[order[: min(int(np.count_nonzero(away <= how.radius)), 200)]])
+    try:
+        tin = Delaunay(points[:, :2] - place)
+    except (QhullError, ValueError):
+        return np.empty((0, 3))
+    found = int(tin.find_simplex(np.zeros(2)))
+    return np.asarray(points[tin.simplices[found]]) if found >= 0 else np.empty((0, 3))
+
+
 def _window(view: CloudView, place: Floats, half: float) -> Floats:
     """The points that count in a square; on this thread, for many places are looked at at once."""
     low, high = (place[0] - half, place[1] - half, -np.inf), (place[0] + half, place[1] + half, np.inf)

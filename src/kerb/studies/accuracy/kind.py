@@ -7,28 +7,73 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.errors import OutputError
+from kerb.core.accuracy.beneath import HowBeneath, deciding
+from kerb.core.accuracy.differences import tilt
+from kerb.core.accuracy.horizontal import fitted, levelled
+from kerb.core.arrays import Floats
+from kerb.core.errors import NotDeterminable, OutputError
 from kerb.core.geometry.features import SurveyPoints
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.quantity import quantity
 from kerb.formats.vector import write_features
 from kerb.studies.accuracy.figures import ABOUT
-from kerb.studies.accuracy.run import mean_of_control, run
-from kerb.studies.accuracy.setup import AccuracySetup
-from kerb.studies.kind import Correction, Option, StudyKind
+from kerb.studies.accuracy.run import RADIUS_SPACINGS, of_control, run
+from kerb.studies.accuracy.setup import CHECK, CONTROL, LEFT_OUT, AccuracySetup, with_role
+from kerb.studies.kind import Correction, Option, RowStep, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 
 ENDINGS = (".gpkg", ".geojson", ".shp")
 
 
-def correction(outcome: Outcome) -> Correction | None:
-    """The mean difference of the control points taken out of what is tested; None without control points."""
-    mean = mean_of_control(outcome)
-    if mean is None:
-        return None
-    size = quantity(abs(mean), outcome.unit)
-    way = "lowered" if mean > 0 else "raised"
-    return Correction("cloud", (0.0, 0.0, -mean), f"{way} by {size}, the mean of its control points")
+def corrections(outcome: Outcome) -> tuple[Correction, ...]:
+    """What would be taken out of what is tested by its control points: the mean; the median; a plane where they are tilted;
+    the motion of least squares of targets. Nothing without control points."""
+    places, d = of_control(outcome)
+    found: list[Correction] = []
+    if len(d):
+        found = [_raised(float(v), what, outcome.unit) for v, what in ((np.mean(d), "mean"), (np.median(d), "median"))]
+    plane = tilt(places[:, :2], d) if len(d) else None
+    if plane is not None and plane.significant:
+        move = levelled(places, (plane.east, plane.north), float(np.mean(d)))
+        way = np.degrees(np.arctan2(plane.east, plane.north)) % 360
+        words = f"levelled by {1000 * plane.slope:.3f} mm/m towards {way:.0f}°, the plane of its control points"
+        found.append(Correction("cloud", move, words, "Plane: " + words.partition(",")[0]))
+    moving, fixed = control_targets(outcome)
+    if len(moving) >= 3:
+        try:
+            motion, scale, left = fitted(moving, fixed)
+        except NotDeterminable:
+            return tuple(found)
+        turn = np.degrees(np.arccos(np.clip((np.trace(motion.matrix) - 1) / 2, -1, 1)))
+        size = quantity(float(np.linalg.norm(motion.shift)), outcome.unit)
+        rms = quantity(float(np.sqrt(np.mean(np.sum(left**2, axis=1)))), outcome.unit)
+        words = f"turned by {turn:.4f}° and moved by {size}, the fit of {len(moving)} control targets"
+        more = f"; {rms} left, and a scale of {1e6 * (scale - 1):+.0f} ppm, which stays"
+        found.append(Correction("cloud", motion, words, f"Targets: {words.partition(',')[0]}{more}"))
+    return tuple(found)
+
+
+def _raised(value: float, what: str, unit: str) -> Correction:
+    way = "lowered" if value > 0 else "raised"
+    words = f"{way} by {quantity(abs(value), unit)}, the {what} of its control points"
+    return Correction(
+        "cloud", Rigid(shift=(0.0, 0.0, -value)), words, f"{what.capitalize()}: {words.partition(',')[0]}"
+    )
+
+
+def control_targets(outcome: Outcome) -> tuple[Floats, Floats]:
+    """Picked and measured places (n, 3) of the control targets."""
+    if "targets" not in outcome.tables:
+        return np.empty((0, 3)), np.empty((0, 3))
+    names = [column.name for column in outcome.tables["points"].columns]
+    at = {
+        row[names.index("name")]: [row[names.index(axis)] for axis in ("e", "n", "z")]
+        for row in outcome.tables["points"].rows
+    }
+    rows = [row for row in outcome.tables["targets"].rows if row[1] == CONTROL and None not in at[row[0]]]
+    fixed = np.array([at[row[0]] for row in rows], float).reshape(-1, 3)
+    return fixed + np.array([row[2:5] for row in rows], float).reshape(-1, 3), fixed
 
 
 def write(_setup: AccuracySetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
@@ -43,6 +88,25 @@ def write(_setup: AccuracySetup, outcome: Outcome, sources: Sources, paths: dict
     points = SurveyPoints(places, tuple(cells["name"]), tuple(cells["code"]))
     fields = {name: list(cells[name]) for name in names if name not in ("name", "code", "e", "n", "z")}
     return write_features(path, points, None, sources.source("cloud").reference, fields)
+
+
+def neighbours(setup: AccuracySetup, sources: Sources, place: Floats) -> Floats:
+    """The points of the tested cloud that decide its height at a place; nothing of a surface."""
+    store = sources.source("cloud").store
+    if store is None:
+        return np.empty((0, 3))
+    how = HowBeneath(round(setup.neighbours), setup.radius or RADIUS_SPACINGS * store.spacing)
+    return deciding(setup.cloud.of(store), place[:2], setup.way, how)
+
+
+ROW_STEPS = (
+    RowStep("points", "Control: may be used to adjust", lambda setup, names, _text: with_role(setup, names, CONTROL)),
+    RowStep("points", "Check: only to prove", lambda setup, names, _text: with_role(setup, names, CHECK)),
+    RowStep(
+        "points", "Leave out…", lambda setup, names, text: with_role(setup, names, LEFT_OUT, text),
+        "Reason, such as grass, slope, outside, base station, disturbed", "disturbed",
+    ),
+)  # fmt: skip
 
 
 def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
@@ -67,11 +131,13 @@ ACCURACY = StudyKind(
     help_page="accuracy.md",
     example="kerb accuracy flight.laz --points checkpoints.csv --surface tin --report accuracy.pdf",
     key="Ctrl+Shift+A",
-    panes=("plan", "section", "orbit"),
-    tables=("standards", "points", "beside", "tests", "ways"),
+    panes=("plan", "section", "section"),
+    tables=("standards", "beside", "points", "targets", "strips", "tests", "ways"),
     describe=describe,
     options=(Option("out", "the points with their differences as fields: .gpkg, .geojson or .shp", endings=ENDINGS),),
     write=write,
-    correction=correction,
+    corrections=corrections,
+    row_steps=ROW_STEPS,
+    deciding=neighbours,
     trial=trial,
 )

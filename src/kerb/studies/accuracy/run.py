@@ -12,11 +12,12 @@ from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
+from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.surfaces import Surface
-from kerb.studies.accuracy import figures
+from kerb.studies.accuracy import figures, overlapping, targets
 from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
-from kerb.studies.layers import FoundLabels, FoundPoints, Plot
+from kerb.studies.layers import FoundDimensions, FoundLabels, FoundPoints, Plot
 from kerb.studies.outcome import Note, Outcome
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources, numbered
@@ -28,6 +29,8 @@ TWIN_M = 0.05
 # What stands this far above the ground round a point is no noise of it.
 STANDS_M, ROUGH_TIMES, ROUGH_M = 0.5, 3.0, 0.03
 MOST_LABELS = 300
+# The longest bar of a difference is this share of the extent of the points.
+BAR_SHARE = 0.08
 
 
 def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
@@ -36,6 +39,20 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
     Raises InputError, when the setup or a named point cannot be; NotDeterminable without heights; Cancelled.
     """
     setup.check()
+    rows, wanted = _tested(setup, sources, progress.within(0.0, 0.6)) if setup.points else ([], ALL)
+    outcome = _told(setup, sources, rows, wanted)
+    if setup.strips:
+        overlapping.add_strips(outcome, setup, sources, progress.within(0.6, 1.0))
+    if setup.picked and rows:
+        targets.add_targets(outcome, targets.matched(rows, sources.points("picked")), wanted, sources.unit)
+        outcome.inputs.append(sources.input("picked", "picked in it"))
+    if setup.others and rows:
+        figures.add_beside(outcome, _beside(setup, sources, rows, progress), sources.unit.code)
+    return outcome
+
+
+def _tested(setup: AccuracySetup, sources: Sources, progress: Progress) -> tuple[list[TestedPoint], str]:
+    """Every point with what was found of it, and whose differences make the figures."""
     points = sources.points("points")
     roles, reasons, given = setup.roles(points)
     rows = _rows(setup, sources, points, progress)
@@ -46,10 +63,7 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
     _judge(setup, rows, sources.unit.metres)
     for row in rows:
         row.used = not row.reason and (wanted == ALL or row.role == wanted)
-    outcome = _told(setup, sources, rows, wanted)
-    if setup.others:
-        figures.add_beside(outcome, _beside(setup, sources, rows, progress), sources.unit.code)
-    return outcome
+    return rows, wanted
 
 
 def _wanted(setup: AccuracySetup, given: bool) -> str:
@@ -150,11 +164,12 @@ def _told(setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], wante
     reference = sources.source("cloud").reference
     settings = {**setup.settings(), "use": wanted}
     outcome = Outcome(STUDY, unit.code, reference.code or reference.name, {}, settings)
-    outcome.inputs = [sources.input("cloud", "tested"), sources.input("points", "against", int(used.sum()))]
+    outcome.inputs = [sources.input("cloud", "tested")]
+    outcome.inputs += [sources.input("points", "against", int(used.sum()))] if setup.points else []
     vegetated = np.array([row.vegetated for row in rows], bool) & used
     outcome.figures = figures.worded(setup, rows, found, (d, used, vegetated), unit.code)
     outcome.tables = figures.tables(setup, rows, (d, used), sources)
-    outcome.warnings = [*sources.stated, *_warnings(setup, sources, rows, (d, used), found)]
+    outcome.warnings = [*sources.stated, *(_warnings(setup, sources, rows, (d, used), found) if setup.points else [])]
     outcome.method = figures.method(setup, sources, wanted)
     _draw(outcome, rows, d, used)
     return outcome
@@ -191,7 +206,7 @@ def _warnings(
 
 
 def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> None:
-    xyz = np.array([row.place for row in rows])
+    xyz = np.array([row.place for row in rows]).reshape(-1, 3)
     known = np.isfinite(xyz).all(axis=1)
     counted = used & known
     code = outcome.unit
@@ -205,14 +220,35 @@ def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> N
             )  # fmt: skip
         values = np.sort(d[counted])
         outcome.charts = [
-            Plot("Differences", "histogram", values, np.empty(0), f"tested − point ({code})", "points"),
+            Plot("Differences", "histogram", values, np.empty(0), f"tested − point ({code})", "points", normal=True),
             Plot("Quantiles", "scatter", _quantiles(len(values)), values, "quantile of the normal distribution",
                  f"tested − point ({code})"),
         ]  # fmt: skip
+        _bars(outcome, xyz[counted], d[counted])
     rest = known & ~used
     if rest.any():
         names = tuple(row.name for row, on in zip(rows, rest, strict=True) if on)
         outcome.layers["others"] = FoundPoints(xyz[rest], "label", "Points that do not count", names=names)
+
+
+def _bars(outcome: Outcome, xyz: Floats, d: Floats) -> None:
+    """Signed bars to scale: upwards in plan where what is tested lies above the point, downwards where below; and a scale."""
+    most, extent = float(np.abs(d).max()), float(np.ptp(xyz[:, :2], axis=0).max())
+    if most <= 0 or extent <= 0:
+        return
+    round_ = round_number(most)
+    length = BAR_SHARE * extent * round_ / most
+    for name, title, role, mine in (
+        ("bars above", "Bars, tested above", "fill", d > 0), ("bars below", "Bars, tested below", "cut", d < 0),
+    ):  # fmt: skip
+        if mine.any():
+            tips = xyz[mine].copy()
+            tips[:, 1] += length * d[mine] / round_
+            outcome.layers[name] = FoundDimensions(np.stack([xyz[mine], tips], axis=1), (), role, title)
+    corner = np.append(xyz[:, :2].min(axis=0) - [BAR_SHARE * extent, 0.0], float(np.median(xyz[:, 2])))
+    ends = np.array([[corner, corner + [0.0, length, 0.0]]])
+    words = f"bars: {quantity(round_, outcome.unit)}"
+    outcome.layers["bar scale"] = FoundDimensions(ends, (words,), "dimension", "Scale of the bars")
 
 
 def _quantiles(n: int) -> Floats:
@@ -222,9 +258,10 @@ def _quantiles(n: int) -> Floats:
     return np.asarray(scipy.stats.norm.ppf((np.arange(n) + 0.5) / n))
 
 
-def mean_of_control(outcome: Outcome) -> float | None:
-    """The mean difference of the control points that have a height and are not left out; None without any."""
+def of_control(outcome: Outcome) -> tuple[Floats, Floats]:
+    """Places (n, 3) and differences (n,) of the control points that have a height and are not left out."""
     names = [column.name for column in outcome.tables["points"].columns]
-    role, dz, reason = (names.index(name) for name in ("role", "dz", "reason"))
-    values = [row[dz] for row in outcome.tables["points"].rows if row[role] == CONTROL and not row[reason]]
-    return float(np.mean(values)) if values else None
+    role, e, n, z, dz, reason = (names.index(name) for name in ("role", "e", "n", "z", "dz", "reason"))
+    mine = [row for row in outcome.tables["points"].rows if row[role] == CONTROL and not row[reason]]
+    places = np.array([(row[e], row[n], row[z]) for row in mine], float).reshape(-1, 3)
+    return places, np.array([row[dz] for row in mine], float)

@@ -9,10 +9,11 @@ from fnmatch import fnmatchcase
 from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
-from kerb.studies.fields import AGAINST, POINTS, SURFACES, choice, holding, many, number, surface, text
+from kerb.studies.fields import AGAINST, POINTS, SURFACES, choice, holding, many, number, surface, switch, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
+POINTS_NEEDED = "Choose the points it is held against."
 CHECK, CONTROL, LEFT_OUT = "check", "control", "left out"
 AUTO, ALL = "auto", "all"
 ROLE_HEADINGS = ("role", "use", "type")
@@ -31,7 +32,11 @@ class AccuracySetup(Setup):
     )
     points: str = holding(
         POINTS, "Points", "Points that were measured better: check points, control points", AGAINST,
-        needed="Choose the points it is held against.",
+        needed=POINTS_NEEDED,
+    )  # fmt: skip
+    picked: str = holding(
+        POINTS, "Picked in it", "The same points picked in what is tested, by name: their horizontal differences are counted",
+        AGAINST, flag="picked", rare=True,
     )  # fmt: skip
     others: tuple[Scope, ...] = many(
         SURFACES, "Beside it", "Other epochs, strips or surfaces, held against the same points", AGAINST, flag="beside",
@@ -42,6 +47,9 @@ class AccuracySetup(Setup):
         ((AUTO, "Check points, else all"), (CHECK, "Check points"), (CONTROL, "Control points"), (ALL, "All points")),
     )  # fmt: skip
     control: str = text("Control points", "Names or codes of points that may be used to adjust, such as GCP*, K1, K2")
+    checks: str = text(
+        "Check points", "Names of points that only prove, whatever the list says of them, such as P1, P2", rare=True
+    )
     left_out: str = text("Left out", "Names of points that do not count, each with its reason: P4 grass; P7 slope")
     vegetated: str = text(
         "In vegetation", "Names or codes of points that stand in vegetation; the 95th percentile is theirs", rare=True
@@ -71,9 +79,18 @@ class AccuracySetup(Setup):
         "Their own RMSE in height, added by squares for edition 2 of the ASPRS standards",
         low=0.0,
     )
+    strips: bool = switch(
+        "Strips",
+        "Strips or files against one another where they cover the same ground; no points are needed for it",
+        rare=True,
+    )
     wanted: float | None = number(
         "RMSE asked for", "The vertical accuracy class that was asked for; the verdict follows", low=0.0
     )
+
+    def missing(self) -> list[str]:
+        """What is still needed; strips are held against one another without points."""
+        return [words for words in super().missing() if not (self.strips and words == POINTS_NEEDED)]
 
     def roles(self, points: SurveyPoints) -> tuple[list[str], list[str], bool]:
         """Role and reason of each point, and whether roles were given at all.
@@ -85,13 +102,15 @@ class AccuracySetup(Setup):
         unknown = [name for name in reasons if name not in points.names]
         if unknown:
             raise InputError(f"Left out: there is no point named {', '.join(unknown[:5])}")
-        found, why, given = [], [], bool(self.control.strip())
+        found, why, given = [], [], bool(self.control.strip() or self.checks.strip())
         for row, (name, code) in enumerate(zip(points.names, points.codes, strict=True)):
             said = column[row] if column is not None else code
             written = ROLE_WORDS.get(said.strip().lower(), "")
             given = given or bool(written)
             role = CONTROL if _matches(self.control, name, code) else written or CHECK
-            if name in reasons or role == LEFT_OUT:
+            if _matches(self.checks, name, ""):
+                role = CHECK
+            if name in reasons:
                 role = LEFT_OUT
             found.append(role)
             why.append(reasons.get(name, "left out in the list" if role == LEFT_OUT else ""))
@@ -100,6 +119,23 @@ class AccuracySetup(Setup):
     def in_vegetation(self, points: SurveyPoints) -> list[bool]:
         """Which points stand in vegetation."""
         return [_matches(self.vegetated, n, c) for n, c in zip(points.names, points.codes, strict=True)]
+
+
+def with_role(setup: AccuracySetup, names: tuple[str, ...], role: str, reason: str = "") -> dict[str, str]:
+    """The values of the setup in which points have another role; names with blanks or marks in them stay as they are typed."""
+    reasons = left_out(setup.left_out)
+    rest = {
+        key: [word for word in re.split(r"[,;\s]+", typed.strip()) if word and word not in names]
+        for key, typed in ((CONTROL, setup.control), (CHECK, setup.checks))
+    }
+    for name in names:
+        reasons.pop(name, None)
+        if role == LEFT_OUT:
+            reasons[name] = reason.strip() or "left out by the analyst"
+    if role in rest:
+        rest[role] += names
+    out = "; ".join(f"{name} {why}" for name, why in reasons.items())
+    return {"control": ", ".join(rest[CONTROL]), "checks": ", ".join(rest[CHECK]), "left_out": out}
 
 
 def left_out(words: str) -> dict[str, str]:

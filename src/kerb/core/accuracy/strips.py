@@ -1,0 +1,106 @@
+"""How strips or files lie above one another where they cover the same ground, without any points; and which of them is off."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.seams import FEWEST_IN_CELL, Offset, offsets
+from kerb.core.cloud.store import CloudStore
+from kerb.core.errors import NotDeterminable
+from kerb.core.progress import Progress
+
+# Standard error of a median over that of a mean, for a normal distribution.
+MEDIAN_COST, COVERS_95 = 1.2533, 1.96
+FEWEST_CELLS = 20
+
+
+@dataclass(frozen=True)
+class StripLevel:
+    """How far a strip lies above the middle of them all (median), and its 95 % bound; NaN where it meets no other."""
+
+    code: int
+    level: float
+    u95: float
+    cells: int
+
+
+@dataclass(frozen=True)
+class Strips:
+    """``codes`` of the strips; ``pairs`` by their places in that list; ``levels`` of each; and of the cells that two or more
+    cover ``corners`` (m, 2), ``z`` (m,) and ``differences`` (m,): the one of highest number minus that of the lowest."""
+
+    codes: tuple[int, ...]
+    pairs: tuple[Offset, ...]
+    levels: tuple[StripLevel, ...]
+    cell: float
+    corners: Floats
+    z: Floats
+    differences: Floats
+
+
+def strips(store: CloudStore, by: str, cell: float, among: Mask, progress: Progress) -> Strips:
+    """Compare the sources of a column, by cells in plan, with the points of a mask (n,).
+
+    Offsets are medians over cells of the difference of mean elevations. Levels are those that fit all offsets by least squares
+    with the inverse squares of their errors for weights; their median is nought, so that one strip that is off does not pull
+    the others. Raises NotDeterminable, when no two of them share 20 cells; InputError; Cancelled.
+    """
+    cells = Cells.of(store, cell, among, progress.within(0.0, 0.7), upright=True)
+    inside = np.flatnonzero(cells.number >= 0)
+    codes, source = np.unique(np.asarray(store.column(by))[inside], return_inverse=True)
+    progress.step(0.8, "Comparing strips")
+    pair = cells.number[inside].astype(np.int64) * len(codes) + source
+    shape = cells.count, len(codes)
+    counts = np.bincount(pair, minlength=shape[0] * shape[1]).reshape(shape)
+    z = np.asarray(store.elevations(inside), float)
+    middle = float(np.median(z)) if len(z) else 0.0
+    # Sums of large elevations would lose their last digits.
+    sums = np.bincount(pair, z - middle, shape[0] * shape[1]).reshape(shape)
+    found = tuple(one for one in offsets(counts, np.asarray(sums)) if one.cells >= FEWEST_CELLS)
+    if not found:
+        raise NotDeterminable("no two strips or files cover the same ground")
+    enough = counts >= FEWEST_IN_CELL
+    rows = np.flatnonzero(enough.sum(axis=1) > 1)
+    first, last = enough[rows].argmax(axis=1), shape[1] - 1 - enough[rows][:, ::-1].argmax(axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = sums / counts
+    low, high = means[rows, first], means[rows, last]
+    numbers = tuple(int(code) for code in codes)
+    return Strips(
+        numbers, found, _levels(numbers, found), cell, cells.corner[:2] + cells.keys[rows, :2] * cell, high + middle, high - low
+    )  # fmt: skip
+
+
+def _levels(codes: tuple[int, ...], pairs: tuple[Offset, ...]) -> tuple[StripLevel, ...]:
+    n = len(codes)
+    design, wanted = np.zeros((len(pairs), n)), np.array([one.height for one in pairs])
+    for row, one in enumerate(pairs):
+        design[row, one.one], design[row, one.other] = 1.0, -1.0
+    error = np.array([MEDIAN_COST * max(one.spread, 1e-9) / np.sqrt(one.cells) for one in pairs])
+    inverse = np.linalg.pinv(design / error[:, None], rcond=1e-9)
+    level = inverse @ (wanted / error)
+    spread = np.sqrt(np.sum(inverse**2, axis=1))
+    met: Mask = np.asarray(design.any(axis=0))
+    # Of each group that hangs together by itself the median is nought.
+    groups = _groups(n, pairs)
+    made = []
+    for number, code in enumerate(codes):
+        mine = [k for k in range(n) if groups[k] == groups[number] and met[k]]
+        zero = float(np.median(level[mine])) if mine else np.nan
+        cells = sum(one.cells for one in pairs if number in (one.one, one.other))
+        value = float(level[number]) - zero if met[number] else np.nan
+        made.append(StripLevel(code, value, float(COVERS_95 * spread[number]) if met[number] else np.nan, cells))
+    return tuple(made)
+
+
+def _groups(n: int, pairs: tuple[Offset, ...]) -> list[int]:
+    """Which strips hang together by offsets: a number for each."""
+    group = list(range(n))
+    for one in pairs:
+        a, b = group[one.one], group[one.other]
+        group = [a if g == b else g for g in group]
+    return group

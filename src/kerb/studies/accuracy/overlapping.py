@@ -1,0 +1,79 @@
+"""Strips or files of the tested cloud against one another: table, levels, a map and a chart."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.accuracy.strips import Strips, strips
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError
+from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
+from kerb.studies.accuracy.setup import AccuracySetup
+from kerb.studies.layers import FoundMesh, Plot
+from kerb.studies.outcome import Column, Note, Outcome, Table
+from kerb.studies.sources import Sources
+
+LEAST_CELL_M, CELL_SPACINGS = 1.0, 4.0
+COLUMNS = ("point_source_id", "source_file")
+
+
+def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progress: Progress) -> None:
+    """Put into an outcome how the strips of what is tested lie to one another.
+
+    Raises InputError, when it does not say which strip or file its points are from; NotDeterminable; Cancelled.
+    """
+    source = sources.source("cloud")
+    store, unit = source.store, sources.unit
+    by = next((c for c in COLUMNS if store is not None and store.has(c) and len(store.present(c)) > 1), "")
+    if store is None or not by:
+        raise InputError(f"{source.name}: does not say which strip or file its points are from, or all are from one")
+    among = np.zeros(store.count, np.bool_)
+    view: CloudView = setup.cloud.of(store)
+    among[view.all_rows()] = True
+    cell = max(LEAST_CELL_M / unit.metres, CELL_SPACINGS * store.spacing)
+    found = strips(store, by, cell, among, progress)
+    files = dict(enumerate(store.meta.details.get("file_names", []))) if by == "source_file" else {}
+    name = lambda code: str(files.get(code, f"{'file' if by == 'source_file' else 'strip'} {code}"))  # noqa: E731
+    length = lambda key, label: Column(key, unit.code, label)  # noqa: E731
+    outcome.tables["strips"] = Table(
+        "Strips against one another",
+        (Column("one", "", "Strip"), Column("other", "", "Against"), length("height", "Lies above it by"),
+         length("spread", "Spread"), Column("cells", "", "Cells")),
+        tuple((name(found.codes[o.one]), name(found.codes[o.other]), o.height, o.spread, o.cells) for o in found.pairs),
+    )  # fmt: skip
+    know = lambda v: None if not np.isfinite(v) else v  # noqa: E731
+    outcome.tables["strip_levels"] = Table(
+        "Level of each strip",
+        (Column("strip", "", "Strip"), length("level", "Above the middle of all"), length("u95", "± 95 %"),
+         Column("cells", "", "Cells")),
+        tuple((name(one.code), know(one.level), know(one.u95), one.cells) for one in found.levels),
+    )  # fmt: skip
+    levels = np.array([one.level for one in found.levels])
+    worst = int(np.nanargmax(np.abs(levels)))
+    side = "above" if levels[worst] > 0 else "below"
+    size = quantity(float(abs(levels[worst])), unit.code)
+    outcome.warnings.append(
+        Note("strips", f"{name(found.codes[worst])} is furthest off: it lies {size} {side} the middle of all strips")
+    )
+    outcome.charts.append(
+        Plot("Level of each strip", "bars", np.arange(len(levels), dtype=float), np.nan_to_num(levels), "",
+             f"above the middle of all ({unit.code})", tuple(name(code) for code in found.codes))
+    )  # fmt: skip
+    outcome.layers["strip differences"] = _map(found, unit.code)
+    outcome.method += (
+        f" Strips are compared in cells of {cell:.3g} {unit.symbol}: the median over cells of the difference of their mean "
+        "elevations; the level of each fits all of these by least squares, the median of the levels being nought."
+    )
+
+
+def _map(found: Strips, code: str) -> FoundMesh:
+    """A square for each cell that several cover, coloured by the difference."""
+    corner = np.array([[0, 0], [1, 0], [1, 1], [0, 1]]) * found.cell
+    m = len(found.z)
+    xy = (found.corners[:, None] + corner[None]).reshape(-1, 2)
+    first = 4 * np.arange(m)[:, None]
+    triangles = np.concatenate([first + [0, 1, 2], first + [0, 2, 3]]).astype(np.int32)
+    vertices = np.column_stack([xy, np.repeat(found.z, 4)])
+    title = "Differences of strips, the last minus the first"
+    return FoundMesh(vertices, triangles, "top", title, code, np.repeat(found.differences, 4), shown=False)

@@ -1,0 +1,305 @@
+"""Accuracy beside heights: targets in plan, planes and motions taken out, strips without points, roles, tables to files."""
+
+import unittest
+from dataclasses import replace
+
+import laspy
+import numpy as np
+import openpyxl
+import scipy
+from scipy.spatial import Delaunay
+
+from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, deciding
+from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
+from kerb.core.accuracy.strips import strips
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError, NotDeterminable, OutputError
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.progress import silent
+from kerb.core.units import FOOT, METRE
+from kerb.report.text import with_ending, write_table
+from kerb.studies.accuracy.kind import ACCURACY, corrections
+from kerb.studies.accuracy.run import run
+from kerb.studies.accuracy.setup import AccuracySetup, with_role
+from kerb.studies.layers import bins_of, normal_curve
+from kerb.studies.outcome import Column, Table
+from kerb.studies.scope import Scope
+from tests.below.test_accuracy import Study, land, listed
+from tests.support import FAR, CommandLine, near, sources_of, store_of
+
+
+def rotation(rng, degrees):
+    return scipy.spatial.transform.Rotation.from_rotvec(np.radians(rng.uniform(-degrees, degrees, 3))).as_matrix()
+
+
+class InPlan(unittest.TestCase):
+    def test_figures_of_the_standard(self):
+        """Equal errors: 1.7308 radial RMSE; unequal ones: 2.4477 times half their sum; from 0.6 down none (NSSDA, recalled)."""
+        equal = horizontal(np.array([[0.3, 0.4], [-0.3, -0.4], [0.4, 0.3], [-0.4, -0.3]]))
+        near([equal.rms_e, equal.rms_n], [np.sqrt(0.125)] * 2)
+        near(equal.accuracy95, 1.7308 * 0.5)
+        near([equal.mean_e, equal.mean_n, equal.n], [0, 0, 4])
+        some = horizontal(np.array([[0.08, 0.1], [0.08, -0.1]]))
+        near([some.mean_e, some.mean_n, some.rms_radial], [0.08, 0, np.hypot(0.08, 0.1)])
+        near(some.accuracy95, 2.4477 * 0.09)
+        self.assertTrue(np.isnan(horizontal(np.array([[0.05, 0.1]])).accuracy95))
+        self.assertTrue(np.isnan(horizontal(np.empty((0, 2))).rms_e))
+        rng = np.random.default_rng(1)
+        d = rng.normal(0, 0.02, (200_000, 2))
+        self.assertAlmostEqual(np.mean(np.hypot(*d.T) <= horizontal(d).accuracy95), 0.95, delta=0.003)
+
+    def test_planes_taken_out(self):
+        rng = np.random.default_rng(2)
+        xy = rng.uniform(0, 100, (60, 2)) + FAR[:2]
+        for east, north, lift in ((0.002, -0.001, 0.05), (0.0, 0.0, -0.2), (-0.01, 0.02, 0.0)):
+            z = 20 + lift + (xy - xy.mean(axis=0)) @ [east, north]
+            xyz = np.column_stack([xy, z])
+            move = levelled(xyz, (east, north), lift)
+            moved = move(xyz)
+            near(moved[:, 2], np.full(60, 20.0), 1e-6)
+            self.assertLess(np.abs(moved[:, :2] - xy).max(), 75 * np.hypot(east, north) ** 2 + 1e-6)
+
+    def test_motions_against_scipy(self):
+        rng = np.random.default_rng(3)
+        for unit in (1.0, 0.3048):
+            true = Rigid.of(rotation(rng, 20), FAR / unit, np.array([3.0, -2.0, 0.7]))
+            moving = (FAR + rng.uniform(-30, 30, (8, 3))) / unit
+            fixed = true(moving) + rng.normal(0, 0.01, (8, 3))
+            motion, scale, left = fitted(moving, fixed)
+            other, rssd = scipy.spatial.transform.Rotation.align_vectors(
+                fixed - fixed.mean(axis=0), moving - moving.mean(axis=0)
+            )
+            near(motion.matrix, other.as_matrix(), 1e-7)
+            near(np.sqrt((left**2).sum()), rssd, 1e-6)
+            self.assertAlmostEqual(scale, 1.0, delta=5e-4)
+            near(motion(moving) - fixed, left)
+        near(fitted(moving, (moving - FAR) * 1.0002 + FAR)[1], 1.0002, 1e-9)
+        mirrored = fitted(moving, (moving - FAR) * [1, 1, -1] + FAR)[0]
+        self.assertAlmostEqual(np.linalg.det(mirrored.matrix), 1.0)
+        for some, words in (
+            (moving[:2], "2 targets do not fix"),
+            (FAR + np.outer(np.arange(5), [1, 2, 0.1]), "along a line"),
+        ):
+            with self.assertRaisesRegex(NotDeterminable, words):
+                fitted(some, some)
+
+
+def flown(rng, levels, n=40_000, noise=0.02, unit=1.0):
+    """Strips 60 wide that overlap by half, each at a level of its own, over ground of two slopes: points and numbers."""
+    points, numbers = [], []
+    for k, level in enumerate(levels):
+        xy = rng.uniform([30 * k, 0], [30 * k + 60, 80], (n, 2))
+        points.append(np.column_stack([xy, land(xy) + level + rng.normal(0, noise, n)]))
+        numbers += [7 + k] * n
+    return (np.concatenate(points) + FAR) / unit, np.array(numbers)
+
+
+def stripped(points, numbers, unit=METRE):
+    store = store_of(points, unit)
+    store.lend("point_source_id", numbers[np.asarray(store.column("number"))])
+    return store
+
+
+class Strips(unittest.TestCase):
+    def test_levels_of_known_strips(self):
+        """Four strips of which the third lies 80 mm high: it is named, and the others stay near nought."""
+        for unit in (METRE, FOOT):
+            points, numbers = flown(np.random.default_rng(4), (0.0, 0.004, 0.08, -0.004), unit=unit.metres)
+            store = stripped(points, numbers, unit)
+            found = strips(store, "point_source_id", 2.0 / unit.metres, np.ones(store.count, bool), silent())
+            self.assertEqual(found.codes, (7, 8, 9, 10))
+            pairs = {(p.one, p.other): p.height * unit.metres for p in found.pairs}
+            self.assertEqual(set(pairs), {(0, 1), (1, 2), (2, 3)})
+            near(list(pairs.values()), [-0.004, -0.076, 0.084], 0.002)
+            levels = np.array([one.level for one in found.levels]) * unit.metres
+            near(levels, [-0.002, 0.002, 0.078, -0.006], 0.003)
+            near(np.median(levels), 0.0, 1e-12)
+            self.assertTrue(all(0 < one.u95 * unit.metres < 0.002 for one in found.levels))
+            x = (found.corners[:, 0] + found.cell / 2) * unit.metres - FAR[0]
+            self.assertTrue(((x > 29) & (x < 121)).all())
+            middle = (x > 65) & (x < 85)
+            near(np.median(found.differences[middle]) * unit.metres, 0.076, 0.003)
+            self.assertTrue(np.isfinite(found.z).all())
+
+    def test_strips_that_do_not_meet(self):
+        rng = np.random.default_rng(5)
+        points, numbers = flown(rng, (0.0, 0.01))
+        apart = points + np.where(numbers[:, None] == 8, [500.0, 0, 0], 0.0)
+        store = stripped(apart, numbers)
+        with self.assertRaisesRegex(NotDeterminable, "no two strips"):
+            strips(store, "point_source_id", 2.0, np.ones(store.count, bool), silent())
+        two = np.concatenate([points, apart + [0, 2000.0, 0.3], points + [0, 4000.0, 0]])
+        codes = np.concatenate([numbers, numbers + 10, numbers + 20])
+        found = strips(stripped(two, codes), "point_source_id", 2.0, np.ones(len(two), bool), silent())
+        levels = {one.code: one.level for one in found.levels}
+        self.assertTrue(np.isnan(levels[17]) and np.isnan(levels[18]))
+        near([levels[7] + levels[8], levels[27] + levels[28]], [0, 0], 1e-9)
+        near(levels[8] - levels[7], 0.01, 0.002)
+
+    def test_as_a_study_without_points_and_on_the_command_line(self):
+        points, numbers = flown(np.random.default_rng(6), (0.0, 0.0, 0.05), 20_000)
+        store = stripped(points, numbers)
+        setup = AccuracySetup(Scope("cloud"), strips=True)
+        self.assertEqual(setup.missing(), [])
+        self.assertTrue(replace(setup, strips=False).missing())
+        outcome = run(setup, sources_of(store), silent())
+        self.assertIsNone(outcome.value("rms"))
+        self.assertRegex(
+            next(n.text for n in outcome.warnings if n.code == "strips"),
+            r"^strip 9 is furthest off: it lies 0\.05\d*.m above",
+        )
+        near([row[1] for row in outcome.tables["strip_levels"].rows], [0, 0, 0.05], 0.004)
+        rows = {row[:2]: row[2] for row in outcome.tables["strips"].rows}
+        near([rows["strip 7", "strip 8"], rows["strip 8", "strip 9"]], [0, -0.05], 0.004)
+        mesh = outcome.layers["strip differences"]
+        self.assertEqual(len(mesh.triangles) * 2, len(mesh.vertices))
+        self.assertIn("compared in cells of", outcome.method)
+        with self.assertRaisesRegex(InputError, "does not say which strip"):
+            run(setup, sources_of(store_of(points)), silent())
+
+
+class StripsVerb(CommandLine):
+    def test_strips_without_points(self):
+        points, numbers = flown(np.random.default_rng(6), (0.0, 0.0, 0.05), 8000)
+        header = laspy.LasHeader(point_format=6, version="1.4")
+        header.scales, header.offsets = [0.001] * 3, FAR
+        las = laspy.LasData(header)
+        las.x, las.y, las.z = points.T
+        las.point_source_id = numbers.astype(np.uint16)
+        las.write(self.folder / "f.las")
+        found = self.json("accuracy", self.folder / "f.las", "--strips")
+        self.assertIsNone(found["figures"]["rms"]["value"])
+        level = {row[0]: row[1] for row in found["tables"]["strip_levels"]["rows"]}
+        near(level["strip 9"], 0.05, 0.005)
+        self.assertEqual(self.kerb("accuracy", self.folder / "f.las")[0], 2, "neither points nor strips")
+
+
+class Beside(Study):
+    def test_targets_in_the_study(self):
+        """Every target was picked 12 mm east and 20 mm south of where it is; two are control."""
+        names = [f"T{n}" for n in range(16)]
+        d = np.array([0.012, -0.020, 0.03])
+        picked = listed(self.points + d, names)
+        self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=picked)
+        setup = AccuracySetup(Scope("cloud"), points="points", picked="picked", control="T0, T5")
+        outcome = run(setup, self.sources, silent())
+        near(
+            [outcome.value(k) for k in ("targets", "mean_e", "mean_n", "rms_e", "rms_n")],
+            [14, 0.012, -0.02, 0.012, 0.02],
+            1e-6,
+        )
+        near(outcome.value("accuracy95_horizontal"), 2.4477 * 0.016, 1e-6)
+        table = {row[0]: row for row in outcome.tables["targets"].rows}
+        near(table["T5"][2:6], [0.012, -0.02, 0.03, np.hypot(0.012, 0.02)], 1e-6)
+        self.assertEqual((table["T5"][6], table["T6"][6]), ("no", "yes"))
+        said = dict(outcome.tables["standards"].rows)["NSSDA, horizontal (FGDC-STD-007.3-1998)"]
+        self.assertEqual(said, "Tested 0.039 meters horizontal accuracy at 95% confidence level. Too few points: 14, the standard "
+                               "asks for 20.")  # fmt: skip
+        arrow = outcome.layers["targets"].ends
+        near(np.diff(arrow, axis=1)[:, 0, :2] @ [20.0, 12.0], np.zeros(14), 1e-6)
+        with self.assertRaisesRegex(InputError, "no name there is that of a point"):
+            self.sources = sources_of(
+                store_of(self.cloud), points=listed(self.points, names), picked=listed(self.points)
+            )
+            run(setup, self.sources, silent())
+
+    def test_what_would_take_it_out(self):
+        """Mean and median; a plane where the control is tilted; the motion of control targets, which brings them back."""
+        names = [f"G{n}" for n in range(16)]
+        tilted = self.points - np.column_stack([np.zeros((16, 2)), 0.004 * (self.points[:, 0] - FAR[0]) + 0.1])
+        tilted[3, 2] -= 0.05
+        self.sources = sources_of(store_of(self.cloud), points=listed(tilted, names))
+        outcome = run(AccuracySetup(Scope("cloud"), points="points", control="G*"), self.sources, silent())
+        mean, median, plane = corrections(outcome)
+        dz = np.array([row[6] for row in outcome.tables["points"].rows])
+        near([mean.move.shift[2], median.move.shift[2]], [-dz.mean(), -np.median(dz)], 1e-9)
+        self.assertRegex(plane.words, r"^levelled by [34]\.\d+ mm/m towards (8\d|9\d)°")
+        xyz = np.array([row[2:4] + (row[5],) for row in outcome.tables["points"].rows], float)
+        left = plane.move(xyz)[:, 2] - tilted[:, 2]
+        self.assertLess(left.std(), 0.02)
+        near(left.mean(), 0.0, 1e-4)
+        turn = Rigid.of(rotation(np.random.default_rng(7), 0.5), FAR, np.array([0.4, -0.2, 0.1]))
+        self.sources = sources_of(
+            store_of(self.cloud), points=listed(self.points, names), picked=listed(turn(self.points), names)
+        )
+        found = corrections(
+            run(AccuracySetup(Scope("cloud"), points="points", picked="picked", control="G*"), self.sources, silent())
+        )
+        self.assertIn("of 16 control targets", found[-1].words)
+        near(found[-1].move(turn(self.points)), self.points, 1e-5)
+        self.assertEqual(corrections(self.run_it(listed(self.points))), ())
+
+    def test_roles_by_rows_of_the_table(self):
+        names = [f"P{n}" for n in range(16)]
+        points = listed(self.points, names, role=("control", "check", "out", "check") * 4)
+        setup = AccuracySetup(Scope("cloud"), points="points")
+        for step, chosen, text in (
+            (0, ("P1", "P2"), ""),
+            (1, ("P0", "P2"), ""),
+            (2, ("P5",), "grass"),
+            (0, ("P5",), ""),
+        ):
+            setup = replace(setup, **ACCURACY.row_steps[step].apply(setup, chosen, text))
+        self.assertEqual((setup.control, setup.checks, setup.left_out), ("P1, P5", "P0, P2", ""))
+        roles, reasons, given = setup.roles(points.thing)
+        self.assertEqual(roles[:7], ["check", "control", "check", "check", "control", "control", "left out"])
+        self.assertEqual((reasons[6], given), ("left out in the list", True))
+        setup = replace(setup, **with_role(setup, ("P1",), "left out", "under a lorry"))
+        self.assertEqual(setup.left_out, "P1 under a lorry")
+        self.assertEqual(setup.roles(points.thing)[0][1], "left out")
+
+    def test_bars_to_scale_and_the_normal_curve(self):
+        off = self.points + np.column_stack([np.zeros((16, 2)), np.linspace(-0.1, 0.1, 16)])
+        outcome = self.run_it(listed(off))
+        rows = {row[0]: row[6] for row in outcome.tables["points"].rows}
+        for name, sign in (("bars above", 1), ("bars below", -1)):
+            ends = outcome.layers[name].ends
+            rise = ends[:, 1, 1] - ends[:, 0, 1]
+            self.assertTrue((np.sign(rise) == sign).all())
+            dz = [rows[f"P{np.argmin(np.hypot(*(off[:, :2] - e[0, :2]).T))}"] for e in ends]
+            near(rise / dz, np.full(len(dz), rise[0] / dz[0]), 1e-4)
+        scale = outcome.layers["bar scale"]
+        size = float(scale.texts[0].split()[1])
+        near((scale.ends[0, 1, 1] - scale.ends[0, 0, 1]) / size, rise[0] / dz[0], 1e-4)
+        d = np.random.default_rng(3).normal(0.02, 0.1, 5000)
+        counts, edges = bins_of(d, 40)
+        curve = normal_curve(d, edges)
+        width = edges[1] - edges[0]
+        near(scipy.integrate.trapezoid(curve[:, 1], curve[:, 0]) / width, 5000, 25)
+        near(curve[np.argmax(curve[:, 1]), 0], d.mean(), width / 2)
+        middle = (edges[:-1] + edges[1:]) / 2
+        self.assertLess(np.abs(np.interp(middle, *curve.T) - counts).max(), 5 * np.sqrt(counts.max()))
+        self.assertEqual(len(normal_curve(np.ones(9), np.array([0.0, 1.0]))), 0)
+
+    def test_the_points_that_decide(self):
+        store = store_of(self.cloud)
+        view, place = CloudView(store), self.points[5, :2]
+        xyz = store.coordinates(slice(0, store.count))
+        away = np.hypot(*(xyz[:, :2] - place).T)
+        how = HowBeneath(6, 1.0)
+        corners = deciding(view, place, TIN, how)
+        tin = Delaunay(xyz[:, :2] - place)
+        wanted = xyz[tin.simplices[tin.find_simplex(np.zeros((1, 2)))[0]]]
+        near(corners[np.lexsort(corners.T)], wanted[np.lexsort(wanted.T)], 1e-9)
+        near(np.sort(np.hypot(*(deciding(view, place, IDW, how)[:, :2] - place).T)), np.sort(away)[:6], 1e-9)
+        self.assertEqual(len(deciding(view, place, MEDIAN, how)), (away <= 1.0).sum())
+        self.assertEqual(len(deciding(view, place + 1000.0, TIN, how)), 0)
+
+
+class Files(CommandLine):
+    def test_a_table_as_csv_and_as_a_workbook(self):
+        table = Table(
+            "Points",
+            (Column("name", "", "Point"), Column("dz", "m", "Tested − point")),
+            (("=A1", 0.123456789), ("B", None)),
+        )
+        book = self.folder / "t.xlsx"
+        write_table(table, book)
+        cells = [tuple(c.value for c in row) for row in openpyxl.load_workbook(book).active.rows]
+        self.assertEqual(cells, [("Point", "Tested − point (m)"), ("'=A1", 0.123456789), ("B", None)])
+        write_table(table, self.folder / "t.csv")
+        self.assertIn("0.123456789", (self.folder / "t.csv").read_text())
+        with self.assertRaisesRegex(OutputError, "exists"):
+            write_table(table, book)
+        self.assertEqual(with_ending(self.folder / "a.b", ".xlsx").name, "a.b.xlsx")
+        self.assertEqual(with_ending(self.folder / "a.CSV", ".xlsx").name, "a.CSV")
