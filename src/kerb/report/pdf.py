@@ -420,7 +420,8 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
     left = width * 0.44
     rows = [
         [outcome.figures[about.name].label, _text_of(outcome.figures[about.name], about, decimals)]
-        for about in kind.where(REPORT) if about.name in outcome.figures
+        for about in kind.where(REPORT)
+        if about.name in outcome.figures and not (about.optional and outcome.figures[about.name].value is None)
     ]  # fmt: skip
     table = Table(rows or [["", ""]], colWidths=[left * 0.6, left * 0.4])
     table.setStyle(

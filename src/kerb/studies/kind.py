@@ -23,7 +23,8 @@ VOLUME, AREA, LENGTH, MASS, PERCENT, ANGLE, COUNT = "volume", "area", "length", 
 class FigureAbout:
     """A published figure: its name, label and kind of quantity, and where it is shown.
 
-    ``adds`` says that figures of several studies may be summed in a summary; ``signed`` that its sign is written.
+    ``adds`` says that figures of several studies may be summed in a summary; ``signed`` that its sign is written;
+    ``optional`` ones are shown only where they have a value.
     """
 
     name: str
@@ -32,6 +33,7 @@ class FigureAbout:
     shown: tuple[str, ...] = (SHEET, REPORT)
     signed: bool = False
     adds: bool = False
+    optional: bool = False
 
 
 @dataclass(frozen=True)

@@ -231,6 +231,7 @@ class StudySheet(QWidget):
             own = outcome.figures.get(about.name)
             label = self.lines[about.name].value
             assert isinstance(label, QLabel)
+            self.lines[about.name].setVisible(not about.optional or (own is not None and own.value is not None))
             label.setText("—" if own is None else self._text(own, about))
             label.setToolTip(plain("" if own is None else own.note))
         self._warnings([note.text for note in outcome.warnings])

@@ -45,13 +45,13 @@ ABOUT = (
     FigureAbout("p95", "95th percentile", LENGTH, BOTH),
     FigureAbout("vegetated95", "95th percentile in vegetation", LENGTH, BOTH),
     FigureAbout("rms_total", "RMSE with that of the points", LENGTH, BOTH),
-    FigureAbout("targets", "Targets that count", COUNT, BOTH),
-    FigureAbout("mean_e", "Mean difference east", LENGTH, BOTH, signed=True),
-    FigureAbout("mean_n", "Mean difference north", LENGTH, BOTH, signed=True),
-    FigureAbout("rms_e", "RMSE east", LENGTH, BOTH),
-    FigureAbout("rms_n", "RMSE north", LENGTH, BOTH),
-    FigureAbout("rms_radial", "Radial RMSE", LENGTH, BOTH),
-    FigureAbout("accuracy95_horizontal", "Horizontal accuracy at 95 % (NSSDA)", LENGTH, BOTH),
+    FigureAbout("targets", "Targets that count", COUNT, BOTH, optional=True),
+    FigureAbout("mean_e", "Mean difference east", LENGTH, BOTH, optional=True, signed=True),
+    FigureAbout("mean_n", "Mean difference north", LENGTH, BOTH, optional=True, signed=True),
+    FigureAbout("rms_e", "RMSE east", LENGTH, BOTH, optional=True),
+    FigureAbout("rms_n", "RMSE north", LENGTH, BOTH, optional=True),
+    FigureAbout("rms_radial", "Radial RMSE", LENGTH, BOTH, optional=True),
+    FigureAbout("accuracy95_horizontal", "Horizontal accuracy at 95 % (NSSDA)", LENGTH, BOTH, optional=True),
 )
 LABELS = {about.name: about.label for about in ABOUT}
 WAY_WORDS = {TIN: "Triangle", IDW: "Inverse distance", PLANE: "Local plane", MEDIAN: "Median"}

@@ -43,8 +43,9 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
     outcome = _told(setup, sources, rows, wanted)
     if setup.strips:
         overlapping.add_strips(outcome, setup, sources, progress.within(0.6, 1.0))
-    if setup.picked and rows:
-        targets.add_targets(outcome, targets.matched(rows, sources.points("picked")), wanted, sources.unit)
+    picked = targets.matched(rows, sources.points("picked")) if setup.picked and rows else []
+    targets.add_targets(outcome, picked, wanted, sources.unit)
+    if picked:
         outcome.inputs.append(sources.input("picked", "picked in it"))
     if setup.others and rows:
         figures.add_beside(outcome, _beside(setup, sources, rows, progress), sources.unit.code)

@@ -49,7 +49,7 @@ def add_targets(outcome: Outcome, targets: list[Target], wanted: str, unit: Leng
     found = horizontal(np.array([t.d[:2] for t in counted]).reshape(-1, 2))
     know = lambda v: None if not np.isfinite(v) else v  # noqa: E731
     for name, label, value, note in (
-        ("targets", "Targets that count", found.n, ""),
+        ("targets", "Targets that count", found.n or None, "" if found.n else "no target was picked"),
         ("mean_e", "Mean difference east", know(found.mean_e), ""),
         ("mean_n", "Mean difference north", know(found.mean_n), ""),
         ("rms_e", "RMSE east", know(found.rms_e), ""),
@@ -58,6 +58,8 @@ def add_targets(outcome: Outcome, targets: list[Target], wanted: str, unit: Leng
         ("accuracy95_horizontal", "Horizontal accuracy at 95 % (NSSDA)", know(found.accuracy95), _why(found)),
     ):
         outcome.figures[name] = Figure(value, "" if name == "targets" else code, label, None, note)
+    if not targets:
+        return
     length = lambda name, label: Column(name, code, label)  # noqa: E731
     heads = (
         Column("name", "", "Target"), Column("role", "", "Role"), length("de", "East"), length("dn", "North"),
