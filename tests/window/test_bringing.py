@@ -515,6 +515,20 @@ class Services(Bringing):
 
 
 class Empty(Bringing):
+    def test_what_numbers_look_like_is_said_and_marked_where_it_is_stated(self):
+        path = self.place.parent / "plain.csv"
+        path.write_text("\n".join(f"P{k},{380050 + k},{5560020 + 2 * k},{3 + 0.1 * k}" for k in range(9)))
+        self.window.handlers.jobs.new_job()
+        self.settle()
+        panel = self.drop(path).placing
+        self.assertIn("look like", panel.result.text())
+        self.assertEqual(panel.change.property("role"), "main")
+        self.window.handlers.data.dialog.reject()
+        self.drop(DATA / "airborne_feet.laz")
+        panel = self.window.handlers.data.dialog.placing
+        self.assertFalse(panel.change.property("role"))
+        self.window.handlers.data.dialog.reject()
+
     def test_a_first_file_in_feet_makes_a_job_in_feet(self):
         self.window.handlers.jobs.new_job()
         self.settle()

@@ -200,6 +200,21 @@ class Moving(Sectioned):
         self.assertAlmostEqual(self.state().sections[0].azimuth, (before.azimuth + 180) % 360)
         self.assertEqual(self.window.handlers.views.section_ends(), ("B", "A"))
 
+    def test_thickness_and_heights_by_the_strip_are_the_section_s_own(self):
+        before = self.placed()
+        self.window.handlers.run("section_along")
+        for box, value in ((self.window.strip.slice, 0.01), (self.window.strip.exaggeration, 5.0)):
+            box.setCurrentIndex(box.findData(value))
+            box.activated.emit(box.currentIndex())
+        self.assertEqual((self.view.camera.thickness, self.view.camera.exaggeration), (0.01, 5.0))
+        wait(0.8)
+        self.assertEqual(self.state().sections[0], replace(before, thickness=0.01, exaggeration=5.0))
+        box = self.window.strip.slice
+        box.setCurrentIndex(box.count() - 1)
+        box.activated.emit(box.currentIndex())
+        self.settle()
+        self.assertGreater(self.view.camera.thickness, 1e5, "all there is")
+
     def test_numbers_are_typed_and_wrong_ones_named(self):
         before = self.placed()
         dialog = SectionNumbers(before, "m", self.window)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -278,12 +277,8 @@ class Window(QMainWindow):
         self.strip.mode_wanted.connect(lambda mode: run(f"view_{mode}"))
         self.strip.colour_wanted.connect(self.colouring.colour_by)
         self.strip.contour_wanted.connect(lambda value: self.colouring.style(contour=value))
-        self.strip.exaggeration_wanted.connect(
-            lambda value: self.view.set_camera(replace(self.view.camera, exaggeration=value), moving=False)
-        )
-        self.strip.slice_wanted.connect(
-            lambda value: self.view.set_camera(replace(self.view.camera, thickness=value), moving=False)
-        )
+        self.strip.exaggeration_wanted.connect(self.handlers.views.stretch)
+        self.strip.slice_wanted.connect(self.handlers.views.slice_of)
         self.strip.filter_wanted.connect(lambda _on: run("filter_points"))
         self.colouring.listen()
         self.colouring.alone_changed.connect(self.panes.tell)

@@ -184,6 +184,12 @@ class PlacingPanel(QWidget):
         self.thumbnail.show_places(found.here.xyz, None if job is None else job.xyz)
         self.result.setText(found.check.sentence)
         self._show_alarms([text for _code, text in found.check.alarms])
+        # What the numbers look like was said; where that is stated is marked.
+        role = "main" if found.check.guess else ""
+        if self.change.property("role") != role:
+            self.change.setProperty("role", role)
+            self.change.style().unpolish(self.change)
+            self.change.style().polish(self.change)
         self._system = found.check.system
         self.remedy.setVisible(bool(self._system))
         if self._system:

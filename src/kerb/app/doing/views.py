@@ -153,6 +153,20 @@ class ViewActions(QObject):
             after = replace(after, target=(*after.target[:2], after.target[2] + lift), exaggeration=now.exaggeration)
         view.set_camera(replace(after, scale=now.scale) if same else after, moving=True)
 
+    def slice_of(self, thickness: float) -> None:
+        """Another thickness of the slice; of the section of the job that is looked along it is its own."""
+        here = self.keeper.section() if self.view.mode == SECTION else None
+        if here is not None:
+            self.keeper.try_(replace(here, thickness=thickness), "Made thicker or thinner")
+        self.view.set_camera(replace(self.view.camera, thickness=thickness), moving=False)
+
+    def stretch(self, factor: float) -> None:
+        """Another exaggeration of heights, kept with the section of the job that is looked along."""
+        here = self.keeper.section() if self.view.mode == SECTION else None
+        if here is not None:
+            self.keeper.try_(replace(here, exaggeration=factor), "Stretched the heights of")
+        self.view.set_camera(replace(self.view.camera, exaggeration=factor), moving=False)
+
     def look_at_section(self, frame: Frame | None) -> None:
         """Another section of the open study is looked at; None when there is none."""
         if frame is not None:

@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from kerb.app.session import Session
 from kerb.app.theme import Theme, font
+from kerb.app.views.strip import ALL
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.quantity import number, symbol
@@ -188,8 +189,10 @@ class Furniture:
         words = []
         if view.camera.exaggeration != 1.0 and view.mode != PLAN:
             words.append(f"heights × {view.camera.exaggeration:g}")
-        if view.mode == SECTION and view.camera.thickness is not None:
-            words.append(f"slice {number(view.camera.thickness, 2)} {symbol(self.session.unit)} thick")
+        if view.mode == SECTION and view.camera.thickness is not None and view.camera.thickness < ALL:
+            words.append(
+                f"slice {number(view.camera.thickness, 2 if view.camera.thickness >= 0.1 else 3)} {symbol(self.session.unit)} thick"
+            )
         if view.mode == ORBIT and view.camera.perspective:
             words.append("perspective")
         if words:

@@ -10,7 +10,9 @@ from kerb.app.widgets import made, plain, there
 
 CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
-SLICES = (0.1, 0.2, 0.5, 1.0, 2.0, 5.0)
+# The last is all there is.
+ALL = 1e6
+SLICES = (0.001, 0.01, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 20.0, ALL)
 
 
 class Strip(QWidget):
@@ -108,6 +110,7 @@ class Strip(QWidget):
             box.clear()
             for value in values:
                 words = none if value == 0.0 else f"{'Every' if box is self.contour else 'Slice'} {value:g} {symbol}"
+                words = "Slice of all" if value == ALL else words
                 box.addItem(words, value)
             place = box.findData(kept)
             box.setCurrentIndex(place if place >= 0 else (0 if box is self.contour else SLICES.index(1.0)))

@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from kerb.app.session import Session
 from kerb.app.theme import font
-from kerb.app.views.view import PLAN, View
+from kerb.app.views.view import PLAN, SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.quantity import number as number_text
@@ -71,9 +71,16 @@ def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColo
             painter.drawLine(QPointF(x, y - MARK), QPointF(x, y + MARK))
     if names and len(rows) <= MOST_NAMES:
         painter.setFont(font(11))
+        # In a section: how far behind its plane (before it: negative) each of them lies.
+        away = view.camera.project(points.xyz, view.pixels)[:, 2] if view.mode == SECTION else None
         for row in rows.tolist():
             place = QPointF(at[row, 0] + 6, at[row, 1] - 5)
-            _outlined(painter, place, points.names[row], ink, halo)
+            words = (
+                points.names[row]
+                if away is None
+                else f"{points.names[row]}  {number_text(float(away[row]), 2, signed=True)}"
+            )
+            _outlined(painter, place, words, ink, halo)
 
 
 def _values(lines: LineSet, holding: Holding) -> list[float | None] | None:
