@@ -189,10 +189,9 @@ class Furniture:
         words = []
         if view.camera.exaggeration != 1.0 and view.mode != PLAN:
             words.append(f"heights × {view.camera.exaggeration:g}")
-        if view.mode == SECTION and view.camera.thickness is not None and view.camera.thickness < ALL:
-            words.append(
-                f"slice {number(view.camera.thickness, 2 if view.camera.thickness >= 0.1 else 3)} {symbol(self.session.unit)} thick"
-            )
+        thick = view.camera.thickness
+        if view.mode == SECTION and thick is not None and thick < ALL:
+            words.append(f"slice {number(thick, 2 if thick >= 0.1 else 3)} {symbol(self.session.unit)} thick")
         if view.mode == ORBIT and view.camera.perspective:
             words.append("perspective")
         if words:
