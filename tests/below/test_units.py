@@ -4,7 +4,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.errors import InputError
-from kerb.core.quantity import Decimals, number, quantity
+from kerb.core.quantity import Decimals, decimals_of, number, quantity
 from kerb.core.reference import ReferenceSystem, from_text, local_grid, outside_area_of_use
 from kerb.core.units import (
     FILE_UNITS,
@@ -18,6 +18,7 @@ from kerb.core.units import (
     other_unit,
     unit_of_metres,
 )
+from kerb.report.plan import round_step
 
 
 class Units(unittest.TestCase):
@@ -72,6 +73,14 @@ class Units(unittest.TestCase):
 
 
 class Quantities(unittest.TestCase):
+    def test_marks_of_axes_say_what_they_are(self):
+        """Whatever round step an axis has, its marks are written to the last digit they need."""
+        for span in np.geomspace(1e-4, 1e6, 173):
+            step = round_step(float(span), 3)
+            for k in (-3, 1, 2, 5, 7):
+                self.assertAlmostEqual(float(f"{k * step:.{decimals_of(step)}f}"), k * step, delta=1e-6 * step)
+        self.assertEqual([decimals_of(v) for v in (2.5, 0.25, 1.25, 20.0, 0.05)], [1, 2, 2, 0, 2])
+
     def test_numbers_as_written(self):
         self.assertEqual(number(-1234.5678, 2), "−1\u2009234.57")
         self.assertEqual(number(0.0004, 3, signed=True), "0.000")

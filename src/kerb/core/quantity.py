@@ -130,6 +130,11 @@ def round_number(value: float) -> float:
     return float(f"{nearest * power:.2g}")
 
 
+def decimals_of(step: float) -> int:
+    """How many decimals the multiples of a step need: one of 2.5, two of 0.25; no more than nine."""
+    return next((n for n in range(9) if abs(step * 10**n - round(step * 10**n)) < 1e-6 * max(step * 10**n, 1e-9)), 9)
+
+
 def plain(value: object) -> str:
     """A value for the clipboard or CSV: full precision, point as decimal mark, no grouping."""
     if value is None:

@@ -14,7 +14,7 @@ from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import decimals_of, number, symbol
 from kerb.draw.ramps import table
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
@@ -210,7 +210,7 @@ class PlanFigure(Flowable):
             x = (e - low[0]) / camera.scale * scale
             canvas.line(x, top, x, top - 5)
             if not covered(x + 2, top - 7):
-                _label(canvas, x + 2, top - 7, f"{e:.0f} E")
+                _label(canvas, x + 2, top - 7, f"{e:.{decimals_of(step)}f} E")
             for n in np.arange(np.ceil(low[1] / step), high[1] / step) * step:
                 y = top - (high[1] - n) / camera.scale * scale
                 canvas.line(x - 3, y, x + 3, y)
@@ -219,7 +219,7 @@ class PlanFigure(Flowable):
             y = top - (high[1] - n) / camera.scale * scale
             canvas.line(0, y, 5, y)
             if not covered(6, y + 2):
-                _label(canvas, 6, y + 2, f"{n:.0f} N")
+                _label(canvas, 6, y + 2, f"{n:.{decimals_of(step)}f} N")
 
     def _scale_bar(self, canvas: Canvas, scale: float) -> None:
         per_point = self.plan.camera.scale / scale
@@ -235,9 +235,7 @@ class PlanFigure(Flowable):
         canvas.setLineWidth(0.5)
         canvas.rect(x, low + 3, width, 2.5)
         canvas.setFont(REGULAR, 6)
-        canvas.drawCentredString(
-            x + width / 2, low + 7.5, f"{number(length, 0 if length >= 1 else 2)} {symbol(self.unit)}"
-        )
+        canvas.drawCentredString(x + width / 2, low + 7.5, f"{number(length, decimals_of(length))} {symbol(self.unit)}")
 
     def _north(self, canvas: Canvas) -> None:
         x, y = self.width - 14, self.height - 24
@@ -313,13 +311,13 @@ class ProfileFigure(Flowable):
         for level in np.arange(np.ceil(z[0] / step), z[1] / step) * step:
             y = bottom + (level - z[0]) * scale[1]
             canvas.line(left, y, left + float(self.profile.distance[-1]) * scale[0], y)
-            canvas.drawRightString(left - 3, y - 2, number(float(level), 1))
+            canvas.drawRightString(left - 3, y - 2, number(float(level), decimals_of(step)))
         length = float(self.profile.distance[-1])
         step = round_step(length, 6)
         for place in np.arange(0, length + 1e-9, step):
             x = left + place * scale[0]
             canvas.line(x, bottom, x, bottom - 2)
-            canvas.drawCentredString(x, bottom - 9, f"{number(float(place), 0)} {symbol(self.unit)}")
+            canvas.drawCentredString(x, bottom - 9, f"{number(float(place), decimals_of(step))} {symbol(self.unit)}")
 
     def _between(self, canvas: Canvas, x: Floats, base: Floats, top: Floats) -> None:
         both = np.isfinite(base) & np.isfinite(top)

@@ -10,7 +10,7 @@ from reportlab.lib.units import mm
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Spacer
 
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import decimals_of, number, symbol
 from kerb.core.units import length_unit
 from kerb.report.flow import EDGE, HAIR, INK, MEDIUM, QUIET, REGULAR, exaggerated
 from kerb.report.plan import round_step
@@ -131,10 +131,10 @@ class SectionFigure(Flowable):
         for level in np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step:
             y = BOTTOM + (level - low) * sy
             canvas.line(LEFT, y, LEFT + 2 * half * sx, y)
-            canvas.drawRightString(LEFT - 3, y - 2, number(float(level), 2 if step < 0.1 else 1))
+            canvas.drawRightString(LEFT - 3, y - 2, number(float(level), decimals_of(step)))
         step = round_step(2 * half, 8)
         for offset in np.arange(np.ceil(-half / step - 1e-9), half / step + 1e-9) * step:
             x = middle + offset * sx
             canvas.line(x, BOTTOM, x, BOTTOM - 2)
-            canvas.drawCentredString(x, BOTTOM - 8, number(float(offset), 1 if step < 1 else 0))
+            canvas.drawCentredString(x, BOTTOM - 8, number(float(offset), decimals_of(step)))
         canvas.line(middle, BOTTOM, middle, self.height - ABOVE)

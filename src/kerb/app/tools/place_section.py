@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kerb.app.keeper import SectionKeeper
-from kerb.app.theme import font
 from kerb.app.tools.base import Tool
+from kerb.app.tools.measure import paint_note
 from kerb.app.views.view import PLAN, View
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView, Narrowing
@@ -36,10 +36,7 @@ PATCH_SPACINGS = 4.0
 class PlaceSection(Tool):
     """Clicks make a section; E, A, F, L and B choose how, before the click or after the first of two."""
 
-    hint = (
-        "Click two ends of the section. Keys: E two ends, A across a surface, F looking at its face, L level, "
-        "B between two picks of a body; Backspace takes a click back, Esc ends."
-    )
+    hint = "Click two ends; keys: A across a surface, F its face, L level, B between two picks, E two ends; Esc ends."
     cursor = Qt.CursorShape.CrossCursor
     letters = frozenset(key for key, _, _ in WAYS.values())
 
@@ -137,21 +134,20 @@ class PlaceSection(Tool):
 
     def paint(self, painter: QPainter) -> None:
         """What was clicked, and how the next click counts."""
-        ink = QColor(self.view.theme.accent)
-        painter.setPen(QPen(ink, 1.6))
+        theme = self.view.theme
         points = [QPointF(*p) for p in self.view.to_widget(np.array(self.places)).tolist()] if self.places else []
-        for point in points:
-            painter.drawEllipse(point, 4.0, 4.0)
+        # On a light ground: the data may be as dark as the ink.
+        for ink, wide in ((QColor(theme.sheet), 4.0), (QColor(theme.accent), 1.8)):
+            painter.setPen(QPen(ink, wide))
+            for point in points:
+                painter.drawEllipse(point, 4.0, 4.0)
+            if points and self.mouse is not None:
+                painter.drawLine(points[-1], self.mouse)
         if self.mouse is None:
             return
-        if points:
-            painter.drawLine(points[-1], self.mouse)
-        painter.setFont(font(11))
-        words = WAYS[self.way][1]
-        if points and self.way in (ENDS, BETWEEN):
-            at = self._place(self.mouse)
-            if at is not None:
-                apart = float(np.hypot(*(at - self.places[-1])[:2]))
-                words += f"  {quantity(apart, self.keeper.session.unit, self.keeper.session.decimals)}"
-        painter.setPen(QColor(self.view.theme.ink))
-        painter.drawText(self.mouse + QPointF(14, -8), words)
+        words = [WAYS[self.way][1]]
+        at = self._place(self.mouse) if points and self.way in (ENDS, BETWEEN) else None
+        if at is not None:
+            apart = float(np.hypot(*(at - self.places[-1])[:2]))
+            words.append(quantity(apart, self.keeper.session.unit, self.keeper.session.decimals))
+        paint_note(painter, self.mouse + QPointF(16, 10), ["  ".join(words)], self.view)

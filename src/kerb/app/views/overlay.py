@@ -13,7 +13,7 @@ from kerb.app.theme import Theme, font
 from kerb.app.views.strip import ALL
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import decimals_of, number, symbol
 from kerb.core.section.placed import DOWN
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture
@@ -67,7 +67,7 @@ class Furniture:
         low_e, high_n = camera.target[0] - width / 2 * unit, camera.target[1] + height / 2 * unit
         eastings = np.arange(np.ceil(low_e / step), (low_e + width * unit) / step) * step
         northings = np.arange(np.ceil((high_n - height * unit) / step), high_n / step) * step
-        digits = max(0, int(-np.floor(np.log10(step))))
+        digits = decimals_of(step)
         painter.setFont(font(10.5))
         shade = QColor(view.theme.ink)
         shade.setAlpha(110)
@@ -127,7 +127,7 @@ class Furniture:
         ink = QColor(view.theme.quiet)
         step = round_step(LEVEL_PIXELS * up, 1)
         painter.setFont(font(10.5))
-        digits = max(0, int(-np.floor(np.log10(step) + 1e-9)))
+        digits = decimals_of(step)
         for level in np.arange(np.ceil(low / step), np.floor((low + height * up) / step) + 1) * step:
             y = height / 2 - (level - aim) / up
             painter.setPen(pen)
@@ -135,7 +135,7 @@ class Furniture:
             painter.setPen(ink)
             painter.drawText(QPointF(6, y - 3), number(float(level), digits))
         step = round_step(BAR_PIXELS * unit, 1)
-        digits = max(0, int(-np.floor(np.log10(step) + 1e-9)))
+        digits = decimals_of(step)
         for place in np.arange(np.ceil(left / step), np.floor((left + width * unit) / step) + 1) * step:
             x = (place - left) / unit
             painter.setPen(pen)
@@ -162,7 +162,7 @@ class Furniture:
         painter.setBrush(ink)
         painter.drawRect(QRectF(x, y, pixels / 2, 5))
         painter.setFont(font(11))
-        text = f"{number(length, 0 if length >= 1 else 2)} {symbol(self.session.unit)}"
+        text = f"{number(length, decimals_of(length))} {symbol(self.session.unit)}"
         painter.drawText(QRectF(x, y - 17, pixels, 15), Qt.AlignmentFlag.AlignCenter, text)
 
     def _north(self, view: View, painter: QPainter) -> None:
