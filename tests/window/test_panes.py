@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QWidget
 
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.view import ORBIT, PLAN, SECTION
@@ -49,6 +49,35 @@ class Panes(Windowed):
         self.window.handlers.run("panes:one")
         self.assertEqual(self.shown(), [(True, PLAN)])
         self.assertFalse(any(c.isVisible() for c in self.panes.companions))
+
+    def test_a_drag_from_another_pane_as_the_platform_sends_it(self):
+        """Through the window and not to a widget: the toolkit itself has to find who has the mouse after the exchange."""
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        other = self.companion(SECTION)
+        handle, at = self.window.windowHandle(), other.mapTo(self.window, other.rect().center())
+        before = other.cameras[SECTION].target
+        QTest.mouseMove(handle, at)
+        QTest.mousePress(handle, LEFT, PLAIN, at)
+        self.assertEqual(self.shown(), [(False, PLAN), (True, SECTION)])
+        for k in range(1, 5):
+            QTest.mouseMove(handle, at + QPoint(12 * k, 0))
+            wait(0.03)
+        QTest.mouseRelease(handle, LEFT, PLAIN, at + QPoint(48, 0))
+        moved = (np.array(self.view.cameras[SECTION].target) - before) @ self.view.camera.axes[0]
+        self.assertAlmostEqual(moved, -48 * self.view.camera.scale, delta=3 * self.view.camera.scale)
+        self.assertIsNone(QWidget.mouseGrabber())
+        self.assertFalse(self.view._navigating)
+        # A click is one too, and nothing that follows without a button goes on with it.
+        plan = self.companion(PLAN)
+        there = plan.mapTo(self.window, plan.rect().center())
+        QTest.mouseMove(handle, there)
+        QTest.mouseClick(handle, LEFT, PLAIN, there)
+        self.assertEqual(self.shown(), [(True, PLAN), (False, SECTION)])
+        target = self.view.camera.target
+        QTest.mouseMove(handle, there + QPoint(60, 0))
+        wait(0.05)
+        self.assertEqual(self.view.camera.target, target)
 
     def test_a_press_into_another_pane_goes_on_there(self):
         """What each pane shows stays where it is; the tools go with the press, and a drag moves the view under it."""

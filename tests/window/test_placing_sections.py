@@ -201,8 +201,9 @@ class Moving(Sectioned):
         self.assertEqual(self.window.handlers.views.section_ends(), ("B", "A"))
 
     def test_thickness_and_heights_by_the_strip_are_the_section_s_own(self):
-        before = self.placed()
+        before = self.placed(thickness=0.37)
         self.window.handlers.run("section_along")
+        self.assertEqual(self.window.strip.slice.currentText(), "Slice 0.37 m", "it tells what it is")
         for box, value in ((self.window.strip.slice, 0.01), (self.window.strip.exaggeration, 5.0)):
             box.setCurrentIndex(box.findData(value))
             box.activated.emit(box.currentIndex())

@@ -288,6 +288,9 @@ class Window(QMainWindow):
         self.selection.changed.connect(self._mirror_selection)
         self.selection.taken.connect(self.handlers.points.marked)
         self.view.mode_changed.connect(self.strip.set_mode)
+        self.view.camera_changed.connect(
+            lambda: self.strip.show_eye(self.view.camera.thickness, self.view.camera.exaggeration)
+        )
         self.view.mode_changed.connect(lambda _mode: self._place_overlays())
         self.view.resized.connect(self._placing.start)
         self.view.picture_changed.connect(

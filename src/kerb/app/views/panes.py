@@ -51,10 +51,14 @@ class Companion(View):
         """Become the active pane, and let the press count there."""
         self.pressed.emit(self)
         self._forwarding = True
+        # Both have another parent now, and the toolkit no longer knows who has the mouse: without a word the rest of the drag,
+        # and the release, would go to nobody.
+        self.active.grabMouse()
         self.active.mousePressEvent(self._there(event))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Go on with what the press began, else tell the place."""
+        self._forwarding = self._forwarding and event.buttons() != Qt.MouseButton.NoButton
         if self._forwarding:
             self.active.mouseMoveEvent(self._there(event))
         else:

@@ -69,6 +69,8 @@ class Strip(QWidget):
         for widget in self.rest:
             row.addWidget(widget)
         self._narrow = False
+        self._eye: tuple[float | None, float] = (1.0, 1.0)
+        self._unit = "m"
         self.set_unit("m")
         self.set_mode(PLAN)
 
@@ -105,6 +107,8 @@ class Strip(QWidget):
 
     def set_unit(self, symbol: str) -> None:
         """Name the job unit in the lists."""
+        self._unit = symbol
+        self._eye = (None, 0.0)
         for box, values, none in ((self.contour, CONTOURS, "No contours"), (self.slice, SLICES, "")):
             kept = box.currentData()
             box.clear()
@@ -132,6 +136,23 @@ class Strip(QWidget):
     def set_contour(self, value: float) -> None:
         """Show the contour interval."""
         self.contour.setCurrentIndex(max(self.contour.findData(value), 0))
+
+    def show_eye(self, thickness: float | None, exaggeration: float) -> None:
+        """Say how thick the slice is and how heights are stretched, whoever set it: a value that is not offered is added."""
+        if self._mode == PLAN or (thickness, exaggeration) == self._eye:
+            return
+        self._eye = thickness, exaggeration
+        for box, value, words in (
+            (self.slice, ALL if thickness is None else thickness, f"Slice {thickness or 0:.4g} {self._unit}"),
+            (self.exaggeration, exaggeration, f"Heights ×{exaggeration:.3g}"),
+        ):
+            offered = SLICES if box is self.slice else EXAGGERATIONS
+            for row in reversed(range(box.count())):
+                if box.itemData(row) not in offered:
+                    box.removeItem(row)
+            if value not in offered:
+                box.addItem(words, value)
+            box.setCurrentIndex(box.findData(value))
 
     def set_mode(self, mode: str) -> None:
         """Show the mode, and the controls it has."""

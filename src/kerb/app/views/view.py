@@ -317,6 +317,8 @@ class View(QWidget):
             self.set_camera(self.camera.panned(step.x(), step.y()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if event.buttons() == Qt.MouseButton.NoButton and QWidget.mouseGrabber() is self:
+            self.releaseMouse()
         clicked = self._press is not None and not self._navigating
         if self._held is not None:
             self._held.release(event, clicked)
