@@ -190,6 +190,17 @@ class Faces(unittest.TestCase):
             self.assertEqual(found.counts, {1: 4000, 2: 4000, 3: 4000})
             near(np.array(list(found.spreads.values())) * unit, [0.002] * 3, atol=0.0002)
 
+    def test_which_way_the_normal_points(self):
+        """Up; of a wall that is not quite upright to the north; of one that runs north to the east."""
+        rng = np.random.default_rng(9)
+        for normal, wanted in (
+            ((0, -1, 0.004), (0, 1, 0)),
+            ((0, 0.3, -1), (0, -0.29, 0.96)),
+            ((-1, 0.01, 0.01), (1, 0, 0)),
+        ):
+            points, sources, _ = sheets(rng, (0.0, 0.01), 0.002, normal)
+            near(face_of(points, sources).normal, wanted, atol=0.02)
+
     def test_the_bound_holds(self):
         """Ninety-five of a hundred, by 400 simulated faces that both setups saw whole."""
         rng = np.random.default_rng(6)

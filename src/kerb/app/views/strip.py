@@ -59,7 +59,7 @@ class Strip(QWidget):
         for factor in EXAGGERATIONS:
             self.exaggeration.addItem(f"Heights ×{factor:g}", factor)
         self.exaggeration.activated.connect(lambda _i: self.exaggeration_wanted.emit(self.exaggeration.currentData()))
-        self.slice = self._box("Thickness of the slice, in the job unit", 92)
+        self.slice = self._box("Thickness of the slice, in the job unit", 106)
         self.slice.activated.connect(lambda _i: self.slice_wanted.emit(self.slice.currentData()))
         self.filter = made(
             QToolButton(), text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)"

@@ -17,6 +17,7 @@ MEDIAN_COST = 1.2533
 COVERS_95 = 1.96
 # A face is flat where points lie nearer to it than this share of its lesser extent.
 FLAT_SHARE = 0.2
+UPRIGHT = 0.02
 
 
 @dataclass(frozen=True)
@@ -74,5 +75,6 @@ def face_of(points: Floats, sources: Ints) -> Face:
 
 
 def _upward(normal: Floats) -> bool:
-    east, north, up = normal.tolist()
-    return bool((round(up, 6), round(north, 6), east) > (0.0, 0.0, 0.0))
+    # What leans less than this from upright is upright.
+    components = [value for value in normal[::-1].tolist() if abs(value) > UPRIGHT]
+    return components[0] > 0
