@@ -217,7 +217,7 @@ MEASURES = {
     "sections": Measure("200 sections", sections_.series, (20 * M,), (M,), "–"),
     "panes": Measure("a picture while one of four panes moves", window_.panes, (5 * M, 50 * M), (M,), "0.1 s"),
     "cut": Measure("a plane through a mesh, triangles", sections_.cutting, (M,), (M // 10,), "–"),
-    "checkpoints": Measure("heights at 500 points of a cloud", sections_.checkpoints, (5 * M, 50 * M), (M,), "–"),
+    "checkpoints": Measure("heights at 10 000 points of a cloud", sections_.checkpoints, (5 * M, 50 * M), (M,), "–"),
     "shots": Measure("shots of a controller in a second", window_.shots, (5000,), (500,), "as they come"),
     "lists": Measure("a step with so many holdings, and 2/3 as many studies", window_.lists, (300,), (60,), "0.05 s"),
     "drop": Measure("files dropped at once, looked at and checked", window_.drop, (50,), (5,), "–"),

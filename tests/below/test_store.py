@@ -18,6 +18,7 @@ from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import Cancelled, JobError, OutputError
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress, silent
 from kerb.formats.las_read import LasStream
 from kerb.formats.las_write import write_las
@@ -190,6 +191,23 @@ class Views(Folder):
         view = CloudView(self.store, Narrowing(ring=self.ring, classes=(2,)))
         self.assertEqual(view.all_rows().tolist(), np.flatnonzero(inside & (classes == 2)).tolist())
         self.assertEqual(view.count(), len(view.points()))
+
+    def test_boxes_to_the_last_step_however_far_they_reach(self):
+        """Boxes that end exactly at points, beyond all whole numbers, or nowhere; the store moved and not."""
+        some = self.every[[3, 700]]
+        for low, high in (
+            (some.min(axis=0), some.max(axis=0)), (some[0], some[0]), ([-np.inf] * 3, some[0]), (some[0], [np.inf] * 3),
+            (some.min(axis=0) - 1e12, some.max(axis=0) + 1e12), (some[0] + 1e12, some[0] + 2e12), (some[0] - 2e12, some[0] - 1e12),
+        ):  # fmt: skip
+            for placement in (None, Rigid(shift=(0.5, -0.25, 2.0))):
+                self.store.place(placement)
+                move = np.zeros(3) if placement is None else np.array(placement.shift)
+                box = tuple(np.asarray(low, float) + move), tuple(np.asarray(high, float) + move)
+                every = self.store.coordinates(slice(None))
+                want = np.all((every >= box[0]) & (every <= box[1]), axis=1)
+                self.assertEqual(
+                    CloudView(self.store, Narrowing(box=box)).all_rows().tolist(), np.flatnonzero(want).tolist()
+                )
 
     def test_box_and_attribute_range(self):
         low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]
