@@ -50,13 +50,14 @@ class Sectioned(Windowed):
         self.settle()
         self.assertEqual(self.view.mode, PLAN)
 
-    def open_points(self, xyz, source):
+    def open_points(self, xyz, source, intensity=0):
         """A job of a cloud of points of some setups, near 380 000, 5 560 000."""
         header = laspy.LasHeader(point_format=6, version="1.4")
         header.scales, header.offsets = [1e-4] * 3, [380000.0, 5560000.0, 0.0]
         las = laspy.LasData(header)
         las.x, las.y, las.z = (xyz + [380000.0, 5560000.0, 0.0]).T
         las.point_source_id = np.broadcast_to(np.asarray(source, np.uint16), len(xyz))
+        las.intensity = np.broadcast_to(np.asarray(intensity, np.uint16), len(xyz))
         path = self.place.parent / "made.las"
         las.write(path)
         job = Job.create(self.place.parent / "made.kerb")
@@ -411,6 +412,28 @@ class Measured(Sectioned):
         self.session.said.connect(said.append)
         self.view.tool.snapped(QPointF(self.view.rect().center()))
         self.assertIn("found in a section", said[-1])
+
+
+class Painted(Sectioned):
+    def test_the_centre_of_a_target_in_plan(self):
+        """A white square of 0.3 on a dark yard: O takes its middle, though the click is beside it."""
+        rng = np.random.default_rng(8)
+        xy = rng.uniform(0, 4, (60_000, 2))
+        inside = (np.abs(xy - [2.13, 1.87]) < 0.15).all(axis=1)
+        level = np.where(inside, 30_000, 6000) + rng.normal(0, 900, len(xy))
+        self.open_points(np.column_stack([xy, rng.normal(1.0, 0.002, len(xy))]), 1, level)
+        true = np.array([380002.13, 5560001.87, 1.0])
+        self.view.set_camera(replace(self.view.camera, target=tuple(true), scale=0.02), moving=False)
+        self.settle()
+        self.window.handlers.run("measure")
+        QTest.keyClick(self.view, Qt.Key.Key_O)
+        self.assertEqual(self.view.tool.snap, "target")
+        found = self.view.tool.snapped(QPointF(self.view.rect().center()) + QPointF(3, -4))
+        near(found, true, atol=0.006)
+        said = []
+        self.session.said.connect(said.append)
+        self.assertIsNone(self.view.tool.snapped(QPointF(self.view.rect().center()) + QPointF(60, 0)))
+        self.assertIn("No target", said[-1])
 
 
 class OwnColours(Sectioned):

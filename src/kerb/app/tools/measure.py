@@ -12,24 +12,23 @@ from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QMouseEvent, QPain
 from kerb.app.session import Session
 from kerb.app.theme import font
 from kerb.app.tools.base import Tool
+from kerb.app.tools.snapping import in_circle, target_at
 from kerb.app.views.view import SECTION, View
 from kerb.core.arrays import Floats
-from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import KerbError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.quantity import quantity
 from kerb.core.section.corner import corner
-from kerb.core.section.frame import Frame
-from kerb.core.section.slab import slab
 from kerb.core.things import POINTS
 from kerb.job.dimensions import dimension
 
-NEAREST, LOWEST, HIGHEST, CORNER = "nearest", "lowest", "highest", "corner"
+NEAREST, LOWEST, HIGHEST, CORNER, TARGET = "nearest", "lowest", "highest", "corner", "target"
 RADIUS = 12.0
 # A survey point that is drawn this near to a click is meant.
 ON_MARK = 6.0
+# The circle in which a target is looked for is so many times as wide.
+TARGET_TIMES = 2.0
 
 
 class Measure(Tool):
@@ -37,9 +36,11 @@ class Measure(Tool):
 
     hint = (
         "Click points to measure. N nearest, L lowest, H highest point in the circle, K corner or break of slope in a "
-        "section; C copies as text, D keeps it as a line; Backspace takes one back, Esc ends."
+        "section, O centre of a painted target; C copies as text, D keeps it as a line; Backspace takes one back, Esc ends."
     )
-    snaps = MappingProxyType({Qt.Key.Key_N: NEAREST, Qt.Key.Key_L: LOWEST, Qt.Key.Key_H: HIGHEST, Qt.Key.Key_K: CORNER})
+    snaps = MappingProxyType({
+        Qt.Key.Key_N: NEAREST, Qt.Key.Key_L: LOWEST, Qt.Key.Key_H: HIGHEST, Qt.Key.Key_K: CORNER, Qt.Key.Key_O: TARGET,
+    })  # fmt: skip
     letters = frozenset({*snaps, Qt.Key.Key_C, Qt.Key.Key_D})
     cursor = Qt.CursorShape.CrossCursor
 
@@ -103,6 +104,8 @@ class Measure(Tool):
         if hit is None or self.snap == NEAREST:
             return hit
         radius = RADIUS * view.ratio * view.camera.scale
+        if self.snap == TARGET:
+            return self._target(hit, TARGET_TIMES * radius)
         every = [in_circle(view, layer.store, hit, radius) for layer in view.scene.clouds]
         points = np.concatenate([np.empty((0, 3)), *every])
         if self.snap == CORNER:
@@ -143,6 +146,17 @@ class Measure(Tool):
         fit = quantity(found.rms, self.session.unit, self.session.decimals)
         self.session.said.emit(f"Corner of {found.angle:.1f}°, the two lines fit within {fit} (rms).")
         return np.asarray(hit + found.place[0] * right - found.place[1] * down)
+
+    def _target(self, hit: Floats, radius: float) -> Floats | None:
+        """The centre of what stands out in brightness round a place, as it is seen."""
+        try:
+            place, found = target_at(self.view, hit, radius)
+        except NotDeterminable as error:
+            self.session.said.emit(f"No target: {error}.")
+            return None
+        words = "bright" if found.brighter else "dark"
+        self.session.said.emit(f"Centre of a {words} target, {100 * found.share:.0f} % of the circle.")
+        return place
 
     def keep(self) -> None:
         """Keep what was measured as a line of the job."""
@@ -198,7 +212,8 @@ class Measure(Tool):
         ink = QColor(theme.accent)
         if self.mouse is not None:
             painter.setPen(QPen(ink, 1.0, Qt.PenStyle.DotLine))
-            painter.drawEllipse(self.mouse, RADIUS, RADIUS)
+            wide = RADIUS * (TARGET_TIMES if self.snap == TARGET else 1.0)
+            painter.drawEllipse(self.mouse, wide, wide)
             painter.setFont(font(11))
             painter.drawText(self.mouse + QPointF(RADIUS + 3, -RADIUS + 2), self.snap)
         if not self.places:
@@ -218,24 +233,6 @@ class Measure(Tool):
             painter.drawLine(point + QPointF(-5, 0), point + QPointF(5, 0))
             painter.drawLine(point + QPointF(0, -5), point + QPointF(0, 5))
         paint_note(painter, points[-1] + QPointF(14, 14), self.lines(), self.view)
-
-
-def in_circle(view: View, store: CloudStore, hit: Floats, radius: float) -> Floats:
-    """Points (n, 3) of a cloud within a circle round a place: in a section those of the slice, else those above and below."""
-    camera = view.camera
-    if view.mode == SECTION and camera.thickness is not None:
-        frame = Frame(0.0, (hit[0], hit[1]), np.radians(camera.heading), 2 * radius, 2 * camera.thickness)
-        ahead = frame.ahead @ (hit[:2] - np.array(camera.target[:2]))
-        local = slab(CloudView(store), frame)
-        # The slice is where the camera's is, and not where the point that was hit lies in it.
-        inside = np.abs(local[:, 1] + ahead) <= camera.thickness / 2
-        near = np.hypot(local[:, 0], (local[:, 2] - hit[2]) * camera.exaggeration) <= radius
-        local = local[inside & near]
-        plan = hit[:2] + local[:, :1] * frame.right + local[:, 1:2] * frame.ahead
-        return np.column_stack([plan, local[:, 2]])
-    box = ((hit[0] - radius, hit[1] - radius, -1e300), (hit[0] + radius, hit[1] + radius, 1e300))
-    points = CloudView(store, Narrowing(box=box)).points()
-    return points[np.hypot(*(points[:, :2] - hit[:2]).T) <= radius]
 
 
 def paint_note(painter: QPainter, at: QPointF, lines: list[str], view: View) -> None:

@@ -23,7 +23,8 @@ class Pick(Measure):
     """Click points; each goes into the list of picked points with a name that runs on. T types name and code."""
 
     hint = (
-        "Click: the lowest, highest (L, H) or nearest (N) point in the circle, or a corner (K) becomes a point of its own; "
+        "Click: the lowest or highest (L, H) or nearest (N) point in the circle, a corner (K) or a target (O) becomes a "
+        "point of its own; "
         "T types name and code, Backspace takes one back, Esc ends."
     )
 
