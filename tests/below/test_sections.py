@@ -19,7 +19,7 @@ from kerb.core.reference import local_grid
 from kerb.core.section.cut import cut, joined_by_gaps
 from kerb.core.section.cut_kernels import crossings, reference_crossings
 from kerb.core.section.frame import Frame, frames
-from kerb.core.section.slab import line_of, simplified, slab
+from kerb.core.section.slab import line_of, simplified, slab, spread_about
 from kerb.core.section.stations import alignment_of, chosen_stations, direction_at, parsed, written
 from kerb.core.things import LINES, MODEL, POINTS, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
@@ -186,6 +186,25 @@ class Slices(CommandLine):
         self.assertEqual(len(simplified(x, np.full(20, np.nan), 0.1)[0]), 0)
 
 
+class Spread(CommandLine):
+    def test_noise_and_gaps(self):
+        """Noise of 12 mm on a slope is found again; a gap of the line does not count, nor do strays."""
+        rng = np.random.default_rng(3)
+        x = rng.uniform(-5, 5, 40_000)
+        x = x[(x < -1) | (x > 2)]
+        z = 0.3 * x + rng.normal(0, 0.012, len(x))
+        z[::50] += 2.0
+        local = np.column_stack([x, np.zeros(len(x)), z])
+        offset, line = line_of(local, 10.0, 0.1, "median")
+        self.assertAlmostEqual(spread_about(local, offset, line), 0.012, delta=0.0006)
+        across = np.vstack(
+            [local, np.column_stack([rng.uniform(-0.9, 1.9, 60_000), np.zeros(60_000), np.full(60_000, 9.0)])]
+        )
+        self.assertAlmostEqual(spread_about(across, offset, line), 0.012, delta=0.0006)
+        self.assertIsNone(spread_about(local[:0], offset, line))
+        self.assertIsNone(spread_about(local, offset, np.full(len(offset), np.nan)))
+
+
 class Cuts(CommandLine):
     def test_as_trimesh_cuts(self):
         """Total length and bounds of the cut of a bumpy sphere and of a box, by trimesh's own section."""
@@ -259,7 +278,9 @@ class Study(CommandLine):
         self.assertEqual(outcome.value("sections"), 6)
         table = outcome.tables["sections"]
         self.assertEqual([row[0] for row in table.rows], [0, 20, 40, 60, 80, 100])
-        near([row[6] for row in table.rows], np.full(6, 90.0))
+        near([row[8] for row in table.rows], np.full(6, 90.0))
+        self.assertEqual([row[5] for row in table.rows], [0, 2, 1, 0, 0, 0], "survey points in each slice")
+        self.assertTrue(all(row[4] < 0.02 for row in table.rows), "ground without noise lies on its line")
         lines = np.array([row[:3] for row in outcome.tables["line"].rows])
         # To the right of a line to the east lies the south: offsets are minus the northing.
         near(lines[:, 2] - FAR[2], crown(lines[:, 1], lines[:, 0]), 0.02)

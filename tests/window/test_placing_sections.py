@@ -267,9 +267,9 @@ class Moving(Sectioned):
         outcome = self.session.shown().outcome
         self.assertEqual(outcome.figures["sections"].value, 5)
         rows = outcome.tables["sections"].rows
-        near(rows[0][4:6], one.middle[:2], atol=1e-6)
-        near(np.hypot(*np.subtract(rows[4][4:6], one.middle[:2])), 12.0, atol=1e-6)
-        self.assertAlmostEqual(rows[0][6], one.azimuth, places=6)
+        near(rows[0][6:8], one.middle[:2], atol=1e-6)
+        near(np.hypot(*np.subtract(rows[4][6:8], one.middle[:2])), 12.0, atol=1e-6)
+        self.assertAlmostEqual(rows[0][8], one.azimuth, places=6)
         self.window.handlers.run(f"remove_section:{one.id}")
         self.assertEqual(len(self.state().sections), 3)
 

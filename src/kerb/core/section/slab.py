@@ -10,6 +10,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.view import CloudView
 from kerb.core.section.frame import Frame
 
+MAD_TO_SIGMA = 1.4826
 LOWEST, MEDIAN, HIGHEST = "lowest", "median", "highest"
 
 
@@ -51,6 +52,21 @@ def line_of(local: Floats, width: float, step: float, take: str) -> tuple[Floats
     out = np.full(count, np.inf if take == LOWEST else -np.inf)
     (np.minimum if take == LOWEST else np.maximum).at(out, cell, z)
     return offsets, np.where(np.isfinite(out), out, np.nan)
+
+
+def spread_about(local: Floats, offset: Floats, z: Floats) -> float | None:
+    """How points (n, 3) of a slice are spread about its line: 1.4826 times the median absolute distance in height; None where
+    there are none between two places of the line."""
+    known = np.isfinite(z)
+    if not len(local) or known.sum() < 2:
+        return None
+    away = local[:, 2] - np.interp(local[:, 0], offset[known], z[known], left=np.nan, right=np.nan)
+    # In a gap nothing is known of the line.
+    step = float(np.median(np.diff(offset[known])))
+    after = np.searchsorted(offset[known], local[:, 0]).clip(1, known.sum() - 1)
+    gap = offset[known][after] - offset[known][after - 1]
+    away = away[np.isfinite(away) & (gap <= 1.5 * step)]
+    return MAD_TO_SIGMA * float(np.median(np.abs(away - np.median(away)))) if len(away) else None
 
 
 def _medians(cell: np.ndarray, values: Floats, count: int) -> Floats:

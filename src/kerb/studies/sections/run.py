@@ -18,7 +18,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import round_number
 from kerb.core.section.cut import cut, joined_by_gaps
 from kerb.core.section.frame import Frame, frames
-from kerb.core.section.slab import line_of, simplified, slab, within
+from kerb.core.section.slab import line_of, simplified, slab, spread_about, within
 from kerb.core.section.stations import written
 from kerb.core.surface.surfaces import Surface
 from kerb.studies.layers import FoundLabels, FoundLine, Profile, Sections, Trace
@@ -45,6 +45,7 @@ class CutSection:
     count: int = 0
     lowest: float | None = None
     highest: float | None = None
+    spread: float | None = None
     local: dict[str, Floats] = field(default_factory=dict)
     lines: dict[str, Floats] = field(default_factory=dict)
     cuts: dict[str, list[Floats]] = field(default_factory=dict)
@@ -109,6 +110,8 @@ class Slicer:
                 every = max(1, -(-len(local) // MOST_DRAWN))
                 found.sample = local[::every][:, [0, 2]]
             offset, z = line_of(local, frame.width, self.step, self.setup.take)
+            if number == 0:
+                found.spread = spread_about(local, offset, z)
             if self.setup.tolerance:
                 offset, z = simplified(offset, z, self.setup.tolerance)
             found.lines[title] = np.column_stack([offset, z])
@@ -145,6 +148,8 @@ def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, prog
         # Steps count from the start of the line.
         offset, z = line_of(local, 2 * length, step, setup.take)
         offset, z = offset[offset >= 0], z[offset >= 0]
+        if title == next(iter(cutter.clouds)):
+            whole.spread = spread_about(local, offset, z)
         if setup.tolerance:
             offset, z = simplified(offset, z, setup.tolerance)
         whole.lines[title] = np.column_stack([offset + start, z])
@@ -263,9 +268,9 @@ def tables(found: list[CutSection], code: str) -> dict[str, Table]:
     made = {
         "sections": Table("Sections", (
             station, Column("points", "", "Points"), Column("lowest", code, "Lowest"), Column("highest", code, "Highest"),
-            Column("easting", code, "Easting"), Column("northing", code, "Northing"), Column("azimuth", "deg", "Azimuth"),
+            Column("spread", code, "Spread about the line"), Column("shots", "", "Survey points"), Column("easting", code, "Easting"), Column("northing", code, "Northing"), Column("azimuth", "deg", "Azimuth"),
         ), tuple(
-            (f.frame.station, f.count, f.lowest, f.highest, *f.frame.place, float(np.degrees(f.frame.azimuth) % 360))
+            (f.frame.station, f.count, f.lowest, f.highest, f.spread, len(f.shots), *f.frame.place, float(np.degrees(f.frame.azimuth) % 360))
             for f in found
         )),
         "line": Table("Lines", (station, offset, z, source), tuple(
