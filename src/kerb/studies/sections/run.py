@@ -268,9 +268,11 @@ def tables(found: list[CutSection], code: str) -> dict[str, Table]:
     made = {
         "sections": Table("Sections", (
             station, Column("points", "", "Points"), Column("lowest", code, "Lowest"), Column("highest", code, "Highest"),
-            Column("spread", code, "Spread about the line"), Column("shots", "", "Survey points"), Column("easting", code, "Easting"), Column("northing", code, "Northing"), Column("azimuth", "deg", "Azimuth"),
+            Column("spread", code, "Spread about the line"), Column("shots", "", "Survey points"),
+            Column("easting", code, "Easting"), Column("northing", code, "Northing"), Column("azimuth", "deg", "Azimuth"),
         ), tuple(
-            (f.frame.station, f.count, f.lowest, f.highest, f.spread, len(f.shots), *f.frame.place, float(np.degrees(f.frame.azimuth) % 360))
+            (f.frame.station, f.count, f.lowest, f.highest, f.spread, len(f.shots), *f.frame.place,
+             float(np.degrees(f.frame.azimuth) % 360))
             for f in found
         )),
         "line": Table("Lines", (station, offset, z, source), tuple(
