@@ -24,6 +24,7 @@ from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.window import Window
 from kerb.core.cloud.filters import Filter
 from kerb.core.progress import silent
+from kerb.core.section.placed import through
 from kerb.demo import yard
 from kerb.demo.files import write_files
 from kerb.demo.job import INVENTORIES, OTHERS, demo_file, make_demo
@@ -200,15 +201,24 @@ def point_pictures(window: Window, save: Callable) -> None:
     settle(window)
 
 
+def placed_picture(window: Window, save: Callable) -> None:
+    """A section placed across the first heap, looked along in a pane, and taken out again."""
+    middle = np.append(window.session.setup.toe.places.mean(axis=0), 4.0)
+    window.keeper.add(through(middle + [-28, -6, 0], middle + [34, 10, 0], 1.0))
+    window.handlers.run("panes:three")
+    settle(window)
+    save(window, "section-placed")
+    window.handlers.run("remove_section")
+    window.handlers.run("panes:one")
+    settle(window)
+
+
 def narrowed_pictures(window: Window, save: Callable) -> None:
     """Filters with their chips, and classes given with the brush in section."""
     window.colouring.colour_by("elevation")
     window.filtering.set((Filter("elevation", low=4.2), Filter("classification", (2,))))
     settle(window)
-    window.filtering.open("elevation")
     settle(window)
-    save(window, "filter-points")
-    window.filtering.open(None)
     window.filtering.set(())
     window.colouring.colour_by("class")
     window.handlers.run("view_section")
@@ -314,12 +324,8 @@ def main() -> int:
     window.handlers.run("view_orbit")
     settle(window)
     save(window, "stockpile-orbit")
-    window.handlers.run("view_section")
-    window.colouring.colour_by("colour")
-    settle(window)
-    save(window, "stockpile-section")
-    window.colouring.colour_by("elevation")
     window.handlers.run("view_plan")
+    placed_picture(window, save)
     for number in (1, 2):
         study = job.state.studies[number]
         window.session.select(study.id)

@@ -103,6 +103,11 @@ class Differences(CommandLine):
         self.assertEqual(spread_words(corner[:3], low, high), "none in the north-west, north-east")
         self.assertEqual(spread_words(corner, low, high), "fewer than a fifth in the south-east")
         self.assertEqual(spread_words(corner[[0, 2, 3, 5]], low, high), "")
+        near_middle = np.array([[46.0, 46], [54, 46], [46, 54], [50, 50]])
+        self.assertEqual(spread_words(near_middle, low, high), "", "quarters meet in the middle, which is north-east")
+        for same, said in ((np.zeros(5), False), (np.full(5, 0.02), True)):
+            self.assertEqual((biased(same)[1], np.isnan(biased(same)[0])), (said, True))
+        self.assertEqual(biased(np.full(2, 0.02))[1], False, "two tell nothing")
 
 
 class Heights(CommandLine):

@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from types import SimpleNamespace
 
 import laspy
 import numpy as np
@@ -11,7 +12,7 @@ from scipy.spatial import Delaunay
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, deciding
 from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
-from kerb.core.accuracy.strips import strips
+from kerb.core.accuracy.strips import _groups, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.rigid import Rigid
@@ -43,7 +44,9 @@ class InPlan(unittest.TestCase):
         near([some.mean_e, some.mean_n, some.rms_radial], [0.08, 0, np.hypot(0.08, 0.1)])
         near(some.accuracy95, 2.4477 * 0.09)
         self.assertTrue(np.isnan(horizontal(np.array([[0.05, 0.1]])).accuracy95))
-        self.assertTrue(np.isnan(horizontal(np.empty((0, 2))).rms_e))
+        near(horizontal(np.array([[0.06, -0.1]])).accuracy95, 2.4477 * 0.08)
+        none = horizontal(np.empty((0, 2)))
+        self.assertTrue(np.isnan(none.rms_e) and none.n == 0)
         rng = np.random.default_rng(1)
         d = rng.normal(0, 0.02, (200_000, 2))
         self.assertAlmostEqual(np.mean(np.hypot(*d.T) <= horizontal(d).accuracy95), 0.95, delta=0.003)
@@ -73,6 +76,15 @@ class InPlan(unittest.TestCase):
             near(np.sqrt((left**2).sum()), rssd, 1e-6)
             self.assertAlmostEqual(scale, 1.0, delta=5e-4)
             near(motion(moving) - fixed, left)
+        near(fitted(moving[:3], true(moving[:3]))[2], np.zeros((3, 3)), 1e-6)
+        line = FAR + np.column_stack([np.arange(9.0), np.zeros((9, 2))])
+        for wide, good in ((0.4, True), (0.04, False)):
+            strip = line + np.outer(np.arange(9) % 2, [0, wide, 0])
+            if good:
+                near(fitted(strip, true(strip))[2], np.zeros((9, 3)), 1e-6)
+            else:
+                with self.assertRaisesRegex(NotDeterminable, "along a line"):
+                    fitted(strip, true(strip))
         near(fitted(moving, (moving - FAR) * 1.0002 + FAR)[1], 1.0002, 1e-9)
         mirrored = fitted(moving, (moving - FAR) * [1, 1, -1] + FAR)[0]
         self.assertAlmostEqual(np.linalg.det(mirrored.matrix), 1.0)
@@ -114,12 +126,18 @@ class Strips(unittest.TestCase):
             levels = np.array([one.level for one in found.levels]) * unit.metres
             near(levels, [-0.002, 0.002, 0.078, -0.006], 0.003)
             near(np.median(levels), 0.0, 1e-12)
-            self.assertTrue(all(0 < one.u95 * unit.metres < 0.002 for one in found.levels))
+            self.assertTrue(all(1e-4 < one.u95 * unit.metres < 0.002 for one in found.levels))
             x = (found.corners[:, 0] + found.cell / 2) * unit.metres - FAR[0]
             self.assertTrue(((x > 29) & (x < 121)).all())
             middle = (x > 65) & (x < 85)
             near(np.median(found.differences[middle]) * unit.metres, 0.076, 0.003)
             self.assertTrue(np.isfinite(found.z).all())
+
+    def test_which_hang_together(self):
+        pair = lambda a, b: SimpleNamespace(one=a, other=b)  # noqa: E731
+        found = _groups(7, (pair(0, 1), pair(2, 3), pair(5, 4), pair(1, 2)))
+        self.assertEqual([found[k] == found[0] for k in range(7)], [True] * 4 + [False] * 3)
+        self.assertEqual((found[4] == found[5], found[6] in found[:6]), (True, False))
 
     def test_strips_that_do_not_meet(self):
         rng = np.random.default_rng(5)

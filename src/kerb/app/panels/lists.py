@@ -13,7 +13,7 @@ from kerb.app.doing.sections import words_of
 from kerb.app.icons import icon
 from kerb.app.keeper import SectionKeeper
 from kerb.app.panels.parts import PartRow
-from kerb.app.panels.row import Row, RowDoing, RowWords
+from kerb.app.panels.row import ROW, Row, RowDoing, RowWords
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline
 from kerb.app.theme import Theme
@@ -36,6 +36,9 @@ OF_STUDY = (
     ("Rename…", "rename_study"), ("Duplicate", "duplicate_study"), ("Same for the next survey…", "follow_study"),
     ("Fit in view", "fit_study"), ("Compute", "compute"), ("Remove", "remove_study"),
 )  # fmt: skip
+
+
+MOST_SECTIONS = 3
 
 
 class Lists(QWidget):
@@ -147,6 +150,8 @@ class Lists(QWidget):
         )
         for widget in self._of_sections:
             widget.setVisible(bool(found))
+        # No more room than it needs, and no more than for three rows.
+        self._of_sections[-1].setMaximumHeight(ROW * min(max(len(found), 1), MOST_SECTIONS) + 4)
         self._gather()
 
     def _fill_section(self, row: QWidget, section: PlacedSection) -> None:

@@ -14,7 +14,7 @@ from PySide6.QtCore import QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QToolButton, QVBoxLayout, QWidget
 
-from kerb.app.theme import Theme
+from kerb.app.theme import Theme, font
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import Floats
@@ -102,6 +102,7 @@ class Pane(QWidget):
         tip = "Colours of this pane only: what is chosen to colour the points by does not count for the others"
         self.alone = made(QToolButton(), text="Own colours", autoRaise=True, checkable=True, toolTip=tip)
         self.alone.setFixedHeight(20)
+        self.alone.setFont(font(11))
         self.alone.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.alone.clicked.connect(lambda on: self.alone_wanted.emit(self, on))
         row.addWidget(self.words)

@@ -213,8 +213,12 @@ def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> N
     code = outcome.unit
     if counted.any():
         names = tuple(row.name for row, on in zip(rows, counted, strict=True) if on)
-        outcome.layers["differences"] = FoundPoints(xyz[counted], "mark", "Differences", code, d[counted], names)
-        if counted.sum() <= MOST_LABELS:
+        # Labels have the names; many points have them beside the mark only.
+        labelled = counted.sum() <= MOST_LABELS
+        outcome.layers["differences"] = FoundPoints(
+            xyz[counted], "mark", "Differences", code, d[counted], () if labelled else names
+        )
+        if labelled:
             outcome.layers["values"] = FoundLabels(
                 xyz[counted], names, title="Names and differences", values=tuple(d[counted].tolist()),
                 bounds=(None,) * int(counted.sum()), unit=code,

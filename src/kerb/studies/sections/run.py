@@ -102,16 +102,17 @@ class Slicer:
         found = CutSection(frame)
         for number, (title, view) in enumerate(self.clouds.items()):
             local = slab(view, frame)
+            # So many of them as a picture shows are a fair sample too.
+            every = max(1, -(-len(local) // MOST_DRAWN))
             found.local[title] = local
             if number == 0:
                 found.count = len(local)
                 if len(local):
                     found.lowest, found.highest = float(local[:, 2].min()), float(local[:, 2].max())
-                every = max(1, -(-len(local) // MOST_DRAWN))
                 found.sample = local[::every][:, [0, 2]]
             offset, z = line_of(local, frame.width, self.step, self.setup.take)
             if number == 0:
-                found.spread = spread_about(local, offset, z)
+                found.spread = spread_about(local[::every], offset, z)
             if self.setup.tolerance:
                 offset, z = simplified(offset, z, self.setup.tolerance)
             found.lines[title] = np.column_stack([offset, z])
