@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from bench.shared import FAR, timed
-from kerb.core.accuracy.beneath import HowBeneath, beneath
+from kerb.core.accuracy.beneath import HowBeneath, beneath_all
 from kerb.core.cloud.view import CloudView
 from kerb.core.parallel import each
 from kerb.core.progress import silent
@@ -82,8 +82,8 @@ def checkpoints(count: int) -> dict:
     cloud = store(count)
     view, rng = CloudView(cloud), np.random.default_rng(1)
     low, high = cloud.bounds
-    places = list(rng.uniform(low[:2] + 2, high[:2] - 2, (10_000, 2)))
+    places = rng.uniform(low[:2] + 2, high[:2] - 2, (10_000, 2))
     how = HowBeneath(6, 4 * cloud.spacing)
-    beneath(view, places[0], how)
-    seconds, _ = timed(lambda: each(lambda place: beneath(view, place, how), places, silent(), ""))
+    beneath_all(view, places[:20], how, silent())
+    seconds, _ = timed(lambda: beneath_all(view, places, how, silent()))
     return {"kerb": seconds}

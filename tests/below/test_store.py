@@ -17,6 +17,7 @@ from kerb.core.cloud.partition import TILE_POINTS, leaves
 from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
+from kerb.core.cloud.view_kernels import drop_outside, reference_outside
 from kerb.core.errors import Cancelled, JobError, OutputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress, silent
@@ -208,6 +209,16 @@ class Views(Folder):
                 self.assertEqual(
                     CloudView(self.store, Narrowing(box=box)).all_rows().tolist(), np.flatnonzero(want).tolist()
                 )
+
+    def test_the_kernel_as_the_plain_way(self):
+        rng = np.random.default_rng(6)
+        xyz = rng.integers(-50, 50, (4000, 3)).astype(np.int32)
+        for low, high in (([-10, -20, -30], [10, 0, 40]), ([5, 5, 5], [5, 5, 5]), ([60, 0, 0], [70, 9, 9])):
+            keep = rng.random(4000) < 0.7
+            plain = keep.copy()
+            drop_outside(xyz, np.array(low), np.array(high), keep)
+            reference_outside(xyz, np.array(low), np.array(high), plain)
+            np.testing.assert_array_equal(keep, plain)
 
     def test_box_and_attribute_range(self):
         low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]

@@ -6,18 +6,21 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.accuracy.beneath_kernels import lowest_of_cells, robust_plane
+from kerb.core.accuracy.beneath_kernels import in_square, lowest_of_cells, robust_plane
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.geometry.plane import MAD_TO_SIGMA
+from kerb.core.progress import Progress
 
 TIN, IDW, PLANE, MEDIAN = "tin", "idw", "plane", "median"
 WAYS = (TIN, IDW, PLANE, MEDIAN)
 # The window looked at first, and how often it is made twice as wide until it holds enough.
-FIRST_SPACINGS, DOUBLINGS = 6.0, 4
+CLOSEST_SPACINGS, FIRST_SPACINGS, DOUBLINGS = 3.0, 6.0, 4
 ENOUGH = 24
 # A triangle with a longer edge than this many spacings bridges a gap.
 LONGEST_SPACINGS = 12.0
+# Places in one square of this side share what is read.
+GROUP_M = 8.0
 # How far round a point its ground is looked at, and in what cells.
 AROUND_M, CLOSE_M, CELL_M = 4.0, 1.5, 0.5
 
@@ -42,6 +45,9 @@ class Beneath:
     hole: bool = True
 
 
+NOTHING = Beneath({})
+
+
 @dataclass(frozen=True)
 class HowBeneath:
     """``neighbours`` are those of the inverse distance, ``radius`` that of plane and median, in the job unit."""
@@ -50,8 +56,54 @@ class HowBeneath:
     radius: float
 
 
-def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
-    """What the points that count say at a plan place (2,).
+def beneath_all(view: CloudView, places: Floats, how: HowBeneath, progress: Progress) -> list[Beneath]:
+    """What the points that count say at plan places (n, 2), in their order. Raises Cancelled.
+
+    Places near one another share what is read of the cloud.
+    """
+    side = GROUP_M / view.store.reference.unit.metres
+    square = np.floor((places - places.min(axis=0, initial=np.inf)) / side).astype(np.int64)
+    _, group = np.unique(square, axis=0, return_inverse=True)
+    order = np.argsort(group.ravel(), kind="stable")
+    groups = np.split(order, np.flatnonzero(np.diff(group.ravel()[order])) + 1) if len(places) else []
+    found: list[Beneath] = [NOTHING] * len(places)
+
+    done = 0
+    # One after the other: two threads would spend their time waiting for Python's lock.
+    for rows in groups:
+        progress.step(done / len(places), "Reading heights")
+        pool = Pool(view, places[rows], _reach(view, how))
+        for row in rows.tolist():
+            found[row] = beneath(view, places[row], how, pool)
+        done += len(rows)
+    return found
+
+
+class Pool:
+    """The points of a cloud round several places; further ones are read from the cloud itself."""
+
+    def __init__(self, view: CloudView, places: Floats, reach: float) -> None:
+        self.view = view
+        self.low, self.high = places.min(axis=0) - reach, places.max(axis=0) + reach
+        self.points = _box(view, self.low, self.high)
+
+    def window(self, place: Floats, half: float) -> Floats:
+        """The points that count in a square, in the order of the store."""
+        low, high = place - half, place + half
+        if (low < self.low).any() or (high > self.high).any():
+            return _box(self.view, low, high)
+        inside = np.empty((len(self.points), 3))
+        return inside[: in_square(self.points, low, high, inside)]
+
+
+def _reach(view: CloudView, how: HowBeneath) -> float:
+    """How far round a place points are read at first."""
+    around = max(AROUND_M / view.store.reference.unit.metres, FIRST_SPACINGS * view.store.spacing)
+    return max(around, 1.05 * how.radius)
+
+
+def beneath(view: CloudView, place: Floats, how: HowBeneath, pool: Pool | None = None) -> Beneath:
+    """What the points that count say at a plan place (2,); a pool has what was read round it.
 
     The triangle is that of the Delaunay triangulation of the whole cloud: the window is made wider until the circle
     through its corners lies within it.
@@ -59,14 +111,15 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath) -> Beneath:
     spacing = view.store.spacing
     metre = 1.0 / view.store.reference.unit.metres
     around = max(AROUND_M * metre, FIRST_SPACINGS * spacing)
-    half = max(around, 1.05 * how.radius)
-    points = _window(view, place, half)
-    reach, triangle = FIRST_SPACINGS * spacing, np.nan
-    for _ in range(DOUBLINGS + 1):
+    half = _reach(view, how)
+    pool = pool or Pool(view, place[None], half)
+    points = pool.window(place, half)
+    reach, triangle = CLOSEST_SPACINGS * spacing, np.nan
+    for _ in range(DOUBLINGS + 2):
         if reach > half:
             half = reach
-            points = _window(view, place, half)
-        inside = points[np.abs(points[:, :2] - place).max(axis=1, initial=0.0) <= reach]
+            points = pool.window(place, half)
+        inside = points[(np.abs(points[:, 0] - place[0]) <= reach) & (np.abs(points[:, 1] - place[1]) <= reach)]
         triangle, sure = _triangle(inside, place, reach, LONGEST_SPACINGS * spacing)
         # Of a circle: those in the corners of a square may be farther than some outside of it.
         count = np.count_nonzero(np.hypot(*(inside[:, :2] - place).T) <= reach)
@@ -101,7 +154,7 @@ def deciding(view: CloudView, place: Floats, way: str, how: HowBeneath) -> Float
     from scipy.spatial import Delaunay, QhullError
 
     half = max(FIRST_SPACINGS * view.store.spacing, 1.05 * how.radius)
-    points = _window(view, place, half)
+    points = _box(view, place - half, place + half)
     away = np.hypot(*(points[:, :2] - place).T)
     order = np.argsort(away)
     if way == IDW:
@@ -116,10 +169,10 @@ def deciding(view: CloudView, place: Floats, way: str, how: HowBeneath) -> Float
     return np.asarray(points[tin.simplices[found]]) if found >= 0 else np.empty((0, 3))
 
 
-def _window(view: CloudView, place: Floats, half: float) -> Floats:
-    """The points that count in a square; on this thread, for many places are looked at at once."""
-    low, high = (place[0] - half, place[1] - half, -np.inf), (place[0] + half, place[1] + half, np.inf)
-    narrowed = CloudView(view.store, Narrowing(**{**vars(view.narrowing), "box": (low, high)}))
+def _box(view: CloudView, low: Floats, high: Floats) -> Floats:
+    """The points that count in a box in plan; on this thread, for many places are looked at at once."""
+    box = (low[0], low[1], -np.inf), (high[0], high[1], np.inf)
+    narrowed = CloudView(view.store, Narrowing(**{**vars(view.narrowing), "box": box}))
     pieces = [view.store.coordinates(rows) for rows in narrowed.rows()]
     return np.concatenate(pieces) if pieces else np.empty((0, 3))
 

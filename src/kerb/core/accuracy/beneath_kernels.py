@@ -29,6 +29,18 @@ def solved(sums: Floats, out: Floats) -> bool:  # pragma: no cover
 
 
 @kernel
+def in_square(points: Floats, low: Floats, high: Floats, out: Floats) -> int:
+    """Copy the points (n, 3) that lie in a square in plan, its rim included, to ``out`` (n, 3) in their order; how many."""
+    count = 0
+    for row in range(len(points)):
+        x, y = points[row, 0], points[row, 1]
+        if low[0] <= x <= high[0] and low[1] <= y <= high[1]:
+            out[count, 0], out[count, 1], out[count, 2] = x, y, points[row, 2]
+            count += 1
+    return count
+
+
+@kernel
 def robust_plane(points: Floats, out: Floats) -> bool:  # pragma: no cover
     """Plane z = z0 + gx x + gy y through points (n, 3) near the origin as ``fit_robust`` makes it, into ``out`` (3,).
 

@@ -14,6 +14,7 @@ import shapely
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.filters import Filter, holds
 from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view_kernels import drop_outside
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.parallel import each
@@ -147,7 +148,10 @@ class CloudView:
             self._drop_far(rows, keep)
             near = np.flatnonzero(keep)
             points = store.coordinates(near + rows.start if isinstance(rows, slice) else rows[near])
-            keep[near] = np.all((points >= narrow.box[0]) & (points <= narrow.box[1]), axis=1)
+            within = np.ones(len(near), np.bool_)
+            for axis in range(3):
+                within &= (points[:, axis] >= narrow.box[0][axis]) & (points[:, axis] <= narrow.box[1][axis])
+            keep[near] = within
         if narrow.ring is not None and keep.any() and not self._tile_within_ring(tile):
             keep &= polygon.contains(narrow.ring, store.coordinates(rows))
         if narrow.areas and keep.any():
@@ -163,12 +167,7 @@ class CloudView:
         ends = (np.array(box) - store.origin) / store.scale
         low = np.clip(np.floor(ends.min(axis=0)) - 1, -LARGEST, LARGEST)
         high = np.clip(np.ceil(ends.max(axis=0)) + 1, -LARGEST, LARGEST)
-        xyz = store.xyz[rows]
-        for axis in range(3):
-            if low[axis] > -LARGEST:
-                keep &= xyz[:, axis] >= np.int32(low[axis])
-            if high[axis] < LARGEST:
-                keep &= xyz[:, axis] <= np.int32(high[axis])
+        drop_outside(np.asarray(store.xyz[rows]), low.astype(np.int64), high.astype(np.int64), keep)
 
     def _tile_within_box(self, tile: int) -> bool:
         assert self.narrowing.box is not None

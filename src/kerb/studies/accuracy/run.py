@@ -5,12 +5,11 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kerb.core.accuracy.beneath import TIN, Beneath, HowBeneath, beneath
+from kerb.core.accuracy.beneath import TIN, Beneath, HowBeneath, beneath_all
 from kerb.core.accuracy.differences import Summary, outliers, summary
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
-from kerb.core.parallel import each
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.surfaces import Surface
@@ -92,7 +91,7 @@ def _heights(
     if store is not None:
         view = scope.of(store)
         how = HowBeneath(round(setup.neighbours), setup.radius or RADIUS_SPACINGS * store.spacing)
-        found = each(lambda xyz: beneath(view, xyz[:2], how), list(points.xyz), progress, "Reading heights")
+        found = beneath_all(view, points.xyz[:, :2], how, progress)
         return found, [one.heights[setup.way] for one in found]
     surface: Surface = sources.surface(name, scope)
     heights = surface.at(points.xyz[:, :2]).tolist()
