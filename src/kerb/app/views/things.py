@@ -38,13 +38,15 @@ class ThingsOverlay:
         if job is None:
             return
         inks = INKS[view.theme.name]
+        # Of all lists together no more are named than can be read.
+        names = MOST_NAMES
         for number, holding in enumerate(job.state.holdings):
             if not holding.visible or holding.kind not in (POINTS, LINES):
                 continue
             thing = job.thing(holding).thing
             ink = QColor(inks[number % len(inks)])
             if isinstance(thing, SurveyPoints):
-                paint_points(view, painter, thing, ink)
+                names -= paint_points(view, painter, thing, ink, names)
             elif isinstance(thing, LineSet):
                 signed = "_change_" in holding.style.get("field", "")
                 paint_lines(view, painter, thing, ink, _values(thing, holding), signed)
@@ -57,30 +59,32 @@ def ink_of(session: Session, holding: Holding, theme: str) -> str:
     return inks[number % len(inks)]
 
 
-def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: bool = True) -> None:
-    """Crosses at points; names when there are few enough in sight."""
+def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: int = MOST_NAMES) -> int:
+    """Crosses at points; names when no more than ``names`` are in sight; how many were named."""
     at, shown = _seen(view, points.xyz)
     rows = np.flatnonzero(shown)
     if not len(rows):
-        return
+        return 0
     halo = QColor(view.theme.sheet)
     for colour, width in ((halo, 3.6), (ink, 1.6)):
         painter.setPen(QPen(colour, width))
         for x, y in at[rows[:MOST_VERTICES]].tolist():
             painter.drawLine(QPointF(x - MARK, y), QPointF(x + MARK, y))
             painter.drawLine(QPointF(x, y - MARK), QPointF(x, y + MARK))
-    if names and len(rows) <= MOST_NAMES:
-        painter.setFont(font(11))
-        # In a section: how far behind its plane (before it: negative) each of them lies.
-        away = view.camera.project(points.xyz, view.pixels)[:, 2] if view.mode == SECTION else None
-        for row in rows.tolist():
-            place = QPointF(at[row, 0] + 6, at[row, 1] - 5)
-            words = (
-                points.names[row]
-                if away is None
-                else f"{points.names[row]}  {number_text(float(away[row]), 2, signed=True)}"
-            )
-            _outlined(painter, place, words, ink, halo)
+    if len(rows) > names:
+        return 0
+    painter.setFont(font(11))
+    # In a section: how far behind its plane (before it: negative) each of them lies.
+    away = view.camera.project(points.xyz, view.pixels)[:, 2] if view.mode == SECTION else None
+    for row in rows.tolist():
+        place = QPointF(at[row, 0] + 6, at[row, 1] - 5)
+        words = (
+            points.names[row]
+            if away is None
+            else f"{points.names[row]}  {number_text(float(away[row]), 2, signed=True)}"
+        )
+        _outlined(painter, place, words, ink, halo)
+    return len(rows)
 
 
 def _values(lines: LineSet, holding: Holding) -> list[float | None] | None:
