@@ -127,6 +127,23 @@ class Placing(Sectioned):
         camera = next(v for v in self.window.panes.views() if v.mode == SECTION).camera
         self.assertEqual((camera.tilt, camera.target[2]), (DOWN, made["level"].middle[2]))
 
+    def test_without_a_mouse(self):
+        self.window.handlers.run("place_section")
+        self.view.setFocus()
+        QTest.keyClick(self.view, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+        QTest.keyClick(self.view, Qt.Key.Key_Up)
+        QTest.keyClick(self.view, Qt.Key.Key_Space)
+        for _ in range(2):
+            QTest.keyClick(self.view, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        scale = self.view.camera.scale
+        QTest.keyClick(self.view, Qt.Key.Key_Space)
+        wait(0.05)
+        self.settle()
+        (one,) = self.state().sections
+        self.assertAlmostEqual(one.width, 120 * scale, delta=0.01 * scale)
+        self.assertAlmostEqual(one.azimuth, 0.0, places=6)
+        self.assertAlmostEqual(one.middle[1] - self.view.camera.target[1], 6 * scale, delta=scale)
+
     def test_between_two_picks_and_nothing_there(self):
         self.window.handlers.run("place_section")
         QTest.keyClick(self.view, Qt.Key.Key_B)

@@ -62,6 +62,23 @@ MOUSE = """
 | Enter | ends the drawing, keeps what was moved |
 | menu key | types place or elevation |
 
+### Sections
+| what | does |
+| --- | --- |
+| clicks, or arrows and Space | set the ends of a section |
+| A, F, L, B, E | across a surface, looking at its face, level, between two picks of a body, two ends again |
+| drag A or B | moves that end |
+| drag the square in the middle, the one beside it | moves the section, makes it thicker or thinner |
+| drag the arrow | turns it |
+
+### Keys of measuring and picking
+| key | does |
+| --- | --- |
+| N, L, H | nearest, lowest, highest point in the circle |
+| K, O | corner or break of slope in a section, centre of a painted target |
+| C, D | copies what was measured, keeps it as a line |
+| T | types name and code of the next point that is picked |
+
 ### Mouse on the legend
 | what | where | does |
 | --- | --- | --- |

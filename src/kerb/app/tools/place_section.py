@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kerb.app.keeper import SectionKeeper
 from kerb.app.tools.base import Tool
+from kerb.app.tools.drawing import ARROWS, KEY_PIXELS
 from kerb.app.tools.measure import paint_note
 from kerb.app.views.view import PLAN, View
 from kerb.core.arrays import Floats
@@ -36,7 +37,7 @@ PATCH_SPACINGS = 4.0
 class PlaceSection(Tool):
     """Clicks make a section; E, A, F, L and B choose how, before the click or after the first of two."""
 
-    hint = "Click two ends; keys: A across a surface, F its face, L level, B between two picks, E two ends; Esc ends."
+    hint = "Click two ends (or arrows and Space); A across a surface, F its face, L level, B between two picks, E two ends; Esc."
     cursor = Qt.CursorShape.CrossCursor
     letters = frozenset(key for key, _, _ in WAYS.values())
 
@@ -52,9 +53,12 @@ class PlaceSection(Tool):
         self.view.update()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
-        if not clicked or event.button() != Qt.MouseButton.LeftButton:
-            return
-        place = self._place(event.position())
+        if clicked and event.button() == Qt.MouseButton.LeftButton:
+            self.click(event.position())
+
+    def click(self, position: QPointF) -> None:
+        """Take a place, and make the section when there are enough of them."""
+        place = self._place(position)
         if place is None:
             self.keeper.session.said.emit("There is no point here; click on the data.")
             return
@@ -71,6 +75,10 @@ class PlaceSection(Tool):
             # After a click: one that is enough for the new way is used at once.
             if self.places and WAYS[found][2] == 1:
                 self._make()
+        elif key in ARROWS:
+            self._move_cross(ARROWS[key], bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        elif key == Qt.Key.Key_Space:
+            self.click(self._cross())
         elif key == Qt.Key.Key_Backspace:
             return self.take_back()
         elif key == Qt.Key.Key_Escape:
@@ -79,6 +87,17 @@ class PlaceSection(Tool):
             return False
         self.view.update()
         return True
+
+    def _cross(self) -> QPointF:
+        """Where the next place is: under the mouse, else in the middle."""
+        return self.mouse if self.mouse is not None else QPointF(self.view.rect().center())
+
+    def _move_cross(self, way: tuple[float, float], wide: bool) -> None:
+        step = KEY_PIXELS * (10.0 if wide else 1.0)
+        here = self._cross()
+        x = min(max(here.x() + way[0] * step, 0.0), self.view.width() - 1.0)
+        y = min(max(here.y() - way[1] * step, 0.0), self.view.height() - 1.0)
+        self.mouse = QPointF(x, y)
 
     def take_back(self) -> bool:
         """Forget the last click."""
@@ -150,4 +169,6 @@ class PlaceSection(Tool):
         if at is not None:
             apart = float(np.hypot(*(at - self.places[-1])[:2]))
             words.append(quantity(apart, self.keeper.session.unit, self.keeper.session.decimals))
+        for dx, dy in ((7.0, 0.0), (0.0, 7.0)):
+            painter.drawLine(self.mouse - QPointF(dx, dy), self.mouse + QPointF(dx, dy))
         paint_note(painter, self.mouse + QPointF(16, 10), ["  ".join(words)], self.view)
