@@ -44,11 +44,34 @@ class Panes(Windowed):
             spots = {(v.mapTo(self.window, QPoint()).x(), v.mapTo(self.window, QPoint()).y()) for v in views}
             self.assertEqual(len(spots), len(views), "and none lies on another")
             strip = self.window.strip
-            self.assertEqual(strip.size(), strip.layout().sizeHint(), "the controls are not squeezed")
+            self.assertLessEqual(strip.geometry().right(), self.view.width(), "the controls lie in the pane")
+            for control in (*strip.modes.values(), *strip.rest):
+                if control.isVisible():
+                    self.assertTrue(strip.rect().contains(control.geometry()), (name, control.accessibleName()))
             self.assertTrue(all(w.width() >= min(w.sizeHint().width(), w.maximumWidth()) for w in strip.modes.values()))
         self.window.handlers.run("panes:one")
         self.assertEqual(self.shown(), [(True, PLAN)])
         self.assertFalse(any(c.isVisible() for c in self.panes.companions))
+
+    def test_in_a_narrow_pane_controls_fold(self):
+        strip = self.window.strip
+        self.window.resize(980, 620)
+        self.window.handlers.run("panes:beside")
+        wait(0.1)
+        self.settle()
+        self.assertLess(self.view.width(), 300)
+        self.assertFalse(strip.colour.isVisible())
+        self.assertLess(strip.height(), 75)
+        QTest.mouseClick(strip.more, LEFT)
+        self.assertTrue(strip.colour.isVisible() and strip.filter.isVisible())
+        self.assertLessEqual(strip.geometry().right(), self.view.width())
+        QTest.mouseClick(strip.more, LEFT)
+        self.assertFalse(strip.colour.isVisible())
+        self.window.handlers.run("panes:one")
+        wait(0.1)
+        self.settle()
+        self.assertTrue(strip.colour.isVisible())
+        self.assertFalse(strip.more.isVisible())
 
     def test_a_drag_from_another_pane_as_the_platform_sends_it(self):
         """Through the window and not to a widget: the toolkit itself has to find who has the mouse after the exchange."""

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QToolButton, QWidget
 
 from kerb.app.views.view import ORBIT, PLAN, SECTION
-from kerb.app.widgets import made, plain, there
+from kerb.app.widgets import made, plain
+from kerb.app.wrapping import WrapLayout
 
 CONTOURS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 EXAGGERATIONS = (1.0, 2.0, 5.0, 10.0)
 # The last is all there is.
 ALL = 1e6
 SLICES = (0.001, 0.01, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 20.0, ALL)
+
+
+# In less room than this only the modes are shown at first.
+NARROW = 300
 
 
 class Strip(QWidget):
@@ -29,14 +34,9 @@ class Strip(QWidget):
         super().__init__(parent)
         self.setObjectName("strip")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(4, 3, 4, 3)
-        column.setSpacing(3)
-        row, self.second = QHBoxLayout(), QHBoxLayout()
-        self.first = row
-        for line in (row, self.second):
-            line.setSpacing(3)
-            column.addLayout(line)
+        self.flow = WrapLayout(self, gap=3)
+        self.flow.setContentsMargins(4, 3, 4, 3)
+        self._room = 10_000
         self.modes: dict[str, QToolButton] = {}
         self._mode, self._has_cloud = PLAN, True
         group = QButtonGroup(self)
@@ -50,7 +50,7 @@ class Strip(QWidget):
             button.clicked.connect(lambda _on, m=mode: self.mode_wanted.emit(m))
             group.addButton(button)
             self.modes[mode] = button
-            row.addWidget(button)
+            self.flow.addWidget(button)
         self.colour = self._box("Colour points by this", 124)
         self.colour.activated.connect(lambda _i: self.colour_wanted.emit(self.colour.currentData()))
         self.contour = self._box("Contour lines over the points, interval in the job unit", 116)
@@ -65,37 +65,41 @@ class Strip(QWidget):
             QToolButton(), text="Filter", checkable=True, toolTip="Which points are shown, by any attribute (F)"
         )
         self.filter.clicked.connect(self.filter_wanted)
-        self.rest = (self.colour, self.contour, self.exaggeration, self.slice, self.filter)
+        self.more = made(
+            QToolButton(),
+            text="▾",
+            checkable=True,
+            toolTip="Show colours, heights, slice and filter, or fold them away",
+        )
+        self.more.setAccessibleName("More controls of the view")
+        self.more.clicked.connect(lambda _on: self._fit())
+        self.rest = (self.more, self.colour, self.contour, self.exaggeration, self.slice, self.filter)
         for widget in self.rest:
-            row.addWidget(widget)
-        self._narrow = False
+            self.flow.addWidget(widget)
         self._eye: tuple[float | None, float] = (1.0, 1.0)
         self._unit = "m"
         self.set_unit("m")
         self.set_mode(PLAN)
 
     def fit_into(self, width: int) -> None:
-        """Take a second row where one is too wide."""
-        buttons = sum(button.sizeHint().width() + 3 for button in self.modes.values())
-        wide = [
-            max(w.minimumWidth(), min(w.sizeHint().width(), w.maximumWidth())) for w in self.rest if not w.isHidden()
-        ]
-        needed = 14 + buttons + sum(wide) + 3 * len(wide)
-        narrow = needed > width
-        if narrow != self._narrow:
-            self._narrow = narrow
-            for widget in self.rest:
-                # The last of them still has room beside the modes.
-                (self.second if narrow and widget is not self.filter else self.first).addWidget(widget)
+        """Take as many rows as a width needs."""
+        self._room = width
         self._fit()
 
     def _fit(self) -> None:
-        """As large as what is in it: layouts that were changed just now know their size only after they are done anew."""
-        whole = there(self.layout())
-        for row in (self.first, self.second, whole):
-            row.invalidate()
-        whole.activate()
-        self.resize(whole.sizeHint())
+        """As wide as what is in it, or as there is room: layouts that were changed just now know their size only anew."""
+        for widget, on in self._offered().items():
+            if widget.isHidden() == on:
+                widget.setVisible(on)
+        self.flow.invalidate()
+        margins = self.flow.contentsMargins()
+        # What was shown or hidden just now: its item tells no size before it is.
+        shown = [w for w in (*self.modes.values(), *self.rest) if not w.isHidden()]
+        wide = [max(w.minimumWidth(), min(w.sizeHint().width(), w.maximumWidth())) for w in shown]
+        natural = sum(wide) + 3 * (len(wide) - 1) + margins.left() + margins.right()
+        width = min(natural, max(self._room, max(wide) + margins.left() + margins.right()))
+        self.resize(width, self.flow.heightForWidth(width))
+        self.flow.setGeometry(self.rect())
 
     def _box(self, tip: str, width: int) -> QComboBox:
         box = QComboBox(self)
@@ -121,8 +125,6 @@ class Strip(QWidget):
 
     def show_cloud(self, on: bool) -> None:
         """Offer what is about points only while a cloud is shown."""
-        self.colour.setVisible(on)
-        self.filter.setVisible(on)
         self._has_cloud = on
         self.set_mode(self._mode)
 
@@ -158,8 +160,18 @@ class Strip(QWidget):
         """Show the mode, and the controls it has."""
         self._mode = mode
         self.modes[mode].setChecked(True)
-        self.exaggeration.setVisible(mode != PLAN)
-        self.slice.setVisible(mode == SECTION)
-        # Contours of a slice mean nothing, and the strip would be wider than the view.
-        self.contour.setVisible(mode != SECTION and self._has_cloud)
         self._fit()
+
+    def _offered(self) -> dict[QWidget, bool]:
+        """Which controls the mode has; in a narrow pane they are folded away until they are wanted."""
+        narrow = self._room < NARROW
+        unfolded = not narrow or self.more.isChecked()
+        return {
+            self.more: narrow,
+            self.colour: self._has_cloud and unfolded,
+            # Contours of a slice mean nothing, and the strip would be wider than the view.
+            self.contour: self._mode != SECTION and self._has_cloud and unfolded,
+            self.exaggeration: self._mode != PLAN and unfolded,
+            self.slice: self._mode == SECTION and unfolded,
+            self.filter: self._has_cloud and unfolded,
+        }
