@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QPushButton, QWidget
 
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.view import ORBIT, PLAN, SECTION
@@ -340,6 +340,33 @@ class Accuracy(Windowed):
 
 
 class Series(Windowed):
+    def test_stations_are_picked_in_plan(self):
+        """Clicks beside the line add the stations square to them, each a step; far off the end nothing is added."""
+        self.window.handlers.run("new_study:sections")
+        self.settle()
+        middle = QPointF(self.view.rect().center())
+        for dx in (-120, 120):
+            QTest.mouseClick(self.view, LEFT, PLAIN, (middle + QPointF(dx, 0)).toPoint())
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(
+            [b.text() for b in self.window.sheet.fields["stations"].findChildren(QPushButton)], ["Pick in plan"]
+        )
+        self.window.handlers.run("pick_place:stations")
+        scale, start = self.view.camera.scale, self.session.setup.line.places[0]
+        for dx, dy in ((-60, 25), (30, -40)):
+            QTest.mouseClick(self.view, LEFT, PLAIN, (middle + QPointF(dx, dy)).toPoint())
+            self.settle()
+        found = [float(word.replace("+", "")) for word in self.session.setup.stations.split(", ")]
+        at = [self.view.camera.target[0] + dx * scale - start[0] for dx in (-60, 30)]
+        near(found, at, 2 * scale)
+        near([row[0] for row in self.session.outcome().tables["sections"].rows], found, 0.006)
+        QTest.keyClick(self.view, Qt.Key.Key_Backspace)
+        self.settle()
+        self.assertEqual(len(self.session.setup.stations.split(", ")), 1)
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertIs(self.view.tool, self.window.edit_tool)
+
     def test_one_along_the_line(self):
         """Two clicks and the way: the section pane looks along them, and goes with a vertex that is dragged."""
         self.window.handlers.run("new_study:sections")

@@ -161,6 +161,8 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("draw", "Draw…", "Draw the line or ring that the open study is about; double-click or Enter ends it",
                     "Study", "T", "study", True),
         *_of_kinds("step"),
+        ActionEntry("pick_place", "Pick in plan", "Fill a field of the open study by clicks, such as stations of sections",
+                    "Study", "", "study"),
         ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "ready", True),
         ActionEntry("correct_study", "Take the bias out", "Move a copy by the mean of its control points and ask the same of it",
                     "Study", "", "outcome"),

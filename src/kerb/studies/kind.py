@@ -67,6 +67,16 @@ class Step:
 
 
 @dataclass(frozen=True)
+class PlaceStep:
+    """What a click in plan adds to a field: ``apply`` gives values of the setup from it, the sources and the place (2,)."""
+
+    label: str
+    help: str
+    field: str
+    apply: Callable[[Any, Sources, Floats], dict[str, Any]]
+
+
+@dataclass(frozen=True)
 class RowStep:
     """What can be done with rows of a table of the outcome: ``apply`` gives values of the setup from the names in their first
     column and a typed text, which is asked for with the words of ``asks``, and begins with ``usual``."""
@@ -126,7 +136,8 @@ class StudyKind:
     ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
     ``upgrade`` brings the setups of earlier versions into the present form.
     ``corrections`` say what would take a bias out, the usual one first; ``from_section`` gives the values of a setup that
-    goes on from a section, so many times at a spacing. ``row_steps`` are offered on rows of its tables; ``deciding`` gives the
+    goes on from a section, so many times at a spacing. ``row_steps`` are offered on rows of its tables, ``place_steps`` beside
+    the fields that they fill; ``deciding`` gives the
     places (k, 3) of the data that decide what is found at a place (3,).
     """
 
@@ -155,6 +166,7 @@ class StudyKind:
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
     corrections: Callable[[Outcome], tuple[Correction, ...]] | None = None
     row_steps: tuple[RowStep, ...] = ()
+    place_steps: tuple[PlaceStep, ...] = ()
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
 

@@ -17,6 +17,7 @@ from kerb.app.session import Session
 from kerb.app.shapes import drawable
 from kerb.app.stage import Stage
 from kerb.app.tools.drawing import DrawShape
+from kerb.app.tools.pick_place import PickPlace
 from kerb.app.views.view import PLAN, SECTION
 from kerb.app.widgets import there
 from kerb.core.cloud.classes import class_words
@@ -175,6 +176,16 @@ class StudyActions(QObject):
             self.session.said.emit(lacking)
         else:
             self.session.take_step(found)
+
+    def pick_place(self, field: str = "") -> None:
+        """Fill a field of the open study by clicks in plan."""
+        kind = self.session.kind
+        found = next((s for s in kind.place_steps if field in ("", s.field)), None) if kind is not None else None
+        if found is None:
+            self.session.said.emit("The open study has nothing that is picked in plan.")
+            return
+        self.stage.view.set_mode(PLAN)
+        self.stage.use_tool(PickPlace(self.stage.view, self.session, found, self.stage.use_edit_tool))
 
     def take_rings(self, key: str = "") -> None:
         """Take the areas of a holding of lines into the first field of many rings."""

@@ -142,6 +142,13 @@ class StudySheet(QWidget):
         self.fields[name] = editor
         self.column.addWidget(editor)
         editor.committed.connect(lambda value, words, n=name: self._commit(n, value, words))
+        for place_step in (step for step in kind.place_steps if step.field == name):
+            button = QPushButton(place_step.label)
+            button.setToolTip(plain(place_step.help))
+            button.clicked.connect(lambda _on, n=name: self.run(f"pick_place:{n}"))
+            if editor.buttons.parent() is None:
+                editor.box.addLayout(editor.buttons)
+            editor.buttons.insertWidget(1, button)
         mine = [step for step in kind.steps if step.field == name]
         if mine:
             row = editor.buttons

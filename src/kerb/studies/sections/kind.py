@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from kerb.core.arrays import Floats
+from kerb.core.errors import InputError
 from kerb.core.section.drawing import SectionDrawing
 from kerb.core.section.frame import Frame
 from kerb.core.section.placed import PlacedSection
+from kerb.core.section.stations import written
 from kerb.formats.sections_write import ENDINGS, Series, write_flat, write_sections
 from kerb.studies.drawn import Drawn
-from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
+from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, PlaceStep, StudyKind
 from kerb.studies.layers import Sections
 from kerb.studies.outcome import Outcome
 from kerb.studies.sections.run import run
@@ -88,6 +92,17 @@ def from_section(section: PlacedSection, count: int, spacing: float) -> dict[str
     }
 
 
+def with_station(setup: SectionsSetup, sources: Sources, place: Floats) -> dict[str, Any]:
+    """The station of the line that lies nearest to a place, added to those that are typed. Raises InputError."""
+    alignment = setup.alignment(sources)
+    station = float(alignment.locate(place[None, :2])[0][0])
+    if not np.isfinite(station):
+        raise InputError("there is no station square to the line here; click beside it")
+    word = written(alignment.shown(station), sources.unit)
+    known = [w for w in re.split(r"[,;\s]+", setup.stations.strip()) if w]
+    return {"stations": ", ".join([*known, *([] if word in known else [word])])}
+
+
 def trial() -> tuple[SectionsSetup, ...]:
     """A bent line across a mound at the origin."""
     line = Drawn.of(np.array([[-8.0, -2.0], [0.0, 0.0], [7.0, 5.0]]))
@@ -124,4 +139,7 @@ SECTIONS = StudyKind(
     describe=describe,
     trial=trial,
     from_section=from_section,
+    place_steps=(
+        PlaceStep("Pick in plan", "Each click adds the station that lies nearest to it", "stations", with_station),
+    ),
 )
