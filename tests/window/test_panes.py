@@ -1,17 +1,20 @@
 """Panes beside one another, and a series of sections drawn, stepped and looked at in the window."""
 
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QFontMetricsF, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QPushButton, QWidget
 
 from kerb.app.views.panes import ARRANGEMENTS, Companion
+from kerb.app.views.scene_strokes import paint_marks
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.things import POINTS, Placed
+from kerb.draw.scene import MarkLayer
 from kerb.job import studies, vault
 from kerb.job.state import Holding
 from kerb.studies.drawn import Drawn
@@ -340,6 +343,19 @@ class Accuracy(Windowed):
 
 
 class Series(Windowed):
+    def test_labels_do_not_lie_on_one_another(self):
+        """Three labels at one place and one beside it: the first and the last are drawn; zoomed in all of them."""
+        middle = np.array(self.view.camera.target)
+        places = middle + np.array([[0, 0, 0], [0.4, 0, 0], [0.8, 0, 0], [40, 0, 0]])
+        layer = MarkLayer(places, np.zeros((4, 3), np.uint8), ("0+000.00", "0+000.40", "0+000.80", "0+040.00"))
+        for scale, wanted in ((0.2, 2), (0.004, 3)):
+            self.view.set_camera(replace(self.view.camera, scale=scale), moving=False)
+            painter = mock.MagicMock()
+            painter.fontMetrics.return_value = QFontMetricsF(QApplication.font())
+            self.view.scene.marks = [layer]
+            paint_marks(self.view, painter)
+            self.assertEqual(painter.drawText.call_count, wanted, painter.drawText.mock_calls)
+
     def test_stations_are_picked_in_plan(self):
         """Clicks beside the line add the stations square to them, each a step; far off the end nothing is added."""
         self.window.handlers.run("new_study:sections")

@@ -13,6 +13,8 @@ from kerb.draw.strokes import strokes
 
 FAINT = 70
 MARK = 3.2
+# So many labels are kept apart from one another.
+MOST_LABELS = 400
 
 
 def paint_strokes(view: View, painter: QPainter) -> None:
@@ -22,9 +24,10 @@ def paint_strokes(view: View, painter: QPainter) -> None:
 
 
 def paint_marks(view: View, painter: QPainter) -> None:
-    """The marks and labels of the scene, over everything else."""
+    """The marks and labels of the scene, over everything else; a label that would lie on another waits for a closer look."""
+    taken: list[QRectF] = []
     for marks in view.scene.marks:
-        _paint_marks(view, painter, marks)
+        _paint_marks(view, painter, marks, taken)
 
 
 def paint_line(view: View, painter: QPainter, line: LineLayer, outside: bool = False) -> None:
@@ -41,7 +44,7 @@ def paint_line(view: View, painter: QPainter, line: LineLayer, outside: bool = F
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in (stroke.points / view.ratio).tolist()]))
 
 
-def _paint_marks(view: View, painter: QPainter, layer: MarkLayer) -> None:
+def _paint_marks(view: View, painter: QPainter, layer: MarkLayer, taken: list[QRectF]) -> None:
     seen = view.camera.project(layer.xyz, view.pixels)
     near, far = view.camera.limits(view.pixels)
     painter.setFont(font(11, font(11).Weight.DemiBold))
@@ -59,12 +62,15 @@ def _paint_marks(view: View, painter: QPainter, layer: MarkLayer) -> None:
             text = layer.texts[row]
             wide = metrics.horizontalAdvance(text)
             start = at + (QPointF(7, -5) if layer.marked else QPointF(-wide / 2, 4))
+            patch = QRectF(start.x() - 4, start.y() - metrics.ascent() - 1, wide + 8, metrics.height() + 2)
+            if not text or any(patch.intersects(other) for other in taken):
+                continue
+            if len(taken) < MOST_LABELS:
+                taken.append(patch)
             back = QColor(view.theme.sheet)
             back.setAlpha(215)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(back)
-            painter.drawRoundedRect(
-                QRectF(start.x() - 4, start.y() - metrics.ascent() - 1, wide + 8, metrics.height() + 2), 3, 3
-            )
+            painter.drawRoundedRect(patch, 3, 3)
             painter.setPen(QColor(view.theme.ink))
             painter.drawText(start, text)
