@@ -132,7 +132,7 @@ ACCURACY = StudyKind(
     example="kerb accuracy flight.laz --points checkpoints.csv --surface tin --report accuracy.pdf",
     key="Ctrl+Shift+A",
     panes=("plan", "section", "section"),
-    tables=("standards", "beside", "points", "targets", "strips", "tests", "ways"),
+    tables=("standards", "beside", "points", "targets", "strip_levels", "strips", "tests", "ways"),
     describe=describe,
     options=(Option("out", "the points with their differences as fields: .gpkg, .geojson or .shp", endings=ENDINGS),),
     write=write,
