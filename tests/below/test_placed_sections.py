@@ -282,9 +282,11 @@ class OfAJob(Folder):
         for _ in range(3):
             self.job.undo()
         self.assertEqual(self.job.state.sections, (first, second))
-        broken = {**asdict(first), "middle": [1.0, 2.0]}
-        with self.assertRaises(ValueError):
-            JobState.from_json({"title": {}, "holdings": [], "studies": [], "sections": [broken]})
+        for wrong in ({"middle": [1.0, 2.0]}, {"azimuth": "north"}, {"width": float("nan")}, {"thickness": -1.0}):
+            with self.assertRaises(ValueError):
+                JobState.from_json(
+                    {"title": {}, "holdings": [], "studies": [], "sections": [{**asdict(first), **wrong}]}
+                )
 
     def test_points_in_the_slice_by_brute_force(self):
         points = FAR + self.rng.uniform(0, [10, 10, 3], (20_000, 3))

@@ -10,6 +10,8 @@ from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import PurePosixPath
 from typing import Any
 
+import numpy as np
+
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.filters import from_json as filters_from_json
 from kerb.core.cloud.sets import PointSets
@@ -243,8 +245,13 @@ def study_of(item: dict[str, Any]) -> StudyRecord:
 def section_of(item: dict[str, Any]) -> PlacedSection:
     """A section of its plain dictionary. Raises KeyError, TypeError or ValueError."""
     values = _known(PlacedSection, item)
-    east, north, up = (float(v) for v in values["middle"])
-    return PlacedSection(**{**values, "middle": (east, north, up)})
+    east, north, up = (float(v) for v in values.pop("middle"))
+    key, name = str(values.pop("id")), str(values.pop("name"))
+    numbers = {field_: float(value) for field_, value in values.items()}
+    if not np.isfinite([east, north, up, *numbers.values()]).all() or numbers["width"] < 0 or numbers["thickness"] < 0:
+        raise ValueError(f"section '{name}' has numbers that cannot be")
+    azimuth, width, thickness = (numbers.pop(word) for word in ("azimuth", "width", "thickness"))
+    return PlacedSection(key, name, (east, north, up), azimuth, width, thickness, **numbers)
 
 
 def _study(item: dict[str, Any]) -> StudyRecord:
