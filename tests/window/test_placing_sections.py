@@ -202,6 +202,11 @@ class Moving(Sectioned):
 
     def test_a_run_of_steps_is_one_step_to_undo(self):
         before = self.placed()
+        self.window.handlers.run("section_forward")
+        self.window.handlers.run("undo")
+        self.assertEqual(self.keeper.section(), before, "what was not kept yet is taken back, and nothing before it")
+        wait(0.8)
+        self.assertEqual((self.keeper.section(), self.state().sections), (before, (before,)))
         for _ in range(4):
             QTest.keyClick(self.window, Qt.Key.Key_PageDown, Qt.KeyboardModifier.AltModifier)
             wait(0.02)

@@ -47,7 +47,7 @@ class Handlers:
     def undo(self) -> None:
         """Take back the last thing done with the tool in hand, else the last step of the job."""
         tool = self.views.stage.view.tool
-        if tool is None or not tool.take_back():
+        if (tool is None or not tool.take_back()) and not self.sections.keeper.take_back():
             self.session.undo()
 
     def find(self, name: str) -> Callable[..., None]:

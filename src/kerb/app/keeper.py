@@ -90,6 +90,13 @@ class SectionKeeper(QObject):
         if draft is not None and self.session.job is not None:
             self.session.execute(sections.put(draft, self._words))
 
+    def take_back(self) -> bool:
+        """Forget what was tried and not kept yet; False when there is nothing."""
+        tried = self._draft is not None
+        if tried:
+            self.drop()
+        return tried
+
     def drop(self) -> None:
         """Forget what was tried."""
         self._rest.stop()
