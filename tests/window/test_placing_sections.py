@@ -227,6 +227,8 @@ class Moving(Sectioned):
         before = self.placed(thickness=0.37)
         self.window.handlers.run("section_along")
         self.assertEqual(self.window.strip.slice.currentText(), "Slice 0.37 m", "it tells what it is")
+        self.window.colouring.mirror()
+        self.assertEqual(self.window.strip.slice.currentText(), "Slice 0.37 m", "and goes on doing so")
         for box, value in ((self.window.strip.slice, 0.01), (self.window.strip.exaggeration, 5.0)):
             box.setCurrentIndex(box.findData(value))
             box.activated.emit(box.currentIndex())

@@ -67,17 +67,16 @@ class Strip(QWidget):
         self.filter.clicked.connect(self.filter_wanted)
         self.more = made(
             QToolButton(),
-            text="▾",
+            text="More",
             checkable=True,
             toolTip="Show colours, heights, slice and filter, or fold them away",
         )
-        self.more.setAccessibleName("More controls of the view")
         self.more.clicked.connect(lambda _on: self._fit())
         self.rest = (self.more, self.colour, self.contour, self.exaggeration, self.slice, self.filter)
         for widget in self.rest:
             self.flow.addWidget(widget)
         self._eye: tuple[float | None, float] = (1.0, 1.0)
-        self._unit = "m"
+        self._unit = ""
         self.set_unit("m")
         self.set_mode(PLAN)
 
@@ -111,6 +110,8 @@ class Strip(QWidget):
 
     def set_unit(self, symbol: str) -> None:
         """Name the job unit in the lists."""
+        if symbol == self._unit:
+            return
         self._unit = symbol
         self._eye = (None, 0.0)
         for box, values, none in ((self.contour, CONTOURS, "No contours"), (self.slice, SLICES, "")):
