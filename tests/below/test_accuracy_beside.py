@@ -10,7 +10,7 @@ import openpyxl
 import scipy
 from scipy.spatial import Delaunay
 
-from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, deciding
+from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, beneath, deciding
 from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
 from kerb.core.accuracy.strips import _groups, strips
 from kerb.core.cloud.view import CloudView
@@ -132,6 +132,19 @@ class Strips(unittest.TestCase):
             middle = (x > 65) & (x < 85)
             near(np.median(found.differences[middle]) * unit.metres, 0.076, 0.003)
             self.assertTrue(np.isfinite(found.z).all())
+
+    def test_of_a_cloud_that_was_moved(self):
+        """Turned and lowered, as when a bias was taken out: the same levels, and the map where the cloud lies now."""
+        points, numbers = flown(np.random.default_rng(8), (0.0, 0.03), 20_000)
+        store = stripped(points, numbers)
+        plain = run(AccuracySetup(Scope("cloud"), strips=True), sources_of(store), silent())
+        move = Rigid.turned(30.0, FAR, np.array([5.0, -3.0, -0.4]))
+        store.place(move)
+        moved = run(AccuracySetup(Scope("cloud"), strips=True), sources_of(store), silent())
+        self.assertEqual(moved.tables["strip_levels"], plain.tables["strip_levels"])
+        mesh = "strip differences"
+        near(moved.layers[mesh].vertices, move(plain.layers[mesh].vertices), 1e-6)
+        near(moved.layers[mesh].values, plain.layers[mesh].values)
 
     def test_which_hang_together(self):
         pair = lambda a, b: SimpleNamespace(one=a, other=b)  # noqa: E731
@@ -302,6 +315,20 @@ class Beside(Study):
         near(np.sort(np.hypot(*(deciding(view, place, IDW, how)[:, :2] - place).T)), np.sort(away)[:6], 1e-9)
         self.assertEqual(len(deciding(view, place, MEDIAN, how)), (away <= 1.0).sum())
         self.assertEqual(len(deciding(view, place + 1000.0, TIN, how)), 0)
+
+    def test_the_triangle_that_decides_is_the_one_that_counted(self):
+        """Beside a gap of two metres the window has to grow: plane through the marked corners is the height that was told."""
+        xy = self.cloud[:, :2] - FAR[:2]
+        for wide in (0.6, 1.2, 2.2):
+            store = store_of(self.cloud[np.hypot(*(xy - [22.0, 23.0]).T) > wide / 2])
+            view, how = CloudView(store), HowBeneath(6, 1.0)
+            place = FAR[:2] + [22.05, 23.02]
+            corners = deciding(view, place, TIN, how)
+            self.assertEqual(len(corners), 3)
+            away = corners - [*place, 0.0]
+            fit = np.linalg.solve(np.column_stack([away[:, :2], np.ones(3)]), away[:, 2])
+            near(fit[2], beneath(view, place, how).heights[TIN], 1e-6)
+            self.assertGreater(np.hypot(*away[:, :2].T).min(), wide / 2 - 0.1)
 
 
 class Files(CommandLine):

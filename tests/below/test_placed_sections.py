@@ -10,6 +10,7 @@ import shapely
 from kerb.core.cloud.face import face_of
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.section.corner import corner
+from kerb.core.section.frame import Frame
 from kerb.core.section.outlines import outlines
 from kerb.core.section.placed import (
     ACROSS,
@@ -51,13 +52,11 @@ class Placed(unittest.TestCase):
         near(one.local(FAR + [[2.0, -3.0, 1.5]]), [[3.0, 2.0, 101.5]], atol=1e-9)
         near(one.ends, [[FAR[0], FAR[1] + 10], [FAR[0], FAR[1] - 10]], atol=1e-9)
         near(one.band(), FAR[:2] + [[-0.25, 10], [-0.25, -10], [0.25, -10], [0.25, 10]], atol=1e-9)
-        self.assertAlmostEqual(one.frame().azimuth, np.pi / 2)
-        near(one.frame().local(FAR + [[2.0, -3.0, 1.5]]), one.local(FAR + [[2.0, -3.0, 1.5]]), atol=1e-9)
+        series = Frame(0.0, one.middle[:2], np.pi / 2, one.width, one.thickness)
+        near(series.local(FAR + [[2.0, -3.0, 1.5]]), one.local(FAR + [[2.0, -3.0, 1.5]]), atol=1e-9)
         level = self.section(azimuth=0.0, tilt=DOWN)
         near(level.local(FAR + [[2.0, -3.0, 1.5]]), [[2.0, -1.5, -3.0]], atol=1e-9)
         near(np.ptp(level.band(), axis=0), [20.0, 20.0], atol=1e-9)
-        with self.assertRaisesRegex(NotDeterminable, "not upright"):
-            level.frame()
 
     def test_two_clicks_run_from_west_to_east(self):
         a, b = FAR + [10.0, 5.0, 2.0], FAR + [0.0, 5.0, 1.0]
@@ -98,11 +97,10 @@ class Placed(unittest.TestCase):
             with self.assertRaisesRegex(NotDeterminable, words):
                 normal_of(some, towards=out)
 
-    def test_stepped_turned_flipped_and_copied(self):
+    def test_stepped_flipped_and_copied(self):
         one = self.section()
         near(one.stepped(3).middle, FAR + 1.5 * one.axes[2], atol=1e-9)
         near(self.section(step=2.0).stepped(-1).middle, FAR - 2.0 * one.axes[2], atol=1e-9)
-        self.assertEqual(one.turned(340.0).azimuth, 10.0)
         place = FAR + [[1.0, 2.0, 3.0]]
         for tilt in (0.0, DOWN, 20.0):
             here = self.section(tilt=tilt)
@@ -309,13 +307,11 @@ class OfAJob(Folder):
                 if tilt:
                     wanted &= local[:, 2] <= one.width / 2
                 self.assertGreater(wanted.sum(), 300)
-                np.testing.assert_array_equal(sections.inside(store, one, shown), wanted)
-            near(
-                sections.in_plane(one, one.local(xyz)[:, [0, 2]]) + one.local(xyz)[:, 1:2] * one.axes[2], xyz, atol=1e-6
-            )
+                np.testing.assert_array_equal(one.inside(store) & shown, wanted)
+            near(one.job(one.local(xyz)[:, [0, 2]]) + one.local(xyz)[:, 1:2] * one.axes[2], xyz, atol=1e-6)
         upright = replace(self.one, tilt=0.0)
         near(
-            sections.in_plane(upright, np.array([[0.0, FAR[2] + 7.0]])),
+            upright.job(np.array([[0.0, FAR[2] + 7.0]])),
             [np.array(upright.middle) * [1, 1, 0] + [0, 0, FAR[2] + 7]],
         )
 

@@ -33,6 +33,11 @@ class Sectioned(Windowed):
         self.keeper = self.window.keeper
         self.look_at_heap()
 
+    def tearDown(self):
+        # A step that has not come to rest is a change like any other: the window would ask for it.
+        self.keeper.drop()
+        super().tearDown()
+
     def state(self):
         return self.session.job.state
 
@@ -207,6 +212,11 @@ class Moving(Sectioned):
         self.assertEqual(self.keeper.section(), before, "what was not kept yet is taken back, and nothing before it")
         wait(0.8)
         self.assertEqual((self.keeper.section(), self.state().sections), (before, (before,)))
+        self.window.handlers.run("section_forward")
+        self.assertTrue(self.window.handlers.jobs.guarded(self.window.handlers.jobs.save))
+        self.assertFalse(self.session.job.changed, "a step that had not come to rest is saved too")
+        near(Job.open(self.place).state.sections[0].middle, np.array(before.middle) + 0.5 * before.axes[2], atol=1e-9)
+        self.window.handlers.run("undo")
         for _ in range(4):
             QTest.keyClick(self.window, Qt.Key.Key_PageDown, Qt.KeyboardModifier.AltModifier)
             wait(0.02)

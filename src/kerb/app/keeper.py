@@ -20,7 +20,7 @@ class SectionKeeper(QObject):
 
     changed = Signal()
     # A section was chosen to be looked along.
-    chosen_ = Signal()
+    looked_along = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -32,6 +32,7 @@ class SectionKeeper(QObject):
         self._rest = made(QTimer(self), singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(self.keep)
         session.opened.connect(self.forget)
+        session.settling.connect(self.keep)
         session.changed.connect(self._follow)
 
     def all(self) -> list[PlacedSection]:
@@ -50,7 +51,7 @@ class SectionKeeper(QObject):
         self.chosen = key
         self.changed.emit()
         if key:
-            self.chosen_.emit()
+            self.looked_along.emit()
 
     def forget(self) -> None:
         """Another job: nothing is chosen."""

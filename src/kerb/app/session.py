@@ -60,6 +60,8 @@ class Session(QObject):
     """The state of one window."""
 
     opened = Signal()
+    # The job is about to be saved or left: what waits to be kept is kept now.
+    settling = Signal()
     changed = Signal()
     selected = Signal()
     drafted = Signal()

@@ -58,7 +58,7 @@ class WorkingArea(QObject):
         drawer.section_shown.connect(lambda: actions.look_at_section(drawer.section()))
         actions.section_changed.connect(self._follow)
         self.keeper.changed.connect(self._follow)
-        self.keeper.chosen_.connect(self._look_along)
+        self.keeper.looked_along.connect(self._look_along)
         actions.step_wanted.connect(self.step_section)
         panes.pointed.connect(self._pointed)
         actions.arrangement_wanted.connect(panes.arrange)

@@ -8,10 +8,9 @@ from datetime import date
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Mask
 from kerb.core.cloud.face import face_of
 from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
 from kerb.core.section.outlines import CELL_SPACINGS, outlines
@@ -58,26 +57,6 @@ def removed(section: PlacedSection) -> Change:
     return Change(f"Removed section {section.name}", keep)
 
 
-def inside(store: CloudStore, section: PlacedSection, shown: Mask) -> Mask:
-    """Which of the shown points (n,) of a cloud lie in the slice: within its thickness and width, of one that is not upright
-    within a square of its width."""
-    half = np.array([section.width, section.width, section.thickness]) / 2
-    signs = np.array([[i, j, k] for i in (-1, 1) for j in (-1, 1) for k in (-1, 1)])
-    corners = section.middle + (signs * half) @ section.axes
-    low, high = corners.min(axis=0), corners.max(axis=0)
-    if section.upright:
-        low[2], high[2] = -np.inf, np.inf
-    box = (low[0], low[1], low[2]), (high[0], high[1], high[2])
-    rows = CloudView(store, Narrowing(box=box, with_aside=True, with_withheld=True)).all_rows()
-    local = np.abs(section.local(store.coordinates(rows)))
-    good = (local[:, 0] <= half[0]) & (local[:, 1] <= half[2])
-    if not section.upright:
-        good &= local[:, 2] <= half[1]
-    found = np.zeros(store.count, np.bool_)
-    found[rows[good]] = True
-    return found & shown
-
-
 def outlined(job: Job, holding: Holding, section: PlacedSection, shown: Mask, progress: Progress) -> Change:
     """Closed outlines of what a slice cuts of a cloud, as a holding of lines in its plane.
 
@@ -85,13 +64,13 @@ def outlined(job: Job, holding: Holding, section: PlacedSection, shown: Mask, pr
     """
     store = job.store(holding)
     progress.step(0.0, "Cutting the slice")
-    local = section.local(store.coordinates(np.flatnonzero(inside(store, section, shown))))
+    local = section.local(store.coordinates(np.flatnonzero(section.inside(store) & shown)))
     progress.step(0.6, "Drawing outlines")
     shapes = outlines(local[:, [0, 2]], CELL_SPACINGS * store.spacing)
     lines = []
     for number, shape in enumerate(shapes, 1):
         for ring in (shape.exterior, *shape.interiors):
-            xyz = in_plane(section, np.array(ring.coords)[:-1])
+            xyz = section.job(np.array(ring.coords)[:-1])
             lines.append(Line(xyz, True, f"{section.name} {number}", "outlines"))
     key = uuid.uuid4().hex[:10]
     vault.save_thing(job.folder / "data" / key, Placed(LINES, LineSet(tuple(lines)), job.reference_of(holding)))
@@ -100,14 +79,6 @@ def outlined(job: Job, holding: Holding, section: PlacedSection, shown: Mask, pr
     made = Holding(key, name, LINES, holding.epoch or date.today().isoformat(), "", 0, f"data/{key}", len(lines),
                    steps=(step,))  # fmt: skip
     return Change(step, lambda state: state.with_holding(made))
-
-
-def in_plane(section: PlacedSection, flat: Floats) -> Floats:
-    """Job places (n, 3) of places (n, 2) in the plane of a section, (offset, elevation or height)."""
-    right, up, _ = section.axes
-    middle = np.array(section.middle)
-    above = flat[:, 1] - (middle[2] if section.upright else 0.0)
-    return np.asarray(middle + flat[:, :1] * right + above[:, None] * up)
 
 
 def told_apart(store: CloudStore, mask: Mask) -> str:

@@ -89,6 +89,7 @@ class JobActions(QObject):
             self.closed.emit()
 
     def save(self) -> None:
+        self.session.settling.emit()
         job = self.session.job
         if job is None:
             return
@@ -112,6 +113,7 @@ class JobActions(QObject):
 
     def save_to(self, folder: Path, move: bool) -> None:
         """Save into another folder; with ``move`` go on there."""
+        self.session.settling.emit()
         job = self.session.open_job
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
         if self.guarded(lambda: job.copy_to(folder, move)):
@@ -138,6 +140,7 @@ class JobActions(QObject):
 
     def may_leave(self) -> bool:
         """Whether the open job may be closed: ask when it holds changes that were not saved."""
+        self.session.settling.emit()
         job = self.session.job
         if job is None or not job.changed:
             return True

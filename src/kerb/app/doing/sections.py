@@ -143,7 +143,7 @@ class SectionActions(QObject):
             self.selection.combine(holding.id, found)
             self.session.said.emit(f"{count(int(found.sum()))} points of {holding.name} lie in {here.name}.")
 
-        self.session.start(lambda _p: sections.inside(layer.store, here, layer.shown()), "Selecting points", keep)
+        self.session.start(lambda _p: here.inside(layer.store) & layer.shown(), "Selecting points", keep)
 
     def section_outlines(self, key: str = "") -> None:
         """Closed outlines of what the slice cuts, as lines."""
@@ -244,7 +244,7 @@ def span_of(clouds: list[CloudLayer], section: PlacedSection) -> tuple[float, fl
     """Lowest and highest place of the points in a slice, with a margin; of one without points its width."""
     heights: list[Floats] = []
     for layer in clouds:
-        rows = np.flatnonzero(sections.inside(layer.store, section, layer.shown()))
+        rows = np.flatnonzero(section.inside(layer.store) & layer.shown())
         heights.append(section.local(layer.store.coordinates(rows))[:, 2])
     every = np.concatenate(heights) if heights else np.empty(0)
     if not len(every):

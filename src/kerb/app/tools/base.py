@@ -47,14 +47,23 @@ class Tool:
         """Another tool is chosen."""
 
 
-class OutlineTool(Tool):
-    """Takes an outline by clicks: double click or Enter closes it, Backspace takes a corner back, Esc stops."""
+class PointingTool(Tool):
+    """A cross that is followed, for tools that take places one by one."""
 
     cursor = Qt.CursorShape.CrossCursor
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
         self.mouse: QPointF | None = None
+
+    def move(self, event: QMouseEvent) -> None:
+        """Follow the mouse."""
+        self.mouse = event.position()
+        self.view.update()
+
+
+class OutlineTool(PointingTool):
+    """Takes an outline by clicks: double click or Enter closes it, Backspace takes a corner back, Esc stops."""
 
     def close(self) -> None:
         """Close the outline and do what it is for."""
@@ -63,11 +72,6 @@ class OutlineTool(Tool):
     def stop(self) -> None:
         """Give up."""
         raise NotImplementedError
-
-    def move(self, event: QMouseEvent) -> None:
-        """Follow the mouse."""
-        self.mouse = event.position()
-        self.view.update()
 
     def double_click(self, event: QMouseEvent) -> None:
         """Close the outline."""

@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QMouseEvent, QPain
 
 from kerb.app.session import Session
 from kerb.app.theme import font
-from kerb.app.tools.base import Tool
+from kerb.app.tools.base import PointingTool
 from kerb.app.tools.snapping import in_circle, target_at
 from kerb.app.views.view import SECTION, View
 from kerb.core.arrays import Floats
@@ -31,7 +31,7 @@ ON_MARK = 6.0
 TARGET_TIMES = 2.0
 
 
-class Measure(Tool):
+class Measure(PointingTool):
     """Click points; the values stand beside the last one. N, L, H and K choose the snap, C copies, Escape clears."""
 
     hint = (
@@ -42,7 +42,6 @@ class Measure(Tool):
         Qt.Key.Key_N: NEAREST, Qt.Key.Key_L: LOWEST, Qt.Key.Key_H: HIGHEST, Qt.Key.Key_K: CORNER, Qt.Key.Key_O: TARGET,
     })  # fmt: skip
     letters = frozenset({*snaps, Qt.Key.Key_C, Qt.Key.Key_D})
-    cursor = Qt.CursorShape.CrossCursor
 
     def __init__(self, view: View, session: Session, finished: Callable[[], None]) -> None:
         super().__init__(view)
@@ -50,11 +49,6 @@ class Measure(Tool):
         self.finished = finished
         self.snap = NEAREST
         self.places: list[Floats] = []
-        self.mouse: QPointF | None = None
-
-    def move(self, event: QMouseEvent) -> None:
-        self.mouse = event.position()
-        self.view.update()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         if not clicked or event.button() != Qt.MouseButton.LeftButton:

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kerb.app.keeper import SectionKeeper
-from kerb.app.tools.base import Tool
+from kerb.app.tools.base import PointingTool
 from kerb.app.tools.drawing import ARROWS, KEY_PIXELS
 from kerb.app.tools.measure import paint_note
 from kerb.app.views.view import PLAN, View
@@ -34,11 +34,10 @@ PATCH_PIXELS = 14.0
 PATCH_SPACINGS = 4.0
 
 
-class PlaceSection(Tool):
+class PlaceSection(PointingTool):
     """Clicks make a section; E, A, F, L and B choose how, before the click or after the first of two."""
 
     hint = "Click two ends (or arrows and Space); A across a surface, F its face, L level, B between two picks, E two ends; Esc."
-    cursor = Qt.CursorShape.CrossCursor
     letters = frozenset(key for key, _, _ in WAYS.values())
 
     def __init__(self, view: View, keeper: SectionKeeper, finished: Callable[[], None]) -> None:
@@ -46,11 +45,6 @@ class PlaceSection(Tool):
         self.keeper, self.finished = keeper, finished
         self.way = ENDS
         self.places: list[Floats] = []
-        self.mouse: QPointF | None = None
-
-    def move(self, event: QMouseEvent) -> None:
-        self.mouse = event.position()
-        self.view.update()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         if clicked and event.button() == Qt.MouseButton.LeftButton:

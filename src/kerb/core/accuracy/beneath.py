@@ -9,8 +9,8 @@ import numpy as np
 from kerb.core.accuracy.beneath_kernels import in_square, lowest_of_cells, robust_plane
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView, Narrowing
-from kerb.core.geometry.plane import MAD_TO_SIGMA
 from kerb.core.progress import Progress
+from kerb.core.robust import MAD_TO_SIGMA
 
 TIN, IDW, PLANE, MEDIAN = "tin", "idw", "plane", "median"
 WAYS = (TIN, IDW, PLANE, MEDIAN)
@@ -21,6 +21,7 @@ ENOUGH = 24
 LONGEST_SPACINGS = 12.0
 # Places in one square of this side share what is read.
 GROUP_M = 8.0
+MOST_DECIDING = 200
 # How far round a point its ground is looked at, and in what cells.
 AROUND_M, CLOSE_M, CELL_M = 4.0, 1.5, 0.5
 
@@ -111,21 +112,8 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath, pool: Pool | None =
     spacing = view.store.spacing
     metre = 1.0 / view.store.reference.unit.metres
     around = max(AROUND_M * metre, FIRST_SPACINGS * spacing)
-    half = _reach(view, how)
-    pool = pool or Pool(view, place[None], half)
-    points = pool.window(place, half)
-    reach, triangle = CLOSEST_SPACINGS * spacing, np.nan
-    for _ in range(DOUBLINGS + 2):
-        if reach > half:
-            half = reach
-            points = pool.window(place, half)
-        inside = points[(np.abs(points[:, 0] - place[0]) <= reach) & (np.abs(points[:, 1] - place[1]) <= reach)]
-        triangle, sure = _triangle(inside, place, reach, LONGEST_SPACINGS * spacing)
-        # Of a circle: those in the corners of a square may be farther than some outside of it.
-        count = np.count_nonzero(np.hypot(*(inside[:, :2] - place).T) <= reach)
-        if count >= max(ENOUGH, how.neighbours) and (sure or np.isnan(triangle)):
-            break
-        reach *= 2
+    pool = pool or Pool(view, place[None], _reach(view, how))
+    points, triangle, _ = _searched(pool, place, how)
     if not len(points):
         return Beneath(dict.fromkeys(WAYS, np.nan))
     local = points - [*place, points[0, 2]]
@@ -148,25 +136,34 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath, pool: Pool | None =
     return Beneath(found, slope, rough, len(near), float(away.min()), tallest, over, hole)
 
 
+def _searched(pool: Pool, place: Floats, how: HowBeneath) -> tuple[Floats, float, Floats]:
+    """The points round a place, its height in the triangle over it, and the corners of that (3, 3), none where there is none."""
+    half, spacing = _reach(pool.view, how), pool.view.store.spacing
+    points, reach = pool.window(place, half), CLOSEST_SPACINGS * spacing
+    triangle, corners = np.nan, np.empty((0, 3))
+    for _ in range(DOUBLINGS + 2):
+        if reach > half:
+            half = reach
+            points = pool.window(place, half)
+        inside = points[(np.abs(points[:, 0] - place[0]) <= reach) & (np.abs(points[:, 1] - place[1]) <= reach)]
+        triangle, corners, sure = _triangle(inside, place, reach, LONGEST_SPACINGS * spacing)
+        # Of a circle: those in the corners of a square may be farther than some outside of it.
+        count = np.count_nonzero(np.hypot(*(inside[:, :2] - place).T) <= reach)
+        if count >= max(ENOUGH, how.neighbours) and (sure or np.isnan(triangle)):
+            break
+        reach *= 2
+    return points, triangle, corners
+
+
 def deciding(view: CloudView, place: Floats, way: str, how: HowBeneath) -> Floats:
     """The points (k, 3) from which a way takes the height at a plan place (2,): corners of the triangle, the nearest ones, or
-    those within the radius (no more than 200 of them)."""
-    from scipy.spatial import Delaunay, QhullError
-
-    half = max(FIRST_SPACINGS * view.store.spacing, 1.05 * how.radius)
-    points = _box(view, place - half, place + half)
+    those within the radius (the nearest 200 of them)."""
+    points, _, corners = _searched(Pool(view, place[None], _reach(view, how)), place, how)
+    if way == TIN:
+        return corners
     away = np.hypot(*(points[:, :2] - place).T)
-    order = np.argsort(away)
-    if way == IDW:
-        return np.asarray(points[order[: how.neighbours]])
-    if way != TIN:
-        return np.asarray(points[order[: min(int(np.count_nonzero(away <= how.radius)), 200)]])
-    try:
-        tin = Delaunay(points[:, :2] - place)
-    except (QhullError, ValueError):
-        return np.empty((0, 3))
-    found = int(tin.find_simplex(np.zeros(2)))
-    return np.asarray(points[tin.simplices[found]]) if found >= 0 else np.empty((0, 3))
+    near = how.neighbours if way == IDW else min(int(np.count_nonzero(away <= how.radius)), MOST_DECIDING)
+    return np.asarray(points[np.argsort(away)[:near]])
 
 
 def _box(view: CloudView, low: Floats, high: Floats) -> Floats:
@@ -183,31 +180,33 @@ def _outside(points: Floats, place: Floats) -> bool:
     return bool(np.diff(np.append(angle, angle[0] + 2 * np.pi)).max() > np.pi)
 
 
-def _triangle(points: Floats, place: Floats, half: float, longest: float) -> tuple[float, bool]:
-    """Height in the triangle over a place, NaN where there is none or it bridges a gap; whether it is that of the whole."""
+def _triangle(points: Floats, place: Floats, half: float, longest: float) -> tuple[float, Floats, bool]:
+    """Height in the triangle over a place and its corners (3, 3), NaN and none where there is none or it bridges a gap; whether
+    it is that of the whole."""
     from scipy.spatial import Delaunay, QhullError
 
+    nothing = np.empty((0, 3))
     if len(points) < 3:
-        return np.nan, False
+        return np.nan, nothing, False
     local = points - [*place, 0.0]
     _, first = np.unique(local[:, :2], axis=0, return_index=True)
     local = local[first]
     try:
         tin = Delaunay(local[:, :2])
     except QhullError:
-        return np.nan, False
+        return np.nan, nothing, False
     found = int(tin.find_simplex(np.zeros(2)))
     if found < 0:
-        return np.nan, True
+        return np.nan, nothing, True
     corner = local[tin.simplices[found]]
     a, b, c = corner[:, :2]
     double = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
     weights = np.array([b[0] * c[1] - b[1] * c[0], c[0] * a[1] - c[1] * a[0], a[0] * b[1] - a[1] * b[0]]) / double
     edges = np.hypot(*(corner[:, :2] - np.roll(corner[:, :2], 1, axis=0)).T)
     if edges.max() > longest:
-        return np.nan, True
+        return np.nan, nothing, True
     centre, radius = _circle(a, b, c)
-    return float(weights @ corner[:, 2]), bool(np.abs(centre).max() + radius <= half)
+    return float(weights @ corner[:, 2]), corner + [*place, 0.0], bool(np.abs(centre).max() + radius <= half)
 
 
 def _circle(a: Floats, b: Floats, c: Floats) -> tuple[Floats, float]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints
-from kerb.core.geometry.plane import MAD_TO_SIGMA, TUKEY, fit_robust
+from kerb.core.geometry.plane import TUKEY, fit_robust
 from kerb.core.jit import inline, kernel
+from kerb.core.robust import MAD_TO_SIGMA
 
 ROUNDS = 8
 

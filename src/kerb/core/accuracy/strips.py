@@ -7,14 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.cells import Cells
-from kerb.core.cloud.seams import FEWEST_IN_CELL, Offset, offsets
+from kerb.core.cloud.own_numbers import in_own_numbers
+from kerb.core.cloud.seams import FEWEST_IN_CELL, Offset, by_source, offsets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.progress import Progress
+from kerb.core.robust import COVERS_95, median_error
 
-# Standard error of a median over that of a mean, for a normal distribution.
-MEDIAN_COST, COVERS_95 = 1.2533, 1.96
 FEWEST_CELLS = 20
 
 
@@ -42,36 +41,29 @@ class Strips:
     differences: Floats
 
 
+@in_own_numbers
 def strips(store: CloudStore, by: str, cell: float, among: Mask, progress: Progress) -> Strips:
     """Compare the sources of a column, by cells in plan, with the points of a mask (n,).
 
-    Offsets are medians over cells of the difference of mean elevations. Levels are those that fit all offsets by least squares
-    with the inverse squares of their errors for weights; their median is nought, so that one strip that is off does not pull
-    the others. Raises NotDeterminable, when no two of them share 20 cells; InputError; Cancelled.
+    Cells and elevations are in the numbers the cloud was imported with, whatever its placement. Offsets are medians over cells of
+    the difference of mean elevations. Levels are those that fit all offsets by least squares with the inverse squares of their
+    errors for weights; their median is nought, so that one strip that is off does not pull the others.
+
+    Raises NotDeterminable, when no two of them share 20 cells; InputError; Cancelled.
     """
-    cells = Cells.of(store, cell, among, progress.within(0.0, 0.7), upright=True)
-    inside = np.flatnonzero(cells.number >= 0)
-    codes, source = np.unique(np.asarray(store.column(by))[inside], return_inverse=True)
-    progress.step(0.8, "Comparing strips")
-    pair = cells.number[inside].astype(np.int64) * len(codes) + source
-    shape = cells.count, len(codes)
-    counts = np.bincount(pair, minlength=shape[0] * shape[1]).reshape(shape)
-    z = np.asarray(store.elevations(inside), float)
-    middle = float(np.median(z)) if len(z) else 0.0
-    # Sums of large elevations would lose their last digits.
-    sums = np.bincount(pair, z - middle, shape[0] * shape[1]).reshape(shape)
-    found = tuple(one for one in offsets(counts, np.asarray(sums)) if one.cells >= FEWEST_CELLS)
+    seen = by_source(store, by, cell, among, progress)
+    found = tuple(one for one in offsets(seen.counts, seen.sums) if one.cells >= FEWEST_CELLS)
     if not found:
         raise NotDeterminable("no two strips or files cover the same ground")
-    enough = counts >= FEWEST_IN_CELL
+    enough = seen.counts >= FEWEST_IN_CELL
     rows = np.flatnonzero(enough.sum(axis=1) > 1)
-    first, last = enough[rows].argmax(axis=1), shape[1] - 1 - enough[rows][:, ::-1].argmax(axis=1)
+    first, last = enough[rows].argmax(axis=1), enough.shape[1] - 1 - enough[rows][:, ::-1].argmax(axis=1)
     with np.errstate(invalid="ignore", divide="ignore"):
-        means = sums / counts
+        means = seen.sums / seen.counts
     low, high = means[rows, first], means[rows, last]
-    numbers = tuple(int(code) for code in codes)
+    codes, cells = tuple(int(code) for code in seen.codes), seen.cells
     return Strips(
-        numbers, found, _levels(numbers, found), cell, cells.corner[:2] + cells.keys[rows, :2] * cell, high + middle, high - low
+        codes, found, _levels(codes, found), cell, cells.corner[:2] + cells.keys[rows, :2] * cell, high + seen.middle, high - low
     )  # fmt: skip
 
 
@@ -80,7 +72,7 @@ def _levels(codes: tuple[int, ...], pairs: tuple[Offset, ...]) -> tuple[StripLev
     design, wanted = np.zeros((len(pairs), n)), np.array([one.height for one in pairs])
     for row, one in enumerate(pairs):
         design[row, one.one], design[row, one.other] = 1.0, -1.0
-    error = np.array([MEDIAN_COST * max(one.spread, 1e-9) / np.sqrt(one.cells) for one in pairs])
+    error = np.array([median_error(max(one.spread, 1e-9), one.cells) for one in pairs])
     inverse = np.linalg.pinv(design / error[:, None], rcond=1e-9)
     level = inverse @ (wanted / error)
     spread = np.sqrt(np.sum(inverse**2, axis=1))

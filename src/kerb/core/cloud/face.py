@@ -9,12 +9,9 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Ints
 from kerb.core.errors import NotDeterminable
+from kerb.core.robust import COVERS_95, median_error, spread
 
 FEWEST = 20
-MAD_TO_SIGMA = 1.4826
-# Standard error of a median over that of a mean, for a normal distribution.
-MEDIAN_COST = 1.2533
-COVERS_95 = 1.96
 # A face is flat where points lie nearer to it than this share of its lesser extent.
 FLAT_SHARE = 0.2
 UPRIGHT = 0.02
@@ -57,16 +54,16 @@ def face_of(points: Floats, sources: Ints) -> Face:
     centred = points.copy()
     for n in used:
         centred[sources == n] -= points[sources == n].mean(axis=0)
-    _, spread, axes = np.linalg.svd(centred, full_matrices=False)
-    if spread[2] > FLAT_SHARE * spread[1]:
+    _, extents, axes = np.linalg.svd(centred, full_matrices=False)
+    if extents[2] > FLAT_SHARE * extents[1]:
         raise NotDeterminable("the points do not lie on one flat face; draw the box round a part of it that is flat")
     normal = axes[2] * (1.0 if _upward(axes[2]) else -1.0)
     # Along the face a source may cover another part of it: what is compared is the distance from one common plane.
     height = points @ normal
     middles = {n: float(np.median(height[sources == n])) for n in used}
-    spreads = {n: MAD_TO_SIGMA * float(np.median(np.abs(height[sources == n] - middles[n]))) for n in used}
+    spreads = {n: spread(height[sources == n]) for n in used}
     sizes = {n: int(np.sum(sources == n)) for n in used}
-    error = {n: MEDIAN_COST * spreads[n] / np.sqrt(sizes[n]) for n in used}
+    error = {n: median_error(spreads[n], sizes[n]) for n in used}
     pairs = tuple(
         Pair(a, b, middles[b] - middles[a], float(COVERS_95 * np.hypot(error[a], error[b])))
         for a, b in combinations(used, 2)

@@ -6,10 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Ints, Mask
-from kerb.core.cloud.cells import Cells
+from kerb.core.arrays import Mask
 from kerb.core.cloud.own_numbers import in_own_numbers
-from kerb.core.cloud.seams import offsets, stays
+from kerb.core.cloud.seams import BySource, by_source, offsets, stays
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each
@@ -79,38 +78,32 @@ def overlap(
         raise InputError(
             f"the cloud does not say which {'file' if how.by == 'source_file' else 'strip'} a point is from"
         )
-    cells = Cells.of(store, how.cell, among, progress.within(0.0, 0.7), upright=True)
-    inside = np.flatnonzero(cells.number >= 0)
-    names, source = np.unique(np.asarray(store.column(how.by))[inside], return_inverse=True)
-    if len(names) < 2:
+    seen = by_source(store, how.by, how.cell, among, progress)
+    counts = seen.counts
+    if len(seen.codes) < 2:
         raise InputError("all points are from the same one; there is no overlap")
-    pair = cells.number[inside].astype(np.int64) * len(names) + source
-    counts = np.bincount(pair, minlength=cells.count * len(names)).reshape(cells.count, len(names))
     progress.step(0.9, "Comparing")
     if how.keep == DENSEST:
-        winner = stays(cells, counts)
+        winner = stays(seen.cells, counts)
     elif how.keep == FIRST:
         winner = (counts > 0).argmax(axis=1)
     else:
-        winner = len(names) - 1 - (counts[:, ::-1] > 0).argmax(axis=1)
+        winner = len(seen.codes) - 1 - (counts[:, ::-1] > 0).argmax(axis=1)
     if told is not None:
-        told += _told(store, how, (names, counts), (inside, pair))
+        told += _told(store, how, seen)
     found = np.zeros(store.count, np.bool_)
-    found[inside] = source != winner[cells.number[inside]]
+    found[seen.rows] = seen.source != winner[seen.cells.number[seen.rows]]
     return found
 
 
-def _told(store: CloudStore, how: Overlap, what: tuple[AnyArray, Ints], points: tuple[Ints, Ints]) -> list[str]:
-    """The vertical offsets between the sources, in words; ``points`` are rows, and cell and source of each as one number."""
-    (names, counts), (rows, pair) = what, points
-    z = np.asarray(store.elevations(rows), float)
-    # Sums of large elevations would lose their last digits.
-    sums = np.bincount(pair, z - float(np.median(z)), counts.size).reshape(counts.shape)
+def _told(store: CloudStore, how: Overlap, seen: BySource) -> list[str]:
+    """The vertical offsets between the sources, in words."""
+    names = seen.codes
     called = dict(enumerate(store.meta.details.get("file_names", []))) if how.by == "source_file" else {}
     word, unit = ("file" if how.by == "source_file" else "strip"), store.reference.unit.symbol
     return [
         f"{called.get(int(names[o.one]), f'{word} {names[o.one]}')} lies {abs(o.height):.3f} {unit} "
         f"{'above' if o.height >= 0 else 'below'} {called.get(int(names[o.other]), f'{word} {names[o.other]}')} "
         f"(median of {o.cells} cells, spread {o.spread:.3f} {unit})"
-        for o in offsets(counts, np.asarray(sums))
+        for o in offsets(seen.counts, seen.sums)
     ]

@@ -13,8 +13,11 @@ from itertools import pairwise
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import AnyArray, Floats, Ints, Mask
 from kerb.core.cloud.cells import Cells
+from kerb.core.cloud.store import CloudStore
+from kerb.core.progress import Progress
+from kerb.core.robust import spread
 
 # One with so many times the points of another is the denser one; below that they are alike.
 CLEARLY = 1.25
@@ -35,6 +38,39 @@ class Offset:
     height: float
     spread: float
     cells: int
+
+
+@dataclass(frozen=True)
+class BySource:
+    """Points of a cloud by the cell in plan they lie in and the source they are from.
+
+    ``codes`` (k,) are the values of the column; ``rows`` (n,) the points that count and ``source`` (n,) the place of each one's
+    code; ``counts`` (m, k) how many of each lie in each cell, ``sums`` (m, k) of their elevations over ``middle``.
+    """
+
+    cells: Cells
+    codes: AnyArray
+    rows: Ints
+    source: Ints
+    counts: Ints
+    sums: Floats
+    middle: float
+
+
+def by_source(store: CloudStore, by: str, size: float, among: Mask, progress: Progress) -> BySource:
+    """Count the points of a mask (n,) by cells of a size and the values of a column. Raises InputError; Cancelled."""
+    cells = Cells.of(store, size, among, progress.within(0.0, 0.7), upright=True)
+    rows = np.flatnonzero(cells.number >= 0)
+    codes, source = np.unique(np.asarray(store.column(by))[rows], return_inverse=True)
+    progress.step(0.8, "Comparing")
+    pair = cells.number[rows].astype(np.int64) * len(codes) + source
+    shape = cells.count, len(codes)
+    z = np.asarray(store.elevations(rows), float)
+    # Sums of large elevations would lose their last digits.
+    middle = float(np.median(z)) if len(z) else 0.0
+    counts = np.bincount(pair, minlength=shape[0] * shape[1]).reshape(shape)
+    sums = np.bincount(pair, z - middle, shape[0] * shape[1]).reshape(shape)
+    return BySource(cells, codes, rows, source, counts, np.asarray(sums), middle)
 
 
 def stays(cells: Cells, counts: Ints) -> Ints:
@@ -115,6 +151,5 @@ def offsets(counts: Ints, sums: Floats) -> list[Offset]:
             apart = apart[np.isfinite(apart)]
             if len(apart):
                 middle = float(np.median(apart))
-                spread = 1.4826 * float(np.median(np.abs(apart - middle)))
-                found.append(Offset(one, other, middle, spread, len(apart)))
+                found.append(Offset(one, other, middle, spread(apart), len(apart)))
     return found

@@ -9,6 +9,7 @@ import scipy
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
+from kerb.core.robust import spread
 
 FEWEST = 30
 # Places across the circle: each counts once, and is as bright as the nearest point.
@@ -16,7 +17,6 @@ ACROSS = 90
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
 # must have so much of the circle.
 CLEARLY, LEAST_SHARE, MOST_SHARE = 4.0, 0.02, 0.6
-MAD_TO_SIGMA = 1.4826
 
 
 @dataclass(frozen=True)
@@ -42,8 +42,8 @@ def target(xy: Floats, brightness: Floats, radius: float) -> Target:
     bright = brightness > limit
     if not bright.any() or bright.all():
         raise NotDeterminable("all points in the circle are alike in brightness")
-    spread = max(_spread(brightness[bright]), _spread(brightness[~bright]))
-    if np.median(brightness[bright]) - np.median(brightness[~bright]) < CLEARLY * spread:
+    wide = max(spread(brightness[bright]), spread(brightness[~bright]))
+    if np.median(brightness[bright]) - np.median(brightness[~bright]) < CLEARLY * wide:
         raise NotDeterminable("no mark stands out in brightness in the circle")
     at = (np.arange(ACROSS) + 0.5) * 2 * radius / ACROSS - radius
     places = np.column_stack([a.ravel() for a in np.meshgrid(at, at)])
@@ -77,7 +77,3 @@ def otsu(values: Floats, bins: int = 64) -> float:
     # Of many that are alike (a gap between the classes) the middle one.
     best = np.flatnonzero(between >= between.max() * (1 - 1e-12))
     return float(edges[1:-1][best].mean())
-
-
-def _spread(values: Floats) -> float:
-    return MAD_TO_SIGMA * float(np.median(np.abs(values - np.median(values))))

@@ -8,8 +8,8 @@ import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
+from kerb.core.robust import MAD_TO_SIGMA
 
-MAD_TO_SIGMA = 1.4826
 TUKEY = 4.685
 
 

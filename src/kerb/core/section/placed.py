@@ -6,9 +6,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.errors import NotDeterminable
-from kerb.core.section.frame import Frame
 
 # Ways to set a section at a surface: across it, looking at its face, or level.
 ACROSS, FACE, LEVEL = "across", "face", "level"
@@ -70,11 +71,30 @@ class PlacedSection:
         away = xyz - np.array(self.middle)
         return np.column_stack([away @ right, away @ look, away @ up + (self.middle[2] if self.upright else 0.0)])
 
-    def frame(self) -> Frame:
-        """The same as a frame of a series of sections. Raises NotDeterminable for one that is not upright."""
+    def job(self, flat: Floats) -> Floats:
+        """Job places (n, 3) of places (n, 2) in its plane, offset and elevation or height: the reverse of :meth:`local`."""
+        right, up, _ = self.axes
+        above = flat[:, 1] - (self.middle[2] if self.upright else 0.0)
+        return np.asarray(np.array(self.middle) + flat[:, :1] * right + above[:, None] * up)
+
+    def inside(self, store: CloudStore) -> Mask:
+        """Which points (n,) of a cloud lie in the slice: within its thickness and width, of one that is not upright within a
+        square of its width."""
+        half = np.array([self.width, self.width, self.thickness]) / 2
+        signs = np.array([[i, j, k] for i in (-1, 1) for j in (-1, 1) for k in (-1, 1)])
+        corners = self.middle + (signs * half) @ self.axes
+        low, high = corners.min(axis=0), corners.max(axis=0)
+        if self.upright:
+            low[2], high[2] = -np.inf, np.inf
+        box = (low[0], low[1], low[2]), (high[0], high[1], high[2])
+        rows = CloudView(store, Narrowing(box=box, with_aside=True, with_withheld=True)).all_rows()
+        local = np.abs(self.local(store.coordinates(rows)))
+        good = (local[:, 0] <= half[0]) & (local[:, 1] <= half[2])
         if not self.upright:
-            raise NotDeterminable(f"{self.name}: is not upright")
-        return Frame(0.0, self.middle[:2], float(np.radians(self.azimuth)), self.width, self.thickness)
+            good &= local[:, 2] <= half[1]
+        found = np.zeros(store.count, np.bool_)
+        found[rows[good]] = True
+        return found
 
     def stepped(self, by: int) -> PlacedSection:
         """Moved by so many steps the way one looks."""
@@ -89,10 +109,6 @@ class PlacedSection:
         if abs(self.tilt) == DOWN:
             return replace(self, tilt=-self.tilt)
         return replace(self, azimuth=(self.azimuth + 180.0) % 360.0, tilt=-self.tilt)
-
-    def turned(self, degrees: float) -> PlacedSection:
-        """Turned clockwise about its middle."""
-        return replace(self, azimuth=(self.azimuth + degrees) % 360.0)
 
     def with_ends(self, left: Floats, right: Floats) -> PlacedSection:
         """Between two other ends (2,) in plan."""

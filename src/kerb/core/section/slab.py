@@ -8,9 +8,9 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.view import CloudView
+from kerb.core.robust import spread
 from kerb.core.section.frame import Frame
 
-MAD_TO_SIGMA = 1.4826
 LOWEST, MEDIAN, HIGHEST = "lowest", "median", "highest"
 
 
@@ -66,7 +66,7 @@ def spread_about(local: Floats, offset: Floats, z: Floats) -> float | None:
     after = np.searchsorted(offset[known], local[:, 0]).clip(1, known.sum() - 1)
     gap = offset[known][after] - offset[known][after - 1]
     away = away[np.isfinite(away) & (gap <= 1.5 * step)]
-    return MAD_TO_SIGMA * float(np.median(np.abs(away - np.median(away)))) if len(away) else None
+    return spread(away) if len(away) else None
 
 
 def _medians(cell: np.ndarray, values: Floats, count: int) -> Floats:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.robust import MAD_TO_SIGMA
 from kerb.core.surface.toe_kernels import (
     BEYOND,
     COUNT,
@@ -81,7 +82,7 @@ def on_ground(seen: Evidence, jump: float) -> tuple[Mask, Mask]:
         step = known & (np.abs(seen.outer - seen.inner) > jump)
         off, steep = np.abs(seen.off), seen.steep > STEEP
         agrees = known & (off < 0.5 * jump)
-    usual = 1.4826 * float(np.median(off[agrees])) if agrees.any() else 0.0
+    usual = MAD_TO_SIGMA * float(np.median(off[agrees])) if agrees.any() else 0.0
     far = max(2 / 3 * jump, 4 * usual)
     barrier = ~known | step | steep | seen.rising
     ground = known & ~step & ~seen.rising & ~(steep & (seen.off > 0.25 * jump))

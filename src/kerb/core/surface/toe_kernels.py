@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.jit import inline, kernel
+from kerb.core.robust import MAD_TO_SIGMA
 
 _ROUNDS = 4
 _TUKEY = 4.685
-_MAD_TO_SIGMA = 1.4826
 
 # Zones of a sample: just inside the line, just outside it, and outside beyond where the line itself may be off.
 INNER, OUTER, BEYOND = range(3)
@@ -54,7 +54,7 @@ def robust_plane(x, y, z, n, out):
         residual[i] = z[i] - median
     value, east, north, scale = median, 0.0, 0.0, 0.0
     for _ in range(_ROUNDS):
-        scale = max(_MAD_TO_SIGMA * np.median(np.abs(residual)), 1e-9)
+        scale = max(MAD_TO_SIGMA * np.median(np.abs(residual)), 1e-9)
         for i in range(n):
             u = residual[i] / (_TUKEY * scale)
             weight[i] = (1.0 - u * u) ** 2 if abs(u) < 1.0 else 0.0

@@ -7,6 +7,7 @@ import numpy as np
 from kerb.core.accuracy.strips import Strips, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.studies.accuracy.setup import AccuracySetup
@@ -60,14 +61,14 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
         Plot("Level of each strip", "bars", np.arange(len(levels), dtype=float), np.nan_to_num(levels), "",
              f"above the middle of all ({unit.code})", tuple(name(code) for code in found.codes))
     )  # fmt: skip
-    outcome.layers["strip differences"] = _map(found, unit.code)
+    outcome.layers["strip differences"] = _map(found, unit.code, store.placement)
     outcome.method += (
         f" Strips are compared in cells of {cell:.3g} {unit.symbol}: the median over cells of the difference of their mean "
         "elevations; the level of each fits all of these by least squares, the median of the levels being nought."
     )
 
 
-def _map(found: Strips, code: str) -> FoundMesh:
+def _map(found: Strips, code: str, placement: Rigid | None) -> FoundMesh:
     """A square for each cell that several cover, coloured by the difference."""
     corner = np.array([[0, 0], [1, 0], [1, 1], [0, 1]]) * found.cell
     m = len(found.z)
@@ -75,5 +76,6 @@ def _map(found: Strips, code: str) -> FoundMesh:
     first = 4 * np.arange(m)[:, None]
     triangles = np.concatenate([first + [0, 1, 2], first + [0, 2, 3]]).astype(np.int32)
     vertices = np.column_stack([xy, np.repeat(found.z, 4)])
+    vertices = vertices if placement is None else placement(vertices)
     title = "Differences of strips, the last minus the first"
     return FoundMesh(vertices, triangles, "top", title, code, np.repeat(found.differences, 4), shown=False)

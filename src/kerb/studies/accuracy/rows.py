@@ -7,6 +7,12 @@ from dataclasses import dataclass
 from kerb.core.accuracy.beneath import Beneath
 from kerb.core.arrays import Floats
 
+# Why a point has no difference in height; a target is one all the same.
+NO_ELEVATION, OUTSIDE, NO_POINTS = "has no elevation", "outside the data", "no points near it"
+NO_HEIGHT = (NO_ELEVATION, OUTSIDE, NO_POINTS)
+# The longest bar or arrow of a difference is this share of the extent of the points.
+BAR_SHARE = 0.08
+
 
 @dataclass
 class TestedPoint:

@@ -14,7 +14,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.surfaces import Surface
 from kerb.studies.accuracy import figures, overlapping, targets
-from kerb.studies.accuracy.rows import TestedPoint
+from kerb.studies.accuracy.rows import BAR_SHARE, NO_ELEVATION, NO_POINTS, OUTSIDE, TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundPoints, Plot
 from kerb.studies.outcome import Note, Outcome
@@ -28,8 +28,6 @@ TWIN_M = 0.05
 # What stands this far above the ground round a point is no noise of it.
 STANDS_M, ROUGH_TIMES, ROUGH_M = 0.5, 3.0, 0.03
 MOST_LABELS = 300
-# The longest bar of a difference is this share of the extent of the points.
-BAR_SHARE = 0.08
 
 
 def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
@@ -127,9 +125,9 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
         if row.reason:
             continue
         if not np.isfinite(row.place[2]):
-            row.reason = "has no elevation"
+            row.reason = NO_ELEVATION
         elif not np.isfinite(row.height):
-            row.reason = "outside the data" if row.found.hole else "no points near it"
+            row.reason = OUTSIDE if row.found.hole else NO_POINTS
         elif setup.max_slope is not None and 100 * row.found.slope > setup.max_slope:
             row.reason = f"slope {100 * row.found.slope:.0f} %"
     known = [r.found.rough for r in rows if np.isfinite(r.found.rough)]

@@ -6,17 +6,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kerb.core.accuracy.differences import FEWEST_NSSDA
 from kerb.core.accuracy.horizontal import Horizontal, horizontal
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.units import LengthUnit
-from kerb.studies.accuracy.rows import TestedPoint
+from kerb.studies.accuracy.figures import PLAIN_UNITS
+from kerb.studies.accuracy.rows import BAR_SHARE, NO_HEIGHT, TestedPoint
 from kerb.studies.layers import FoundDimensions
 from kerb.studies.outcome import Column, Figure, Outcome, Table
-
-FEWEST = 20
-BAR_SHARE = 0.08
 
 
 @dataclass(frozen=True)
@@ -71,21 +70,18 @@ def add_targets(outcome: Outcome, targets: list[Target], wanted: str, unit: Leng
     )
     outcome.tables["targets"] = Table("Targets, picked − measured", heads, cells)
     if found.n:
-        plain = {"m": "meters", "ft": "feet", "us-ft": "US survey feet"}.get(code, unit.plural)
+        plain = PLAIN_UNITS.get(code, unit.plural)
         words = (
             f"Tested {found.accuracy95:.3f} {plain} horizontal accuracy at 95% confidence level."
             if np.isfinite(found.accuracy95) else "No statement: the errors east and north differ too much for its factor."
         )  # fmt: skip
-        if found.n < FEWEST:
-            words += f" Too few points: {found.n}, the standard asks for {FEWEST}."
+        if found.n < FEWEST_NSSDA:
+            words += f" Too few points: {found.n}, the standard asks for {FEWEST_NSSDA}."
         before = outcome.tables.get("standards")
         rows = (*(before.rows if before is not None else ()), ("NSSDA, horizontal (FGDC-STD-007.3-1998)", words))
         columns = (Column("standard", "", "Standard"), Column("statement", "", "Statement"))
         outcome.tables["standards"] = Table("Standards", columns, rows)
         _arrows(outcome, counted)
-
-
-NO_HEIGHT = ("has no elevation", "outside the data", "no points near it")
 
 
 def _why(found: Horizontal) -> str:
