@@ -144,7 +144,7 @@ def moved(item: Placed, placement: Rigid) -> Placed:
     if isinstance(thing, PictureRef):
         corners = np.array([[thing.affine[2], thing.affine[5], 0.0]])
         origin = placement(corners)[0]
-        linear = placement.matrix[:2, :2] @ np.array([thing.affine[:2], thing.affine[3:5]])
+        linear = placement.linear[:2, :2] @ np.array([thing.affine[:2], thing.affine[3:5]])
         affine = (*linear[0].tolist(), float(origin[0]), *linear[1].tolist(), float(origin[1]))
         return replace(item, thing=replace(thing, affine=affine))
     if isinstance(thing, ElevationGrid):

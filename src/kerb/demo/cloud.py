@@ -14,6 +14,9 @@ from kerb.demo import yard
 
 DENSITY = 160.0
 NOISE = 0.012
+# Borders of the flight strips (northings), how wide they overlap, and the strip that is tilted along its length: which, and how
+# much it rises towards the east.
+STRIPS, OVERLAP, TILTED, TILT = (20.0, 38.0, 88.0), 6.0, 4, 0.0003
 GROUND, PLANTS, UNASSIGNED, STRUCTURE, NOISE_CLASS = 2, 4, 1, 6, 7
 
 
@@ -25,6 +28,7 @@ class Points:
     classes: AnyArray
     colours: AnyArray
     intensity: AnyArray
+    strips: AnyArray
 
 
 def generate(density: float = DENSITY) -> Points:
@@ -43,12 +47,14 @@ def generate(density: float = DENSITY) -> Points:
     keep = _outside_gaps(xyz) | (classes == NOISE_CLASS)
     xyz, classes = xyz[keep], classes[keep].astype(np.uint8)
     xyz[:, 2] += rng.normal(0, NOISE, len(xyz))
-    # Flight strips: rows of the file follow the lines flown, as a real file does.
-    order = np.lexsort((xyz[:, 0], np.floor(xyz[:, 1] / 6.0)))
-    xyz, classes = xyz[order], classes[order]
+    strips = _strips(xyz)
+    xyz[strips == TILTED, 2] += TILT * (xyz[strips == TILTED, 0] - yard.SIZE[0] / 2)
+    # Rows of the file follow the lines flown, as a real file does.
+    order = np.lexsort((xyz[:, 0], np.floor(xyz[:, 1] / 6.0), strips))
+    xyz, classes, strips = xyz[order], classes[order], strips[order]
     colours = _colours(rng, xyz, classes)
     intensity = np.clip(colours.mean(axis=1) * 180 + rng.normal(0, 1500, len(xyz)), 0, 65535).astype(np.uint16)
-    return Points(xyz, classes, colours, intensity)
+    return Points(xyz, classes, colours, intensity, strips)
 
 
 def write(path: Path, density: float = DENSITY, colour: bool = True) -> Path:
@@ -63,9 +69,8 @@ def write(path: Path, density: float = DENSITY, colour: bool = True) -> Path:
     las.xyz = points.xyz + np.array([*yard.ORIGIN, 0.0])
     las.classification, las.intensity = points.classes, points.intensity
     las.return_number = las.number_of_returns = np.ones(len(points.xyz), np.uint8)
-    strip = np.floor(points.xyz[:, 1] / 6.0)
-    las.point_source_id = (strip + 1).astype(np.uint16)
-    las.gps_time = 100_000.0 + strip * 30.0 + points.xyz[:, 0] / 6.0
+    las.point_source_id = points.strips
+    las.gps_time = 100_000.0 + points.strips * 60.0 + np.floor(points.xyz[:, 1] / 6.0) * 4.0 + points.xyz[:, 0] / 40.0
     if colour:
         las.red, las.green, las.blue = (points.colours.astype(np.uint16) * 257).T
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -73,6 +78,17 @@ def write(path: Path, density: float = DENSITY, colour: bool = True) -> Path:
     las.write(str(partial))
     partial.replace(path)
     return path
+
+
+def _strips(xyz: Floats) -> AnyArray:
+    """The flight strip of each point, (n,), from the south: where two overlap, points of both lie among one another."""
+    north = np.searchsorted(STRIPS, xyz[:, 1]) + 1
+    # Without a draw of the generator: what it makes of everything else stays what it was.
+    turn = np.floor(xyz[:, 0] / 0.08) + np.floor(xyz[:, 1] / 0.08)
+    for number, border in enumerate(STRIPS, 1):
+        between = np.abs(xyz[:, 1] - border) < OVERLAP / 2
+        north[between] = number + (turn[between] % 2 == 0)
+    return north.astype(np.uint16)
 
 
 def _open_ground(rng: np.random.Generator, density: float) -> tuple[Floats, AnyArray]:

@@ -59,7 +59,7 @@ def questions(cloud: str, points: str = "") -> list[tuple[str, str, Setup]]:
             (
                 "accuracy",
                 OTHERS[1],
-                AccuracySetup(scope, points=points, left_out=reasons, way="plane", point_accuracy=0.01),
+                AccuracySetup(scope, points=points, left_out=reasons, way="plane", point_accuracy=0.01, strips=True),
             )
         )
     return found

@@ -155,7 +155,7 @@ class Sight:
             matrix = camera.matrix(size, store.scale)
         else:
             matrix = camera.matrix(size)
-            matrix[:3, :3] = matrix[:3, :3] @ store.placement.matrix * store.scale
+            matrix[:3, :3] = matrix[:3, :3] @ store.placement.linear * store.scale
         matrix[:3, 3] += matrix[:3, :3] @ rest
         # A plain view: slicing a memory map costs ten times as much, and there are thousands of pieces.
         plain = store.xyz.view(np.ndarray)

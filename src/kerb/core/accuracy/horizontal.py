@@ -64,9 +64,9 @@ def levelled(xyz: Floats, gradient: tuple[float, float], lift: float) -> Rigid:
     return Rigid.of(np.eye(3) + sine * cross + (1 - cosine) * cross @ cross, about, np.array([0.0, 0.0, -lift]))
 
 
-def fitted(moving: Floats, fixed: Floats) -> tuple[Rigid, float, Floats]:
-    """The rigid motion of least squares from places (n, 3) to others, the scale that a similarity would have, and what is left
-    (n, 3) after the motion without it (Umeyama 1991).
+def fitted(moving: Floats, fixed: Floats, scaled: bool = False) -> tuple[Rigid, float, Floats]:
+    """The motion of least squares from places (n, 3) to others, the scale of the similarity of least squares, and what is left
+    (n, 3) after the motion (Umeyama 1991). ``scaled`` moves by that scale too: seven parameters in place of six.
 
     Raises NotDeterminable, when there are fewer than three or they lie along a line.
     """
@@ -80,5 +80,6 @@ def fitted(moving: Floats, fixed: Floats) -> tuple[Rigid, float, Floats]:
     sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u @ vt))])
     rotation = u @ np.diag(sign) @ vt
     scale = float((values * sign).sum() / (a**2).sum())
-    motion = Rigid.of(rotation, moving.mean(axis=0), fixed.mean(axis=0) - moving.mean(axis=0))
+    middle, shift = moving.mean(axis=0), fixed.mean(axis=0) - moving.mean(axis=0)
+    motion = Rigid.of(rotation, middle, shift, scale if scaled else 1.0)
     return motion, scale, np.asarray(motion(moving) - fixed)

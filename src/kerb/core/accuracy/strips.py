@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.own_numbers import in_own_numbers
@@ -15,6 +16,23 @@ from kerb.core.progress import Progress
 from kerb.core.robust import COVERS_95, median_error
 
 FEWEST_CELLS = 20
+# A strip is looked along in so many pieces; those with fewer cells that another covers too do not count.
+PIECES, FEWEST_PIECES, FEWEST_IN_PIECE = 20, 6, 3
+
+
+@dataclass(frozen=True)
+class Trend:
+    """How a strip rises along its length against those beside it: ``slope`` (a ratio) with its 95 % bound, towards an ``azimuth``
+    in degrees clockwise from north."""
+
+    slope: float
+    u95: float
+    azimuth: float
+
+    @property
+    def significant(self) -> bool:
+        """Whether it is more than chance would make of it."""
+        return abs(self.slope) > self.u95
 
 
 @dataclass(frozen=True)
@@ -25,6 +43,7 @@ class StripLevel:
     level: float
     u95: float
     cells: int
+    trend: Trend | None = None
 
 
 @dataclass(frozen=True)
@@ -61,13 +80,43 @@ def strips(store: CloudStore, by: str, cell: float, among: Mask, progress: Progr
     with np.errstate(invalid="ignore", divide="ignore"):
         means = seen.sums / seen.counts
     low, high = means[rows, first], means[rows, last]
-    codes, cells = tuple(int(code) for code in seen.codes), seen.cells
-    return Strips(
-        codes, found, _levels(codes, found), cell, cells.corner[:2] + cells.keys[rows, :2] * cell, high + seen.middle, high - low
-    )  # fmt: skip
+    places = seen.cells.corner[:2] + (seen.cells.keys[:, :2] + 0.5) * cell
+    trends = [_trend(places, means, enough, k) for k in range(len(seen.codes))]
+    codes = tuple(int(code) for code in seen.codes)
+    corners = seen.cells.corner[:2] + seen.cells.keys[rows, :2] * cell
+    levels = _levels(codes, found, trends)
+    return Strips(codes, found, levels, cell, corners, high + seen.middle, high - low)
 
 
-def _levels(codes: tuple[int, ...], pairs: tuple[Offset, ...]) -> tuple[StripLevel, ...]:
+def _trend(places: Floats, means: Floats, enough: Mask, one: int) -> Trend | None:
+    """The trend of one strip (column of ``means``) against the mean of the others in its cells, along its longest extent.
+
+    Medians of pieces along it are fitted by a line: neighbouring cells share what is wrong with them, pieces hardly do, and a few
+    cells with a bush or a car move no median. None, when it lies beside others for fewer than six pieces.
+    """
+    own = enough[:, one]
+    if int(own.sum()) < FEWEST_CELLS:
+        return None
+    middle = places[own].mean(axis=0)
+    _, axes = np.linalg.eigh(np.cov((places[own] - middle).T))
+    axis = axes[:, 1] if (axes[1, 1], axes[0, 1]) > (0.0, 0.0) else -axes[:, 1]
+    rows = np.flatnonzero(own & (enough.sum(axis=1) > 1))
+    others = np.where(enough, means, np.nan)[rows]
+    others[:, one] = np.nan
+    along, above = (places[rows] - middle) @ axis, means[rows, one] - np.nanmean(others, axis=1)
+    if not len(rows) or not np.ptp(along) > 0:
+        return None
+    piece = np.minimum((along - along.min()) / np.ptp(along) * PIECES, PIECES - 1).astype(np.int64)
+    held = [piece == k for k in range(PIECES) if np.count_nonzero(piece == k) >= FEWEST_IN_PIECE]
+    if len(held) < FEWEST_PIECES:
+        return None
+    x, y = (np.array([np.median(values[some]) for some in held]) for values in (along, above))
+    fit = scipy.stats.linregress(x, y)
+    u95 = float(scipy.stats.t.ppf(0.975, len(x) - 2) * fit.stderr)
+    return Trend(float(fit.slope), u95, float(np.degrees(np.arctan2(axis[0], axis[1])) % 360))
+
+
+def _levels(codes: tuple[int, ...], pairs: tuple[Offset, ...], trends: list[Trend | None]) -> tuple[StripLevel, ...]:
     n = len(codes)
     design, wanted = np.zeros((len(pairs), n)), np.array([one.height for one in pairs])
     for row, one in enumerate(pairs):
@@ -85,7 +134,9 @@ def _levels(codes: tuple[int, ...], pairs: tuple[Offset, ...]) -> tuple[StripLev
         zero = float(np.median(level[mine])) if mine else np.nan
         cells = sum(one.cells for one in pairs if number in (one.one, one.other))
         value = float(level[number]) - zero if met[number] else np.nan
-        made.append(StripLevel(code, value, float(COVERS_95 * spread[number]) if met[number] else np.nan, cells))
+        made.append(
+            StripLevel(code, value, float(COVERS_95 * spread[number]) if met[number] else np.nan, cells, trends[number])
+        )
     return tuple(made)
 
 

@@ -392,6 +392,7 @@ def _moved_tiles(tiles: AnyArray, placement: Rigid) -> AnyArray:
     corners = np.stack([np.where([bool(k & 1), bool(k & 2), bool(k & 4)], high, low) for k in range(8)], axis=1)
     seen = placement(corners.reshape(-1, 3)).reshape(-1, 8, 3)
     moved["low"], moved["high"] = seen.min(axis=1), seen.max(axis=1)
+    moved["spacing"] *= placement.scale
     return moved
 
 

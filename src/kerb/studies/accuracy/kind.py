@@ -28,7 +28,7 @@ ENDINGS = (".gpkg", ".geojson", ".shp")
 
 def corrections(outcome: Outcome) -> tuple[Correction, ...]:
     """What would be taken out of what is tested by its control points: the mean; the median; a plane where they are tilted;
-    the motion of least squares of targets. Nothing without control points."""
+    the motions of least squares of targets. Nothing without control points."""
     places, d = of_control(outcome)
     found: list[Correction] = []
     if len(d):
@@ -39,18 +39,25 @@ def corrections(outcome: Outcome) -> tuple[Correction, ...]:
         way = np.degrees(np.arctan2(plane.east, plane.north)) % 360
         words = f"levelled by {1000 * plane.slope:.3f} mm/m towards {way:.0f}°, the plane of its control points"
         found.append(Correction("cloud", move, words, "Plane: " + words.partition(",")[0]))
-    moving, fixed = control_targets(outcome)
-    if len(moving) >= 3:
+    return (*found, *_motions(*control_targets(outcome), outcome.unit))
+
+
+def _motions(moving: Floats, fixed: Floats, unit: str) -> tuple[Correction, ...]:
+    """The motions of least squares of targets: six parameters, and seven with a scale. Nothing where they fix none."""
+    found: list[Correction] = []
+    for scaled, many in ((False, "six"), (True, "seven")):
         try:
-            motion, scale, left = fitted(moving, fixed)
+            motion, scale, left = fitted(moving, fixed, scaled)
         except NotDeterminable:
-            return tuple(found)
+            return ()
         turn = np.degrees(np.arccos(np.clip((np.trace(motion.matrix) - 1) / 2, -1, 1)))
-        size = quantity(float(np.linalg.norm(motion.shift)), outcome.unit)
-        rms = quantity(float(np.sqrt(np.mean(np.sum(left**2, axis=1)))), outcome.unit)
-        words = f"turned by {turn:.4f}° and moved by {size}, the fit of {len(moving)} control targets"
-        more = f"; {rms} left, and a scale of {1e6 * (scale - 1):+.0f} ppm, which stays"
-        found.append(Correction("cloud", motion, words, f"Targets: {words.partition(',')[0]}{more}"))
+        size = quantity(float(np.linalg.norm(motion.shift)), unit)
+        rms = quantity(float(np.sqrt(np.mean(np.sum(left**2, axis=1)))), unit)
+        ppm = f"{1e6 * (scale - 1):+.0f} ppm"
+        done = f"turned by {turn:.4f}°, moved by {size}" + (f" and scaled by {ppm}" if scaled else "")
+        words = f"{done}, the fit of {len(moving)} control targets by {many} parameters"
+        more = f"; {rms} left" + ("" if scaled else f", a scale of {ppm} stays")
+        found.append(Correction("cloud", motion, words, f"Targets, {many} parameters: {done}{more}"))
     return tuple(found)
 
 

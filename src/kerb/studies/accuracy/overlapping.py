@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.accuracy.strips import Strips, strips
+from kerb.core.accuracy.strips import StripLevel, Strips, Trend, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
 from kerb.core.geometry.rigid import Rigid
@@ -15,6 +15,8 @@ from kerb.studies.layers import FoundMesh, Plot
 from kerb.studies.outcome import Column, Note, Outcome, Table
 from kerb.studies.sources import Sources
 
+# Less than this along a strip matters to nobody: a tenth of a millimetre a metre.
+LEAST_TREND = 1e-4
 LEAST_CELL_M, CELL_SPACINGS = 1.0, 4.0
 COLUMNS = ("point_source_id", "source_file")
 
@@ -47,9 +49,17 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
     outcome.tables["strip_levels"] = Table(
         "Level of each strip",
         (Column("strip", "", "Strip"), length("level", "Above the middle of all"), length("u95", "± 95 %"),
-         Column("cells", "", "Cells")),
-        tuple((name(one.code), know(one.level), know(one.u95), one.cells) for one in found.levels),
+         Column("cells", "", "Cells"), Column("trend", "", "Rises along it, mm/m"), Column("trend95", "", "± 95 %, mm/m"),
+         Column("towards", "", "Towards, °")),
+        tuple(
+            (name(one.code), know(one.level), know(one.u95), one.cells, *_trend(one, store.placement)) for one in found.levels
+        ),
     )  # fmt: skip
+    for one in found.levels:
+        if one.trend is not None and one.trend.significant and abs(one.trend.slope) > LEAST_TREND:
+            outcome.warnings.append(
+                Note("strip-trend", f"{name(one.code)} {_rises(one.trend, store.placement)} against those beside it")
+            )
     levels = np.array([one.level for one in found.levels])
     worst = int(np.nanargmax(np.abs(levels)))
     side = "above" if levels[worst] > 0 else "below"
@@ -64,8 +74,30 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
     outcome.layers["strip differences"] = _map(found, unit.code, store.placement)
     outcome.method += (
         f" Strips are compared in cells of {cell:.3g} {unit.symbol}: the median over cells of the difference of their mean "
-        "elevations; the level of each fits all of these by least squares, the median of the levels being nought."
+        "elevations; the level of each fits all of these by least squares, the median of the levels being nought. The trend "
+        "of a strip is the line of least squares through the medians of pieces along it, of its difference to those beside it; "
+        "of two strips alone it cannot be told which one is tilted."
     )
+
+
+def _trend(one: StripLevel, placement: Rigid | None) -> tuple[float | None, float | None, float | None]:
+    if one.trend is None:
+        return None, None, None
+    return 1000 * one.trend.slope, 1000 * one.trend.u95, round(_azimuth(one.trend, placement), 1)
+
+
+def _azimuth(trend: Trend, placement: Rigid | None) -> float:
+    """Where the strip leads now that its cloud is placed, in degrees clockwise from north."""
+    angle = np.radians(trend.azimuth)
+    way = np.array([np.sin(angle), np.cos(angle), 0.0])
+    way = way if placement is None else placement.matrix @ way
+    return float(np.degrees(np.arctan2(way[0], way[1])) % 360)
+
+
+def _rises(trend: Trend, placement: Rigid | None) -> str:
+    way = "rises" if trend.slope > 0 else "falls"
+    size = f"{abs(1000 * trend.slope):.2f} ± {1000 * trend.u95:.2f} mm/m"
+    return f"{way} by {size} towards {_azimuth(trend, placement):.0f}°"
 
 
 def _map(found: Strips, code: str, placement: Rigid | None) -> FoundMesh:
