@@ -1,6 +1,5 @@
 """Ground, heights above it and height bands: against truth, SciPy and themselves in one piece."""
 
-import io
 import unittest
 from unittest import mock
 
@@ -14,8 +13,6 @@ from kerb.core.cloud.heights import banded, heights
 from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
-from kerb.core.surface.delaunay import delaunay
-from kerb.core.surface.elsewhere import Triangulators, serve
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.job.holdings import altered
@@ -121,7 +118,7 @@ class Heights(unittest.TestCase):
             _, first = np.unique(np.round(xyz[:, :2], 3), axis=0, return_index=True)
             store = store_of(xyz[first] + UTM, scale=0.001, classes=classes[first])
             self.assertGreaterEqual(len(store.tiles), 4)
-            tiled = heights(store, (2,), silent())
+            tiled = heights(store, (2,), silent(), tiled=True)
             np.testing.assert_array_equal(tiled, heights(store, (2,), silent(), tiled=False))
             points = store.coordinates(slice(0, store.count)) - UTM
             is_ground = np.asarray(store.column("classification")) == 2
@@ -144,7 +141,7 @@ class Heights(unittest.TestCase):
         repaired = []
         own = heights_module.Ground._repaired
         with mock.patch.object(heights_module.Ground, "_repaired", lambda *a: repaired.append(len(a[1])) or own(*a)):
-            tiled = heights(store, (2,), silent())
+            tiled = heights(store, (2,), silent(), tiled=True)
         self.assertTrue(repaired, "nothing had to be looked for farther away")
         np.testing.assert_array_equal(tiled, heights(store, (2,), silent(), tiled=False))
         xyz = store.coordinates(slice(0, store.count)) - UTM
@@ -162,7 +159,9 @@ class Heights(unittest.TestCase):
         up = np.column_stack([xy + [0.125, 0.11], np.full(len(xy), 5.0)])
         classes = np.repeat([2, 1], len(xy))
         store = store_of(np.concatenate([xyz, up]) + UTM, scale=0.001, classes=classes)
-        np.testing.assert_array_equal(heights(store, (2,), silent()), heights(store, (2,), silent(), tiled=False))
+        np.testing.assert_array_equal(
+            heights(store, (2,), silent(), tiled=True), heights(store, (2,), silent(), tiled=False)
+        )
 
     def test_units_classes_and_set_aside(self):
         xyz, classes = made("sloping", density=3.0)
@@ -182,36 +181,6 @@ class Heights(unittest.TestCase):
         over = np.array([0.05, 0.1, 0.49, 0.5, 1.9, 2.0, 9.0, 9.0, 1.0, np.nan])
         classes = np.array([1, 1, 0, 1, 3, 4, 1, 6, 2, 1], np.uint8)
         np.testing.assert_array_equal(banded(classes, over, (0.1, 0.5, 2.0)), [1, 3, 3, 4, 4, 5, 5, 6, 2, 1])
-
-
-class Helpers(unittest.TestCase):
-    def test_helpers_give_the_same_triangles_and_may_die(self):
-        places = np.random.default_rng(6).uniform(0, 100, (30_000, 2))
-        own = delaunay(places)
-        with Triangulators(2) as helpers:
-            np.testing.assert_array_equal(helpers.triangles(places), own)
-            np.testing.assert_array_equal(helpers.triangles(places), own)
-            for process in helpers._all:
-                process.kill()
-                process.wait()
-            np.testing.assert_array_equal(helpers.triangles(places), own, "a helper that died must not be missed")
-            with self.assertRaises(NotDeterminable):
-                helpers.triangles(np.column_stack([np.arange(30_000.0), np.zeros(30_000)]))
-            gone = list(helpers._all)
-        self.assertTrue(all(process.poll() is not None for process in gone))
-
-    def test_serving_over_streams(self):
-        places = np.random.default_rng(7).uniform(0, 9, (50, 2))
-        line = np.column_stack([np.arange(5.0), np.zeros(5)])
-        asked = io.BytesIO(b"".join(len(p).to_bytes(8, "little") + p.tobytes() for p in (places, line)))
-        answers = io.BytesIO()
-        serve(asked, answers)
-        data = answers.getvalue()
-        count = int.from_bytes(data[:8], "little")
-        np.testing.assert_array_equal(
-            np.frombuffer(data[8 : 8 + 12 * count], np.int32).reshape(-1, 3), delaunay(places)
-        )
-        self.assertEqual(data[8 + 12 * count :], bytes(8))
 
 
 class Verbs(CommandLine):

@@ -1,7 +1,5 @@
 """Surfaces where one step more or less would show: edges of grids, single triangles, helpers that do the work."""
 
-import contextlib
-import io
 import unittest
 from unittest import mock
 
@@ -9,10 +7,9 @@ import numpy as np
 
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.reference import local_grid
-from kerb.core.surface import elsewhere, grid, tin
+from kerb.core.surface import grid, tin
 from kerb.core.surface.delaunay import delaunay
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.surface.elsewhere import Triangulators, serve
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.surfaces import CloudTop, GridSurface
 from kerb.core.surface.tin import Tin, triangulate
@@ -75,9 +72,6 @@ class Grids(unittest.TestCase):
         line = filled(HeightGrid(np.zeros(2), 1.0, row, row), np.ones(row.shape, bool))
         self.assertEqual(line.z[0, 6], 6.0)
         self.assertIn(line.z[0, 1], (1.0, 3.0))
-        with mock.patch.object(grid, "MANY_BORDER_CELLS", 4):
-            many = filled(HeightGrid(np.zeros(2), 1.0, z, z), np.ones((5, 5), bool))
-        self.assertLessEqual(set(np.unique(many.z)), {1.0, 3.0, 5.0, 7.0})
 
     def test_two_cells_about_a_gap_decide_it(self):
         """A plane with one wild cell three from the gap: it has no part in the filling."""
@@ -88,70 +82,6 @@ class Grids(unittest.TestCase):
         z[4, 7] = 1e6
         found = filled(HeightGrid(np.zeros(2), 1.0, z, z), np.ones(z.shape, bool))
         self.assertAlmostEqual(found.z[4, 4], wanted)
-
-
-class Elsewhere(unittest.TestCase):
-    """What helpers are asked for is not done here as well."""
-
-    def setUp(self):
-        rng = np.random.default_rng(4)
-        self.places = rng.uniform(0, 90, (elsewhere.WORTH_SENDING, 2))
-
-    @contextlib.contextmanager
-    def only_elsewhere(self):
-        with mock.patch.object(elsewhere, "delaunay", side_effect=AssertionError("done here")):
-            yield
-
-    def test_large_work_is_sent_and_small_work_is_not(self):
-        own = delaunay(self.places)
-        with mock.patch.object(elsewhere, "cores", return_value=2), Triangulators() as helpers, self.only_elsewhere():
-            np.testing.assert_array_equal(helpers.triangles(self.places), own)
-            np.testing.assert_array_equal(helpers.triangles(self.places), own)
-            self.assertEqual(len(helpers._all), 2)
-            first = list(helpers._all)
-            for _ in range(3):
-                np.testing.assert_array_equal(helpers.triangles(self.places), own)
-            self.assertEqual(helpers._all, first, "no more than one a core")
-            with self.assertRaisesRegex(AssertionError, "done here"):
-                helpers.triangles(self.places[1:])
-        self.assertEqual((helpers._all, [process.poll() is None for process in first]), ([], [False, False]))
-        self.assertTrue(all(process.stdin.closed and process.stdout.closed for process in first))
-
-    def test_with_one_core_all_is_done_here(self):
-        with mock.patch.object(elsewhere, "cores", return_value=1), Triangulators() as helpers:
-            self.assertEqual(len(helpers.triangles(self.places)), len(delaunay(self.places)))
-            self.assertEqual(helpers._all, [])
-
-    def test_none_to_start(self):
-        with (
-            mock.patch.object(elsewhere, "cores", return_value=2),
-            mock.patch("subprocess.Popen", side_effect=OSError("no processes left")) as start,
-            Triangulators() as helpers,
-        ):
-            for _ in range(2):
-                self.assertEqual(len(helpers.triangles(self.places)), len(delaunay(self.places)))
-            self.assertEqual(start.call_count, 1, "not tried again")
-
-    def test_an_answer_of_nothing_is_asked_again_here(self):
-        line = np.column_stack([np.arange(20_000.0), np.zeros(20_000)])
-        with mock.patch.object(elsewhere, "cores", return_value=2), Triangulators(1) as helpers:
-            with self.assertRaises(NotDeterminable):
-                helpers.triangles(line)
-            with self.only_elsewhere():
-                self.assertEqual(len(helpers.triangles(self.places)), len(delaunay(self.places)))
-
-    def test_words_on_the_wire(self):
-        """Eight bytes of count, then places of two doubles; eight bytes of count, then triangles of three int32."""
-        places = np.array([[0.0, 0], [4, 0], [0, 3], [4, 3.5]])
-        line = np.column_stack([np.arange(5.0), np.zeros(5)])
-        asked = io.BytesIO(b"".join(len(p).to_bytes(8, "little") + p.tobytes() for p in (line, places)) + b"half")
-        answers = io.BytesIO()
-        serve(asked, answers)
-        data = answers.getvalue()
-        self.assertEqual((len(data), data[:8], data[8:16]), (8 + 8 + 24, bytes(8), (2).to_bytes(8, "little")))
-        np.testing.assert_array_equal(np.frombuffer(data[16:], np.int32).reshape(2, 3), delaunay(places))
-        with self.assertRaisesRegex(ValueError, "ended"):
-            serve(io.BytesIO((3).to_bytes(8, "little") + bytes(47)), io.BytesIO())
 
 
 class Triangles(unittest.TestCase):

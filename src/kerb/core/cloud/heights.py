@@ -1,6 +1,7 @@
-"""Height of every point over the triangulated ground, tile by tile, the same to the last bit as if done in one piece.
+"""Height of every point over the triangulated ground, the same to the last bit in one piece or tile by tile.
 
-A tile is triangulated with the ground around it. A triangle whose circumcircle holds no other ground point belongs to
+Up to some twenty million ground points are triangulated in one piece; of more, so that memory does not grow with the cloud, a
+tile is triangulated with the ground around it. A triangle whose circumcircle holds no other ground point belongs to
 the Delaunay triangulation of the whole ground, so each triangle that was used is tested for that, and the surroundings
 grow until all pass. Ground points on a regular lattice have circles with four points on them, and no single
 triangulation; moving every point by less than a thousandth of the coordinate resolution, always the same way, leaves
@@ -17,15 +18,17 @@ import scipy
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
+from kerb.core.cloud.heights_kernels import cell_numbers, keys_of_places, lowest_of_places, nudged
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.sets import paint
 from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
-from kerb.core.surface.elsewhere import Triangulators
+from kerb.core.sorting import sorted_keys
+from kerb.core.surface.delaunay import delaunay
 from kerb.core.surface.tin import Tin, ends
-from kerb.core.surface.tin_kernels import locate
+from kerb.core.surface.tin_kernels import locate, sort_rows
 
 HEIGHT = "height_above_ground"
 # What a height may say about: never classified, unclassified, vegetation. Buildings and water stay what they are.
@@ -37,39 +40,41 @@ MOST_GAP_CELLS = 4_000_000
 BLOCK_POINTS = 800_000
 REPAIR_POINTS = 32
 MOST_REPAIRS = 60
+# So many ground points are triangulated in one piece, which takes some 200 bytes each.
+MOST_WHOLE = 20_000_000
 CELLS_PER_TILE_SIDE = 8
 NUDGE = 1e-3
 EXACT = 1e-9
 
 
 @in_own_numbers
-def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, tiled: bool = True) -> Floats:
+def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, tiled: bool | None = None) -> Floats:
     """Height above (below: negative) the Delaunay surface of the ground classes, (n,), in the unit of elevations.
 
-    NaN outside the outline of the ground and for set-aside points. ``tiled=False`` takes the ground in one piece: it
-    is slower and needs more memory, with the same result.
+    NaN outside the outline of the ground and for set-aside points. ``tiled`` says whether the ground
+    is taken tile by tile, by its size when None: the result is the same.
 
     Raises
     ------
     NotDeterminable, when the cloud has no classes or too few ground points; Cancelled.
     """
     needs_plan(store)
-    ground = Ground.of(store, classes, progress.within(0.0, 0.2))
-    result = np.full(store.count, np.nan)
+    ground, result = Ground.of(store, classes, progress.within(0.0, 0.2))
+    known = np.isfinite(result)
     aside = store.aside()
+    whole = ground.whole() if not (len(ground.places) > MOST_WHOLE if tiled is None else tiled) else None
+    progress.step(0.4 if whole else 0.2, "Heights above ground")
 
     def some(tiles: Ints) -> None:
-        spans = [store.rows_of(int(tile)) for tile in tiles]
-        places = _nudged(store, np.concatenate([store.xyz[rows] for rows in spans]), ground.origin)
-        over = places[:, 2] - ground.under(places[:, :2], tiled, helpers)
-        at = 0
-        for rows in spans:
-            result[rows] = over[at : at + rows.stop - rows.start]
-            at += rows.stop - rows.start
+        rows = np.concatenate([np.arange(*store.rows_of(int(tile)).indices(store.count)) for tile in tiles])
+        rows = rows[~known[rows]]
+        if not len(rows):
+            return
+        places = _nudged(store, np.asarray(store.xyz[rows]), ground.origin)
+        xy = np.ascontiguousarray(places[:, :2])
+        result[rows] = places[:, 2] - (ground.under(xy) if whole is None else whole.under(xy))
 
-    blocks = _blocks(store) if tiled else [np.arange(len(store.tiles))]
-    with Triangulators() as helpers:
-        each(some, blocks, progress.within(0.2, 1.0), "Heights above ground")
+    each(some, _blocks(store), progress.within(0.4 if whole else 0.2, 1.0), "Heights above ground")
     if aside is not None:
         result[np.asarray(aside) != 0] = np.nan
     return result
@@ -107,28 +112,42 @@ class Ground:
     starts: Ints
 
     @staticmethod
-    def of(store: CloudStore, classes: tuple[int, ...], progress: Progress) -> Ground:
-        """The ground points of a cloud. Raises NotDeterminable; Cancelled."""
+    def of(store: CloudStore, classes: tuple[int, ...], progress: Progress) -> tuple[Ground, Floats]:
+        """The ground points of a cloud, and how high each of them lies over the lowest at its place, (n,), NaN for other points.
+
+        Raises NotDeterminable; Cancelled.
+        """
         if not store.has("classification"):
             raise NotDeterminable("the cloud has no classes; find the ground first")
         column, aside = store.column("classification"), store.aside()
-        kept = []
-        for tile in range(len(store.tiles)):
-            progress.step(tile / len(store.tiles), "Reading the ground")
+        wanted = np.zeros(256, np.bool_)
+        wanted[list(classes)] = True
+
+        def of_tile(tile: int) -> Ints:
             rows = store.rows_of(tile)
-            ground = np.isin(column[rows], classes)
+            ground = wanted[column[rows]]
             if aside is not None:
                 ground &= np.asarray(aside[rows]) == 0
-            kept.append(np.asarray(store.xyz[rows])[ground])
-        xyz = np.concatenate(kept)
-        if len(xyz) < 3:
+            return np.flatnonzero(ground) + rows.start
+
+        rows = np.concatenate(each(of_tile, range(len(store.tiles)), progress, "Reading the ground"))
+        if len(rows) < 3:
             named = " and ".join(map(str, classes))
-            raise NotDeterminable(f"class {named} has {len(xyz)} points; a ground surface needs three")
-        xyz = _lowest_of_each_place(xyz)
+            raise NotDeterminable(f"class {named} has {len(rows)} points; a ground surface needs three")
+        xyz, over = _lowest_of_each_place(np.asarray(store.xyz[rows]))
+        heights = np.full(store.count, np.nan)
+        heights[rows] = over * store.scale[2]
         low, _ = store.bounds
         origin = np.floor(low)
         places = _nudged(store, xyz, origin)
-        return _sorted(places, origin, _cell(store, places))
+        return _sorted(places, origin, _cell(store, places)), heights
+
+    def whole(self) -> _Surface:
+        """The triangulation of all of it. Raises NotDeterminable, when it has none."""
+        surface = _Surface.of(self, np.arange(len(self.places)), np.empty((0, 2)))
+        if not len(surface.triangles):
+            raise NotDeterminable("the ground points lie on one line in plan, there is no surface of them")
+        return surface
 
     @cached_property
     def spacing(self) -> float:
@@ -145,22 +164,20 @@ class Ground:
         """Outline of all ground points in plan."""
         return ends(self.places[:, :2])
 
-    def under(self, xy: Floats, tiled: bool, helpers: Triangulators) -> Floats:
+    def under(self, xy: Floats) -> Floats:
         """Elevation of the ground under (n, 2) places that lie near each other, all from ``origin``; NaN outside it."""
         local = np.ascontiguousarray(xy)
-        if not tiled:
-            return _Surface.of(self, np.arange(len(self.places)), local, helpers).z
         low, high = ends(local)
         halo = self._halo(low, high)
         box = (np.maximum(low - halo, self.box[0]), np.minimum(high + halo, self.box[1]))
-        surface = _Surface.of(self, self._within(box), local, helpers)
+        surface = _Surface.of(self, self._within(box), local)
         unsure, bad = surface.unsure(box)
         z = surface.z
         if unsure.any():
-            z[unsure] = self._repaired(local[unsure], surface.corner_rows(bad), helpers)
+            z[unsure] = self._repaired(local[unsure], surface.corner_rows(bad))
         return z
 
-    def _repaired(self, xy: Floats, rows: Ints, helpers: Triangulators) -> Floats:
+    def _repaired(self, xy: Floats, rows: Ints) -> Floats:
         """Elevation under places whose triangle reaches out of their surroundings.
 
         Ground points that lie deepest in the circles of such triangles are added until no circle holds any more: what
@@ -170,7 +187,7 @@ class Ground:
         z = np.full(len(xy), np.nan)
         todo = np.arange(len(xy))
         for _ in range(MOST_REPAIRS):
-            surface = _Surface.of(self, rows, xy[todo], helpers)
+            surface = _Surface.of(self, rows, xy[todo])
             unsure, bad = surface.unsure(None)
             z[todo[~unsure]] = surface.z[~unsure]
             if not unsure.any():
@@ -186,7 +203,7 @@ class Ground:
             if len(grown) == len(rows):
                 break
             rows, todo = grown, todo[unsure]
-        z[todo] = _Surface.of(self, np.arange(len(self.places)), xy[todo], helpers).z
+        z[todo] = _Surface.of(self, np.arange(len(self.places)), xy[todo]).z
         return z
 
     def _halo(self, low: Floats, high: Floats) -> float:
@@ -254,36 +271,31 @@ class Ground:
         return np.column_stack([edge[:, 1], -edge[:, 0]])
 
 
-def _lowest_of_each_place(xyz: Ints32) -> Ints32:
-    """Integer places (m, 3), one for each easting and northing, with the lowest elevation there, by easting."""
-    whole = xyz[:, :2].astype(np.int64)
-    # Two numbers of 32 bits as one: sorted at once, many times faster than by one after the other.
-    key = (whole[:, 0] << 32) | (whole[:, 1] + 2**31)
-    order = np.argsort(key)
-    key = key[order]
-    first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]]))
-    lowest = xyz[order[first]].copy()
-    lowest[:, 2] = np.minimum.reduceat(xyz[order, 2], first)
-    return lowest
+def _sort_corners(triangles: Ints32) -> None:
+    """Let each triangle (m, 3) name its corners by rising row."""
+    each(lambda span: sort_rows(triangles[slice(*span)]), ranges(len(triangles), 500_000))
 
 
-def _nudged(store: CloudStore, xyz: Ints | Ints32, origin: Floats) -> Floats:
+def _lowest_of_each_place(xyz: Ints32) -> tuple[Ints32, Ints]:
+    """Integer places (m, 3), one for each easting and northing, with the lowest elevation there, by easting; and how far each
+    one given lies over that of its place."""
+    east, north = (int(xyz[:, axis].min()) for axis in (0, 1))
+    keys = np.empty(len(xyz), np.uint64)
+    each(lambda span: keys_of_places(xyz[slice(*span)], east, north, keys[slice(*span)]), ranges(len(xyz), 100_000))
+    order, keys = sorted_keys(keys)
+    lowest, over = np.empty_like(xyz), np.empty(len(xyz), np.int64)
+    return lowest[: int(lowest_of_places(xyz, order, keys, lowest, over))].copy(), over
+
+
+def _nudged(store: CloudStore, xyz: Ints32, origin: Floats) -> Floats:
     """Places (n, 3) from an origin, moved in plan by less than the resolution; equal places move alike."""
-    places = (store.origin - origin) + xyz * store.scale
-    places[:, :2] += _nudges(xyz[:, :2]) * NUDGE * store.scale[:2]
-    return np.asarray(places)
-
-
-def _nudges(xy: Ints | Ints32) -> Floats:
-    """A number from -½ to ½ for each integer place and axis, (n, 2), that looks random and is always the same."""
-    mixed = xy[:, 0].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15) ^ xy[:, 1].astype(np.uint64) * np.uint64(
-        0xC2B2AE3D27D4EB4F
+    places = np.empty((len(xyz), 3))
+    start = store.origin - origin
+    each(
+        lambda span: nudged(xyz[slice(*span)], start, store.scale, NUDGE, places[slice(*span)]),
+        ranges(len(xyz), 100_000),
     )
-    for shift, factor in ((30, 0xBF58476D1CE4E5B9), (27, 0x94D049BB133111EB)):
-        mixed = (mixed ^ (mixed >> np.uint64(shift))) * np.uint64(factor)
-    mixed ^= mixed >> np.uint64(31)
-    both = np.column_stack([mixed & np.uint64(0xFFFFFFFF), mixed >> np.uint64(32)])
-    return both / 2.0**32 - 0.5
+    return places
 
 
 def _cell(store: CloudStore, places: Floats) -> float:
@@ -294,10 +306,13 @@ def _cell(store: CloudStore, places: Floats) -> float:
 
 def _sorted(places: Floats, origin: Floats, cell: float) -> Ground:
     columns, rows = (int(n) + 1 for n in np.floor(ends(places[:, :2])[1] / cell))
-    at = np.clip(np.floor(places[:, :2] / cell).astype(np.int64), 0, None)
-    number = at[:, 1] * columns + at[:, 0]
-    order = np.argsort(number, kind="stable")
-    starts = np.searchsorted(number[order], np.arange(columns * rows + 1))
+    numbers = np.empty(len(places), np.uint64)
+    each(
+        lambda span: cell_numbers(places[slice(*span)], cell, columns, numbers[slice(*span)]),
+        ranges(len(places), 100_000),
+    )
+    order, numbers = sorted_keys(numbers)
+    starts = np.searchsorted(numbers, np.arange(columns * rows + 1, dtype=np.uint64))
     return Ground(np.ascontiguousarray(places[order]), origin, cell, (columns, rows), starts)
 
 
@@ -330,19 +345,34 @@ class _Surface:
     triangles: Ints32
     found: Ints32
     z: Floats
+    tin: Tin | None = None
 
     @staticmethod
-    def of(ground: Ground, rows: Ints, xy: Floats, helpers: Triangulators) -> _Surface:
+    def of(ground: Ground, rows: Ints, xy: Floats) -> _Surface:
         """Triangulate the ground points of some rows and look under places (n, 2)."""
         found, z = np.full(len(xy), -1, np.int32), np.full(len(xy), np.nan)
         places = np.ascontiguousarray(ground.places[rows])
         try:
-            triangles = np.sort(helpers.triangles(places[:, :2]), axis=1)
+            triangles = delaunay(places[:, :2])
+            _sort_corners(triangles)
         except NotDeterminable:
             return _Surface(ground, rows, xy, np.empty((0, 3), np.int32), found, z)
-        index = Tin(places, triangles, np.zeros(3)).index
-        locate(places, triangles, index.low, index.inverse, index.shape, index.starts, index.listed, xy, found, z)
-        return _Surface(ground, rows, xy, triangles, found, z)
+        surface = _Surface(ground, rows, xy, triangles, found, z, Tin(places, triangles, np.zeros(3)))
+        surface.look(xy, found, z)
+        return surface
+
+    def look(self, xy: Floats, found: Ints32, z: Floats) -> None:
+        """Fill in the triangle under each of (n, 2) places, and the elevation there."""
+        assert self.tin is not None
+        index = self.tin.index
+        about = index.low, index.inverse, index.shape, index.starts, index.listed
+        locate(self.tin.vertices, self.triangles, *about, xy, found, z)
+
+    def under(self, xy: Floats) -> Floats:
+        """Elevation of the surface under (n, 2) places; NaN outside it."""
+        z = np.full(len(xy), np.nan)
+        self.look(xy, np.empty(len(xy), np.int32), z)
+        return z
 
     def corners(self, triangles: Ints) -> Floats:
         """Corners (m, 3, 2) of some triangles in plan."""

@@ -8,11 +8,12 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Ints, Mask
-from kerb.core.errors import InputError
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.surface.delaunay import delaunay
 from kerb.core.surface.grid_kernels import add_points
+from kerb.core.surface.tin import Tin
 
 MAX_CELLS = 60_000_000
-MANY_BORDER_CELLS = 400_000
 
 
 @dataclass(frozen=True)
@@ -82,11 +83,11 @@ def filled(grid: HeightGrid, wanted: Mask) -> HeightGrid:
     border = known & scipy.ndimage.binary_dilation(empty, iterations=2)
     z = grid.z.copy()
     places = np.argwhere(empty)
-    if 3 < border.sum() < MANY_BORDER_CELLS:
-        around = np.argwhere(border)
+    if border.sum() > 3:
+        around = np.column_stack([np.argwhere(border), grid.z[border]])
         try:
-            z[empty] = scipy.interpolate.LinearNDInterpolator(around, grid.z[border])(places)
-        except scipy.spatial.QhullError:  # all known cells in one line: nothing to interpolate between
+            z[empty] = Tin(around, delaunay(around[:, :2]), np.zeros(3)).at(places.astype(float))
+        except NotDeterminable:  # all known cells in one line: nothing to interpolate between
             z[empty] = np.nan
     left = wanted & ~np.isfinite(z)
     if left.any():

@@ -12,8 +12,9 @@ import shapely
 
 from kerb.core.arrays import Floats, Ints, Ints32, Mask
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.surface.delaunay import triangulation
-from kerb.core.surface.tin_kernels import elevations, index_triangles
+from kerb.core.parallel import each, ranges
+from kerb.core.surface.delaunay import constrained, delaunay, doubles, triangulation
+from kerb.core.surface.tin_kernels import elevations, index_triangles, sizes
 
 MAX_INDEX_CELLS = 4_000_000
 FAR_OUT = 4.0
@@ -51,9 +52,7 @@ class Tin:
     @cached_property
     def plan_areas(self) -> Floats:
         """Plan area of each triangle, (m,)."""
-        a, b, c = (self.vertices[self.triangles[:, k], :2] for k in range(3))
-        u, v = b - a, c - a
-        return np.asarray(0.5 * (u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]))
+        return self._of_triangles(0)
 
     @property
     def plan_area(self) -> float:
@@ -63,14 +62,22 @@ class Tin:
     @property
     def surface_area(self) -> float:
         """Area along the surface."""
-        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
-        return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+        return float(self._of_triangles(1).sum())
 
     @cached_property
     def longest_edges(self) -> Floats:
         """Longest edge of each triangle in plan, (m,)."""
-        corner = self.vertices[self.triangles, :2]
-        return np.asarray(np.hypot(*np.moveaxis(corner - np.roll(corner, 1, axis=1), 2, 0)).max(axis=1))
+        return self._of_triangles(2)
+
+    def _of_triangles(self, what: int) -> Floats:
+        """Plan area, area along the surface, or longest edge in plan, (m,)."""
+        out, vertices = np.empty(len(self.triangles)), np.ascontiguousarray(self.vertices)
+
+        def some(span: tuple[int, int]) -> None:
+            sizes(vertices, self.triangles[slice(*span)], what, out[slice(*span)])
+
+        each(some, ranges(len(out), 200_000))
+        return out
 
     @cached_property
     def index(self) -> TriangleIndex:
@@ -162,22 +169,11 @@ def triangulate(
     vertices, place = _merged(both - origin)
     if len(vertices) < 3 or (np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices)):
         raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
-    mesh = triangulation()
-    mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))  # type: ignore[call-overload]
     edges = _edges(place, [len(line) for line in (*rings, *lines)], len(rings))
-    if len(edges):
-        mesh.insert_edges(np.ascontiguousarray(edges, np.uint32))  # type: ignore[call-overload]
-    if ring is None:
-        mesh.erase_super_triangle()
-    elif lines or holes:
-        # By where triangles lie and not by which lines part them: a breakline parts nothing off.
-        mesh.erase_super_triangle()
-    else:
-        mesh.erase_outer_triangles()
-    triangles = np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
-    if mesh.vertices_count() != len(vertices):
-        vertices = _with_crossings(vertices, mesh)
-    if ring is not None and (lines or holes) and len(triangles):
+    walls = 0 if ring is None or holes else len(_edges(place, [len(ring)], 1))
+    ours = constrained(vertices[:, :2], edges, walls) if len(edges) else delaunay(vertices[:, :2])
+    vertices, triangles = _with_library(vertices, edges, walls) if ours is None else (vertices, ours)
+    if (holes or (lines and ours is None)) and ring is not None and len(triangles):
         middle = vertices[triangles, :2].mean(axis=1)
         shape = shapely.Polygon(ring[:, :2] - origin[:2], [hole[:, :2] - origin[:2] for hole in holes])
         triangles = triangles[shapely.contains_xy(shape, middle)]
@@ -185,6 +181,21 @@ def triangulate(
         where = "the points lie on one line in plan" if ring is None else "no triangle lies inside the line"
         raise NotDeterminable(where)
     return Tin(vertices, triangles, origin)
+
+
+def _with_library(vertices: Floats, edges: Ints, walls: int) -> tuple[Floats, Ints32]:
+    """Vertices and triangles where lines cross one another: the library puts a vertex on each crossing."""
+    mesh = triangulation()
+    mesh.insert_vertices(np.ascontiguousarray(vertices[:, :2]))  # type: ignore[call-overload]
+    mesh.insert_edges(np.ascontiguousarray(edges, np.uint32))  # type: ignore[call-overload]
+    if walls == len(edges):
+        mesh.erase_outer_triangles()
+    else:
+        mesh.erase_super_triangle()
+    triangles = np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
+    if mesh.vertices_count() != len(vertices):
+        vertices = _with_crossings(vertices, mesh)
+    return vertices, triangles
 
 
 def _edges(place: Ints, lengths: list[int], closed: int) -> Ints:
@@ -200,10 +211,10 @@ def _edges(place: Ints, lengths: list[int], closed: int) -> Ints:
 
 def _merged(local: Floats) -> tuple[Floats, Ints]:
     """Vertices without doubles in plan, elevations averaged, and the vertex each given point became."""
-    key = np.ascontiguousarray(local[:, :2]).view(np.complex128).ravel()
-    _, first, place = np.unique(key, return_index=True, return_inverse=True)
-    if len(first) == len(local):
+    place = doubles(local[:, :2])
+    if place is None:
         return np.ascontiguousarray(local), np.arange(len(local))
+    _, first = np.unique(place, return_index=True)
     # Keep the order given: neighbours in the file stay neighbours, which the triangulation is faster with.
     order = np.argsort(first, kind="stable")
     rank = np.empty_like(order)

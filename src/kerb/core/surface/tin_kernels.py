@@ -88,3 +88,32 @@ def locate(vertices, triangles, low, inverse, shape, starts, listed, xy, found, 
             if depth >= deepest:
                 deepest, found[q] = depth, t
                 out[q] = _elevation(vertices, triangles, t, s, r)
+
+
+@kernel
+def sort_rows(triangles):
+    """Put the three numbers of each row in rising order."""
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        low, high = min(a, min(b, c)), max(a, max(b, c))
+        triangles[t, 0], triangles[t, 1], triangles[t, 2] = low, a + b + c - low - high, high
+
+
+@kernel
+def sizes(vertices, triangles, what, out):
+    """Of each triangle its plan area (``what`` 0, negative where it turns clockwise), its area along the surface (1) or its
+    longest edge in plan (2)."""
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+        vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+        if what == 2:
+            wx, wy = vx - ux, vy - uy
+            out[t] = np.sqrt(max(ux * ux + uy * uy, max(vx * vx + vy * vy, wx * wx + wy * wy)))
+            continue
+        flat = 0.5 * (ux * vy - uy * vx)
+        if what == 1:
+            uz, vz = vertices[b, 2] - vertices[a, 2], vertices[c, 2] - vertices[a, 2]
+            east, north = 0.5 * (uy * vz - uz * vy), 0.5 * (uz * vx - ux * vz)
+            flat = np.sqrt(flat * flat + east * east + north * north)
+        out[t] = flat

@@ -117,6 +117,11 @@ def over_tin(top_v, top_t, base_v, base_t, low, inverse, shape, starts, listed, 
                         continue
                     if j != max(j0, cell_of(by0, low[1], inverse, shape[1])):
                         continue
+                    # Most that share a cell do not touch: told by their boxes, before any clip.
+                    if x1 < bx0 or y1 < by0 or x0 > max(base_v[d, 0], max(base_v[e, 0], base_v[f, 0])):
+                        continue
+                    if y0 > max(base_v[d, 1], max(base_v[e, 1], base_v[f, 1])):
+                        continue
                     if not _plane(base_v, d, e, f, base):
                         continue
                     px[0], py[0] = top_v[a, 0], top_v[a, 1]

@@ -14,6 +14,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import plane
 from kerb.core.geometry.area import Area, ring_of
+from kerb.core.sorting import sorted_keys
 from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.tin import Tin
@@ -186,16 +187,17 @@ def point_noise(heap: Heap) -> tuple[float, float]:
     """
     cell = CELL_SPACINGS * heap.ground.spacing
     local = heap.inside - np.append(heap.ring.min(axis=0), 0.0)
-    key = np.floor(local[:, :2] / cell).astype(np.int64)
-    order = np.lexsort((key[:, 1], key[:, 0]))
-    _, starts = np.unique(key[order], axis=0, return_index=True)
-    groups = np.split(order, starts[1:])
-    chosen = [g for g in groups if len(g) >= 6]
+    key = np.floor(local[:, :2] / cell).astype(np.uint64)
+    order, keys = sorted_keys((key[:, 0] << np.uint64(32)) | key[:, 1])
+    starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+    many = np.diff(np.append(starts, len(keys)))
+    chosen = np.flatnonzero(many >= 6)
     if len(chosen) < 5:
         return 0.0, 1.0
     step = max(1, len(chosen) // 400)
     spreads, close, apart = [], [], []
-    for group in chosen[::step]:
+    for number in chosen[::step]:
+        group = order[starts[number] : starts[number] + many[number]]
         points = heap.inside[group]
         try:
             fit = plane.fit(points)

@@ -1,0 +1,36 @@
+"""Sorting tens of millions of whole numbers on all cores: by their highest bits into buckets, then each bucket by itself."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.arrays import AnyArray, Ints
+from kerb.core.parallel import each, ranges
+from kerb.core.sorting_kernels import count_buckets, into_buckets
+
+BUCKET_BITS, WORTH_BUCKETS = 9, 200_000
+
+
+def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
+    """Rows in the order of their keys (n,) of 64 bits without sign, those alike in the order given; and the keys in order."""
+    top = int(keys.max(initial=0)).bit_length() - BUCKET_BITS
+    if len(keys) < WORTH_BUCKETS or top <= 0:
+        order = np.argsort(keys, kind="stable")
+        return order, keys[order]
+    shift, pieces = np.uint64(top), ranges(len(keys), 100_000)
+    counts = np.zeros((len(pieces), 1 << BUCKET_BITS), np.int64)
+    each(lambda k: count_buckets(keys[slice(*pieces[k])], shift, counts[k]), range(len(pieces)))
+    at = np.cumsum(np.concatenate([[0], counts.T.ravel()]))[:-1].reshape(-1, len(pieces)).T.copy()
+    first = [*at[0].tolist(), len(keys)]
+    order, ordered = np.empty(len(keys), np.int64), np.empty_like(keys)
+    each(
+        lambda k: into_buckets(keys[slice(*pieces[k])], pieces[k][0], shift, at[k], ordered, order), range(len(pieces))
+    )
+
+    def one(bucket: int) -> None:
+        own = slice(first[bucket], first[bucket + 1])
+        rank = np.argsort(ordered[own], kind="stable")
+        order[own], ordered[own] = order[own][rank], ordered[own][rank]
+
+    each(one, [k for k in range(1 << BUCKET_BITS) if first[k + 1] - first[k] > 1])
+    return order, ordered
