@@ -6,15 +6,22 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints
 from kerb.core.parallel import each, ranges
-from kerb.core.sorting_kernels import count_buckets, into_buckets
+from kerb.core.sorting_kernels import by_counting, count_buckets, into_buckets
 
 BUCKET_BITS, WORTH_BUCKETS = 9, 200_000
+# Buckets with no more different values than so many times their keys are sorted by counting.
+CELLS_A_KEY = 4
 
 
 def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
     """Rows in the order of their keys (n,) of 64 bits without sign, those alike in the order given; and the keys in order."""
-    top = int(keys.max(initial=0)).bit_length() - BUCKET_BITS
+    most = int(keys.max(initial=0))
+    top = most.bit_length() - BUCKET_BITS
     if len(keys) < WORTH_BUCKETS or top <= 0:
+        if most < CELLS_A_KEY * len(keys) + 64:
+            order, ordered = np.arange(len(keys)), keys.copy()
+            by_counting(ordered, order, np.uint64(0), most + 1)
+            return order, ordered
         order = np.argsort(keys, kind="stable")
         return order, keys[order]
     shift, pieces = np.uint64(top), ranges(len(keys), 100_000)
@@ -29,6 +36,9 @@ def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
 
     def one(bucket: int) -> None:
         own = slice(first[bucket], first[bucket + 1])
+        if 1 << top <= CELLS_A_KEY * (own.stop - own.start):
+            by_counting(ordered[own], order[own], np.uint64(bucket << top), 1 << top)
+            return
         rank = np.argsort(ordered[own], kind="stable")
         order[own], ordered[own] = order[own][rank], ordered[own][rank]
 

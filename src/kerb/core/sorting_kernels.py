@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from kerb.core.jit import kernel
 
 
@@ -20,3 +22,27 @@ def into_buckets(keys, first, shift, at, out_keys, out_rows):
         where = at[bucket]
         out_keys[where], out_rows[where] = keys[k], first + k
         at[bucket] = where + 1
+
+
+@kernel
+def by_counting(keys, rows, lowest, values):
+    """Sort keys from ``lowest`` on, of so many possible values, and their rows; those alike stay in order."""
+    at = np.zeros(values + 1, np.int64)
+    for k in range(len(keys)):
+        at[keys[k] - lowest + np.uint64(1)] += 1
+    for v in range(values):
+        at[v + 1] += at[v]
+    old_keys, old_rows = keys.copy(), rows.copy()
+    for k in range(len(keys)):
+        v = old_keys[k] - lowest
+        keys[at[v]], rows[at[v]] = old_keys[k], old_rows[k]
+        at[v] += 1
+
+
+@kernel
+def run_starts(keys, first, last, starts):
+    """Where each value begins among sorted keys, for those that begin in a range: ``starts[v]`` is the first with v or more."""
+    for k in range(first, last):
+        before = np.int64(-1) if k == 0 else np.int64(keys[k - 1])
+        for v in range(before + 1, np.int64(keys[k]) + 1):
+            starts[v] = k

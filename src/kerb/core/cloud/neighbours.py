@@ -8,13 +8,17 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints
-from kerb.core.cloud.neighbours_kernels import cell_numbers, nearest, place, within
+from kerb.core.arrays import AnyArray, Floats, Ints
+from kerb.core.cloud.neighbours_kernels import cell_numbers, nearest, nearest_one, take, within
 from kerb.core.parallel import each, ranges
+from kerb.core.sorting import sorted_keys
+from kerb.core.sorting_kernels import run_starts
+from kerb.core.surface.tin import ends
 
 POINTS_PER_CELL = 3.0
 CELLS_PER_POINT = 4
 PLANAR_RATIO = 8.0
+FEWEST_SORTED = 1000
 
 
 class NeighbourIndex:
@@ -30,7 +34,7 @@ class NeighbourIndex:
         if len(points) == 0:
             raise ValueError("no points to search")
         points = np.ascontiguousarray(points, float)
-        low, high = points.min(axis=0), points.max(axis=0)
+        low, high = ends(points)
         if not (np.isfinite(low).all() and np.isfinite(high).all()):
             raise ValueError("points hold values that are not finite")
         size = high - low
@@ -38,13 +42,9 @@ class NeighbourIndex:
             planar = bool(size[2] * PLANAR_RATIO < max(size[0], size[1]))
         self.low = low
         self.cell, self.shape = _grid(size, len(points), planar)
-        cells = np.empty(len(points), np.int64)
-        counts = np.zeros(int(self.shape.prod()) + 1, np.int64)
-        cell_numbers(points, low, 1.0 / self.cell, self.shape, cells, counts)
-        self.starts = np.cumsum(counts)
-        self.ordered = np.empty_like(points)
-        self.order = np.empty(len(points), np.int64)
-        place(points, cells, self.starts[:-1].copy(), self.ordered, self.order)
+        self.ordered, self.order, keys = _by_cell(points, low, self.cell, self.shape)
+        self.starts = np.full(int(self.shape.prod()) + 1, len(points), np.int64)
+        each(lambda span: run_starts(keys, *span, self.starts), ranges(len(points), 100_000))
 
     def nearest(self, queries: Floats, k: int = 1, limit: float = np.inf) -> tuple[Floats, Ints]:
         """The ``k`` nearest points of each query, nearest first.
@@ -60,14 +60,20 @@ class NeighbourIndex:
         queries = np.ascontiguousarray(queries, float)
         distances = np.empty((len(queries), k))
         indices = np.empty((len(queries), k), np.int64)
-        asked, order = self._by_cell(queries)
+        # Queries by cell, so that neighbours in memory are asked about together.
+        asked, rows = queries, np.arange(len(queries))
+        if len(queries) >= FEWEST_SORTED:
+            asked, rows, _ = _by_cell(queries, self.low, self.cell, self.shape)
+        grid = (self.ordered, self.order, self.starts, self.low, self.cell, self.shape)
 
         def some(span: tuple[int, int]) -> None:
-            rows = order[span[0] : span[1]]
-            near = np.empty((len(rows), k)), np.empty((len(rows), k), np.int64)
-            grid = (self.ordered, self.order, self.starts, self.low, self.cell, self.shape)
-            nearest(*grid, asked[span[0] : span[1]], limit, *near)
-            distances[rows], indices[rows] = near
+            mine, to = asked[slice(*span)], rows[slice(*span)]
+            if k == 1 and self.shape[2] == 1:
+                if not nearest_one(*grid, mine, to, limit, distances, indices):
+                    return
+                rest = np.isnan(distances[to, 0])
+                mine, to = mine[rest], to[rest]
+            nearest(*grid, mine, to, limit, distances, indices)
 
         each(some, ranges(len(queries)))
         return distances, indices
@@ -98,17 +104,16 @@ class NeighbourIndex:
         each(listed, spans)
         return offsets, found
 
-    def _by_cell(self, queries: Floats) -> tuple[Floats, Ints]:
-        """Queries by cell, so that neighbours in memory are asked about together, and where each came from."""
-        if len(queries) < 1000:
-            return queries, np.arange(len(queries))
-        cells = np.empty(len(queries), np.int64)
-        counts = np.zeros(int(self.shape.prod()) + 1, np.int64)
-        cell_numbers(queries, self.low, 1.0 / self.cell, self.shape, cells, counts)
-        asked = np.empty_like(queries)
-        order = np.empty(len(queries), np.int64)
-        place(queries, cells, np.cumsum(counts)[:-1].copy(), asked, order)
-        return asked, order
+
+def _by_cell(points: Floats, low: Floats, cell: float, shape: Ints) -> tuple[Floats, Ints, AnyArray]:
+    """Points (n, 3) in the order of their cells, where each came from, and their cells."""
+    keys = np.empty(len(points), np.uint64)
+    spans = ranges(len(points), 100_000)
+    each(lambda span: cell_numbers(points[slice(*span)], low, 1.0 / cell, shape, keys[slice(*span)]), spans)
+    order, keys = sorted_keys(keys)
+    ordered = np.empty_like(points)
+    each(lambda span: take(points, order[slice(*span)], ordered[slice(*span)]), spans)
+    return ordered, order, keys
 
 
 def _grid(size: Floats, count: int, planar: bool) -> tuple[float, Ints]:

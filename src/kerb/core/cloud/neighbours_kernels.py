@@ -13,27 +13,21 @@ def _cell(value, low, inverse, size):
 
 
 @kernel
-def cell_numbers(points, low, inverse, shape, out, counts):
-    """Write the cell of each point and count points per cell (counts has one leading zero entry)."""
+def cell_numbers(points, low, inverse, shape, out):
+    """Write the cell of each point; what lies outside belongs to the outermost cells."""
     for i in range(points.shape[0]):
         a = _cell(points[i, 0], low[0], inverse, shape[0])
         b = _cell(points[i, 1], low[1], inverse, shape[1])
         c = _cell(points[i, 2], low[2], inverse, shape[2])
-        n = (a * shape[1] + b) * shape[2] + c
-        out[i] = n
-        counts[n + 1] += 1
+        out[i] = np.uint64((a * shape[1] + b) * shape[2] + c)
 
 
 @kernel
-def place(points, cells, starts, ordered, order):
-    """Counting sort of points by cell; ``starts`` is consumed and ends as the end of each cell."""
-    for i in range(points.shape[0]):
-        at = starts[cells[i]]
-        starts[cells[i]] = at + 1
-        ordered[at, 0] = points[i, 0]
-        ordered[at, 1] = points[i, 1]
-        ordered[at, 2] = points[i, 2]
-        order[at] = i
+def take(points, order, out):
+    """``out`` = ``points[order]``."""
+    for i in range(len(order)):
+        row = order[i]
+        out[i, 0], out[i, 1], out[i, 2] = points[row, 0], points[row, 1], points[row, 2]
 
 
 @inline
@@ -60,8 +54,56 @@ def _scan(ordered, first, last, x, y, z, best, who, k):
 
 
 @kernel
-def nearest(ordered, order, starts, low, cell, shape, queries, limit, distances, indices):
-    """The k nearest of each query within ``limit``; distance inf and index -1 where there are fewer."""
+def nearest_one(ordered, order, starts, low, cell, shape, queries, rows, limit, distances, indices):
+    """As :func:`nearest` for one neighbour in columns: the three by three round a query first, a row of cells at a time, which
+    settles nearly all. Comes back with how many are left: their distance is NaN."""
+    inverse = 1.0 / cell
+    nx, ny = shape[0], shape[1]
+    left = 0
+    for q in range(queries.shape[0]):
+        x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
+        row = rows[q]
+        a, b = int(np.floor((x - low[0]) * inverse)), int(np.floor((y - low[1]) * inverse))
+        if a < 0 or b < 0 or a >= nx or b >= ny:
+            distances[row, 0] = np.nan
+            left += 1
+            continue
+        first, last = max(b - 1, 0), min(b + 1, ny - 1)
+        best, who = limit * limit, -1
+        for step in range(3):
+            i = a + (0 if step == 0 else (1 if step == 1 else -1))
+            if i < 0 or i >= nx:
+                continue
+            if step == 1:
+                gap = low[0] + i * cell - x
+                if gap * gap >= best:
+                    continue
+            elif step == 2:
+                gap = x - low[0] - (i + 1) * cell
+                if gap * gap >= best:
+                    continue
+            for k in range(starts[i * ny + first], starts[i * ny + last + 1]):
+                dx, dy, dz = ordered[k, 0] - x, ordered[k, 1] - y, ordered[k, 2] - z
+                squared = dx * dx + dy * dy + dz * dz
+                if squared < best:
+                    best, who = squared, k
+        side = min(
+            min(x - low[0] - a * cell, low[0] + (a + 1) * cell - x),
+            min(y - low[1] - b * cell, low[1] + (b + 1) * cell - y),
+        )
+        reach = cell + side
+        if best > reach * reach:
+            distances[row, 0] = np.nan
+            left += 1
+        else:
+            distances[row, 0] = np.sqrt(best) if who >= 0 else np.inf
+            indices[row, 0] = order[who] if who >= 0 else -1
+    return left
+
+
+@kernel
+def nearest(ordered, order, starts, low, cell, shape, queries, rows, limit, distances, indices):
+    """The k nearest of each query within ``limit``, written to its row; distance inf and index -1 where there are fewer."""
     k = distances.shape[1]
     best = np.empty(k)
     who = np.empty(k, np.int64)
@@ -91,7 +133,13 @@ def nearest(ordered, order, starts, low, cell, shape, queries, limit, distances,
                     break
             for i in range(max(a - ring, 0), min(a + ring, nx - 1) + 1):
                 edge_a = i == a - ring or i == a + ring
+                gap_a = max(max(low[0] + i * cell - x, x - low[0] - (i + 1) * cell), 0.0)
+                if ring > 0 and gap_a * gap_a >= best[k - 1]:
+                    continue
                 for j in range(max(b - ring, 0), min(b + ring, ny - 1) + 1):
+                    gap_b = max(max(low[1] + j * cell - y, y - low[1] - (j + 1) * cell), 0.0)
+                    if ring > 0 and gap_a * gap_a + gap_b * gap_b >= best[k - 1]:
+                        continue
                     if nz == 1:
                         if edge_a or j == b - ring or j == b + ring:
                             n = i * ny + j
@@ -113,11 +161,11 @@ def nearest(ordered, order, starts, low, cell, shape, queries, limit, distances,
             ring += 1
         for i in range(k):
             if who[i] >= 0:
-                distances[q, i] = np.sqrt(best[i])
-                indices[q, i] = order[who[i]]
+                distances[rows[q], i] = np.sqrt(best[i])
+                indices[rows[q], i] = order[who[i]]
             else:
-                distances[q, i] = np.inf
-                indices[q, i] = -1
+                distances[rows[q], i] = np.inf
+                indices[rows[q], i] = -1
 
 
 @inline
