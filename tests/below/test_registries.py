@@ -77,7 +77,11 @@ class Studies(unittest.TestCase):
                         self.assertIn(kind.setup.defaults()[name], dict(about.choices))
                     if about.when:
                         self.assertIn(about.when[0], kind.setup.declared())
-                    if not (about.hidden and about.show_only) and name != "cloud" and about.kind != CLOUDS:
+                    if (
+                        not (about.hidden and about.show_only)
+                        and name != kind.setup.main()
+                        and not (about.positional or about.kind == CLOUDS)
+                    ):
                         self.assertIn(f"--{(about.flag or name).replace('_', '-')}", options)
 
     def test_trials_run_are_kept_reported_and_told_whole(self):
@@ -107,6 +111,11 @@ class Studies(unittest.TestCase):
             "stockpile": ["above", "below", "net", "plan_area", "surface_area", "highest", "gap_area", "check_net", "mass"],
             "inventory": ["total_above", "total_mass"],
             "sections": ["sections"],
+            "surface": ["vertices", "triangles", "plan_area", "surface_area", "lowest", "highest", "mean"],
+            "contours": ["lines", "total_length"],
+            "spots": ["count", "empty"],
+            "cutfill": ["fill", "cut", "net", "fill_area", "cut_area", "same_area", "only_earlier_area", "only_later_area",
+                        "check_net", "stable_offset", "stable_noise"],
             "accuracy": ["n", "left_out", "mean", "median", "std", "rms", "min", "max", "accuracy95", "p95"],
         }  # fmt: skip
         for key, names in contract.items():
@@ -114,7 +123,7 @@ class Studies(unittest.TestCase):
 
     def test_nothing_else_names_a_kind_of_study(self):
         # Words that mean other things as well count where they can only mean the study.
-        common = {"accuracy", "sections"}
+        common = {"accuracy", "sections", "surface", "contours", "spots"}
         strict = "|".join(key for key in STUDIES if key not in common)
         loose = "|".join(rf"studies\.{key}\b|{key.title()}Setup|study_kind\([\"']{key}" for key in common)
         words = re.compile(rf"(?i:(?<![a-z])({strict})(?![a-z]))|{loose}")

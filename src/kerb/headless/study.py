@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -52,6 +52,7 @@ from kerb.studies.setup import Setup
 from kerb.studies.sources import NOT_A, Source, Sources, numbered
 from kerb.studies.taking import item_from, ring_from
 
+LEVEL = "level:"
 POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
 
 
@@ -70,9 +71,12 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
                 # Where further clouds are asked for they follow the first one.
                 more: dict[str, Any] = {"nargs": "+"} if kind.setup.named(CLOUDS) else {}
                 parser.add_argument(
-                    name, metavar="CLOUD", help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding", **more
+                    name,
+                    metavar="CLOUD" if about.kind == SCOPE else about.label.upper(),
+                    help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding",
+                    **more,
                 )
-                _add_narrowing(parser, "", name)
+                _add_narrowing(parser, "", name, taken={a.flag for a in kind.setup.declared().values()})
             elif about.kind != CLOUDS:
                 _add_field(parser, kind, name, about)
         for step in kind.steps:
@@ -84,7 +88,9 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
     return add
 
 
-def _add_narrowing(parser: argparse.ArgumentParser, role: str, name: str, alias: str = "") -> None:
+def _add_narrowing(
+    parser: argparse.ArgumentParser, role: str, name: str, alias: str = "", taken: Collection[str] = ()
+) -> None:
     flags = lambda word: [f"--{r}{word}" for r in dict.fromkeys((role, alias or role))]  # noqa: E731
     of = f" of --{role.rstrip('-')}" if role else ""
     parser.add_argument(
@@ -99,6 +105,10 @@ def _add_narrowing(parser: argparse.ArgumentParser, role: str, name: str, alias:
         help=f"only points{of} that pass, such as intensity=100..900 or source_file!=3; may be given several times",
     )  # fmt: skip
     parser.add_argument(*flags("part"), dest=f"{name}_part", default="", help=f"only points{of} of this part count")
+    if "within" in taken:
+        # The study itself has areas, each of which is counted by itself.
+        parser.set_defaults(**{f"{name}_within": ""})
+        return
     parser.add_argument(
         *flags("within"),
         dest=f"{name}_within",
@@ -112,8 +122,12 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
     flag = f"--{(about.flag or name).replace('_', '-')}"
     default = kind.setup.defaults()[name]
     if about.kind in HOLDINGS:
+        named: dict[str, Any] = {"dest": name, "default": ""} if not about.positional else {}
         parser.add_argument(
-            flag, dest=name, default="", metavar="FILE", help=f"{_safe(about.help)}, or JOB.kerb#holding"
+            name if about.positional else flag,
+            metavar=about.label.upper() if about.positional else "FILE",
+            help=_file_help(about),
+            **named,
         )
         if about.kind == POINTS and about.needed:
             parser.add_argument(
@@ -145,6 +159,10 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
         parser.add_argument(flag, dest=name, action="store_true", help=_safe(about.help))
     elif about.kind == TEXT:
         parser.add_argument(flag, dest=name, default=default, help=_safe(about.help))
+
+
+def _file_help(about: Field) -> str:
+    return f"{_safe(about.help)}, or JOB.kerb#holding" + (", or level:Z" if about.level else "")
 
 
 def class_list(text: str) -> tuple[int, ...]:
@@ -214,6 +232,7 @@ class _Opened:
     def setup(self, progress: Progress) -> tuple[Setup, Sources]:
         """The setup and what it reads. Raises InputError naming the file; Cancelled."""
         first = main_field(self.kind)
+        self._levels(first)
         self.items[first] = self._main(first, _first(self.args, self.kind), progress)
         self.reference = self.items[first].reference
         values: dict[str, Any] = {}
@@ -236,6 +255,28 @@ class _Opened:
         used = {name: source for name, source in self.items.items() if setup.counts(name.partition(".")[0])}
         stated = list(dict.fromkeys(note for source in used.values() for note in source.notes))
         return setup, Sources(self.reference.unit, used, tuple(stated))
+
+    def _levels(self, first: str) -> None:
+        """``level:Z`` in place of a file. Raises InputError, when it is no number or both are levels."""
+        name, about = next(((n, a) for n, a in self.kind.setup.declared().items() if a.level), ("", None))
+        if about is None:
+            return
+        words = [str(getattr(self.args, key) or "") for key in (first, name)]
+        levels = [word.startswith(LEVEL) for word in words]
+        if not any(levels):
+            return
+        if all(levels):
+            raise InputError(f"{words[0]} and {words[1]} are both levels: one of them has to be a cloud or a surface")
+        word = words[levels.index(True)]
+        try:
+            z = float(word.removeprefix(LEVEL))
+        except ValueError:
+            raise InputError(f"{word}: say level:Z with an elevation") from None
+        setattr(self.args, about.level, z)
+        setattr(self.args, first, words[levels.index(False)])
+        setattr(self.args, name, "")
+        if levels[0] and about.swap:
+            setattr(self.args, about.swap, True)
 
     def _main(self, name: str, given: str, progress: Progress) -> Source:
         """What the question is asked of: a cloud, or a surface where one will do."""

@@ -31,7 +31,8 @@ class Field(Setting):
     the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
     has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
     a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
-    meant.
+    meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number
+    that ``level`` names, and, as the first word, sets the switch that ``swap`` names.
     """
 
     kind: str = TEXT
@@ -48,6 +49,9 @@ class Field(Setting):
     cuts: tuple[str, ...] = ()
     title: str = ""
     naming: str = ""
+    positional: bool = False
+    level: str = ""
+    swap: str = ""
 
 
 @dataclass(frozen=True)

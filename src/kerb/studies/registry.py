@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from kerb.studies.accuracy.kind import ACCURACY
+from kerb.studies.contours.kind import CONTOURS
+from kerb.studies.cutfill.kind import CUTFILL
 from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.kind import StudyKind
 from kerb.studies.sections.kind import SECTIONS
+from kerb.studies.spots.kind import SPOTS
 from kerb.studies.stockpile.kind import STOCKPILE
+from kerb.studies.surface.kind import SURFACE
 
-STUDIES: dict[str, StudyKind] = {kind.id: kind for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY)}
+STUDIES: dict[str, StudyKind] = {
+    kind.id: kind for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY, SURFACE, CONTOURS, SPOTS, CUTFILL)
+}
 
 
 def study_kind(key: str) -> StudyKind:

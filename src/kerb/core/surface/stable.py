@@ -1,0 +1,110 @@
+"""What ground that has not changed says of two surfaces: how far the later lies above, its tilt, and the noise between them.
+
+Differences are looked at in square blocks: neighbours share what is wrong with them, blocks hardly do, so the error of the
+mean is that of block means (batch means; JCGM 100:2008 4.2 for the mean of independent ones).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from kerb.core.arrays import Floats
+from kerb.core.errors import NotDeterminable
+from kerb.core.robust import MAD_TO_SIGMA
+
+FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
+BLOCKS_A_SIDE = 8
+FAR = 5.0
+
+
+@dataclass(frozen=True)
+class Stable:
+    """Of differences (later minus earlier) on stable ground: their mean with its 95 % bound, spread, and over how far they
+    are alike.
+
+    ``plane`` (3,) are level at ``middle`` (2,) and slopes east and north; ``tilted`` says whether the slopes are significant
+    (F test of block means at 95 %). ``reach`` is the side of a square over which noise is shared: the spread of means over an
+    area A is ``noise`` reach / √A.
+    """
+
+    offset: float
+    u95: float
+    noise: float
+    count: int
+    reach: float
+    middle: Floats
+    plane: Floats
+    tilted: bool
+
+    def at(self, xy: Floats, tilt: bool) -> Floats:
+        """What would be taken out at (n, 2) places: the offset, or the plane."""
+        if not tilt:
+            return np.full(len(xy), self.offset)
+        return np.asarray(self.plane[0] + (xy - self.middle) @ self.plane[1:])
+
+
+def stable_ground(xy: Floats, dz: Floats) -> Stable:
+    """From places (n, 2) and differences (n,) of even density. Single ones that are far off do not count.
+
+    Raises NotDeterminable, when there are fewer than thirty or they fill fewer than six blocks.
+    """
+    known = np.isfinite(dz)
+    xy, dz = xy[known], dz[known]
+    if len(dz) < FEWEST_PLACES:
+        raise NotDeterminable(f"stable ground has {len(dz)} places with both surfaces, {FEWEST_PLACES} are needed")
+    middle = float(np.median(dz))
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(dz - middle)))
+    good = np.abs(dz - middle) <= max(FAR * spread, 1e-12)
+    xy, dz = xy[good], dz[good]
+    block, size = _blocks(xy)
+    count = np.bincount(block)
+    weight = count / count.sum()
+    means = np.bincount(block, dz) / count
+    if len(count) < FEWEST_BLOCKS:
+        raise NotDeterminable(f"stable ground fills {len(count)} blocks, {FEWEST_BLOCKS} are needed")
+    offset = float(dz.mean())
+    # Blocks hold different numbers of places: error of their weighted mean (ratio estimate).
+    many = len(count)
+    error = float(np.sqrt(many / (many - 1) * np.sum((weight * (means - offset)) ** 2)))
+    u95 = float(scipy.stats.t.ppf(0.975, many - 1)) * error
+    noise = float(dz.std(ddof=1))
+    centre = xy.mean(axis=0)
+    places = np.column_stack([np.bincount(block, xy[:, k]) / count for k in (0, 1)]) - centre
+    plane, tilted = _plane(places, means, count)
+    area = float(size**2)
+    within = float(np.sqrt(np.average((means - offset) ** 2, weights=count)))
+    # Of independent noise the spread of block means would be noise / sqrt(n): what is more is shared.
+    reach = within / noise * np.sqrt(area) if noise > 0 else 0.0
+    return Stable(offset, u95, noise, len(dz), float(reach), centre, plane, tilted)
+
+
+def _blocks(xy: Floats) -> tuple[np.ndarray, float]:
+    """A block number for each place, and the side of the blocks: those with too few places are left to their neighbours' size."""
+    extent = np.ptp(xy, axis=0)
+    side = float(max(extent.max() / BLOCKS_A_SIDE, 1e-9))
+    for _ in range(6):
+        key = np.floor((xy - xy.min(axis=0)) / side).astype(np.int64)
+        _, block = np.unique(key, axis=0, return_inverse=True)
+        if int(block.max()) + 1 >= FEWEST_BLOCKS:
+            break
+        side /= 1.6
+    return block.ravel(), side
+
+
+def _plane(places: Floats, means: Floats, count: np.ndarray) -> tuple[Floats, bool]:
+    root = np.sqrt(count)[:, None]
+    design = np.column_stack([np.ones(len(means)), places])
+    if len(means) < 4 or np.linalg.matrix_rank(design) < 3:
+        return np.array([float(np.average(means, weights=count)), 0.0, 0.0]), False
+    plane, *_ = np.linalg.lstsq(design * root, means * root[:, 0], rcond=None)
+    left = (means - design @ plane) * root[:, 0]
+    level = float(np.average(means, weights=count))
+    before, after = float(np.sum(((means - level) * root[:, 0]) ** 2)), float(np.sum(left**2))
+    free = len(means) - 3
+    if after <= 0:
+        return np.asarray(plane), before > 0
+    value = (before - after) / 2 / (after / free)
+    return np.asarray(plane), bool(value > scipy.stats.f.ppf(0.95, 2, free))

@@ -1,0 +1,130 @@
+"""The two surfaces of cut and fill made ready: as triangles over where they are asked about, exchanged, a level, what is
+taken out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kerb.core.arrays import Floats
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.area import Area
+from kerb.core.progress import Progress
+from kerb.core.surface.making import MOST_VERTICES
+from kerb.core.surface.stable import Stable, stable_ground
+from kerb.core.surface.surfaces import CloudTop
+from kerb.core.surface.tin import Tin
+from kerb.studies.cutfill.setup import KEEP, PLANE, CutfillSetup
+from kerb.studies.scope import Scope
+from kerb.studies.sources import Sources
+
+STABLE_PLACES = 200_000
+
+
+@dataclass(frozen=True)
+class Compared:
+    """Both surfaces; what each is called; the level where one of them is one; what stable ground said and what was taken out."""
+
+    earlier: Tin
+    later: Tin
+    names: tuple[str, str]
+    level: float | None = None
+    stable: Stable | None = None
+    taken_out: bool = False
+
+    def difference(self, xy: Floats) -> Floats:
+        """Later minus earlier at (n, 2) places."""
+        return self.later.at(xy) - self.earlier.at(xy)
+
+
+def compared(setup: CutfillSetup, sources: Sources, progress: Progress) -> Compared:
+    """Read and triangulate both. Raises InputError, when there are too many points or they do not meet; NotDeterminable."""
+    asked = [setup.earlier] if setup.level is not None else [setup.earlier, setup.later]
+    fields = ("earlier", "later")[: len(asked)]
+    areas = [*setup.named_areas(), *setup.named_areas("stable")]
+    low, high = _box(setup, sources, areas)
+    tins = []
+    for number, (name, scope) in enumerate(zip(fields, asked, strict=True)):
+        progress.step(0.1 + 0.4 * number, f"Triangulating {sources.source(name).name}")
+        tins.append(_tin(name, scope, sources, (low, high), setup.longest))
+    names = [sources.source(name).name for name in fields]
+    if setup.level is not None:
+        tins.append(_level(tins[0], setup.level))
+        names.append(f"level {setup.level:g}")
+    if setup.exchanged:
+        tins, names = tins[::-1], names[::-1]
+    found = Compared(tins[0], tins[1], (names[0], names[1]), setup.level)
+    grounds = setup.named_areas("stable")
+    if not grounds or setup.level is not None:
+        return found
+    stable = stable_of(found, grounds)
+    found = replace(found, stable=stable)
+    if setup.take_out == KEEP:
+        return found
+    vertices = found.later.vertices.copy()
+    vertices[:, 2] -= stable.at(found.later.points[:, :2], setup.take_out == PLANE)
+    return replace(found, later=replace(found.later, vertices=vertices), taken_out=True)
+
+
+def stable_of(found: Compared, grounds: list[Area]) -> Stable:
+    """What stable ground says, at places of an even lattice in it. Raises NotDeterminable."""
+    places = [np.empty((0, 2))]
+    total = sum(area.size for area in grounds)
+    step = np.sqrt(total / STABLE_PLACES)
+    for area in grounds:
+        low, high = area.outline.min(axis=0), area.outline.max(axis=0)
+        across = max(float(step), float((high - low).max()) / 400)
+        x, y = (np.arange(low[k] + across / 2, high[k], across) for k in (0, 1))
+        grid = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        places.append(grid[area.contains(grid)])
+    xy = np.concatenate(places)
+    return stable_ground(xy, found.difference(xy))
+
+
+def _box(setup: CutfillSetup, sources: Sources, areas: list[Area]) -> tuple[Floats, Floats]:
+    """The plan box that is looked at: of the areas, else where both lie."""
+    if setup.named_areas():
+        rings = np.concatenate([area.outline for area in areas])
+        return rings.min(axis=0), rings.max(axis=0)
+    bounds = [sources.surface("earlier", setup.earlier).bounds]
+    if setup.level is None:
+        bounds.append(sources.surface("later", setup.later).bounds)
+    low, high = (np.array([corner[k][:2] for corner in bounds]) for k in (0, 1))
+    if len(bounds) == 2 and np.any(low.max(axis=0) >= high.min(axis=0)):
+        one, other = (sources.source(name).name for name in ("earlier", "later"))
+        raise InputError(f"{one} and {other} do not lie above one another: is the system or unit of one of them wrong?")
+    # What only one of them covers is counted too.
+    return low.min(axis=0), high.max(axis=0)
+
+
+def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], longest: float | None) -> Tin:
+    low, high = box
+    surface = sources.surface(name, scope)
+    if isinstance(surface, CloudTop):
+        ring = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        some = CloudView(surface.view.store, replace(surface.view.narrowing, ring=ring))
+        count = some.count() if surface.view.store.count > MOST_VERTICES else surface.view.store.count
+        if count > MOST_VERTICES:
+            raise InputError(
+                f"{sources.source(name).name}: {count} points are more than {MOST_VERTICES}: make a surface of them first, or "
+                "give areas"
+            )
+    try:
+        tin = surface.tin(low, high)
+    except NotDeterminable as error:
+        raise NotDeterminable(f"{sources.source(name).name}: {error}") from None
+    if longest is not None and isinstance(surface, CloudTop):
+        tin = tin.compact(tin.longest_edges <= longest)
+    return tin
+
+
+def _level(beside: Tin, level: float) -> Tin:
+    """A level over all that another surface covers."""
+    points = beside.points
+    low, high = points.min(axis=0)[:2] - 1.0, points.max(axis=0)[:2] + 1.0
+    corners = np.array(
+        [[low[0], low[1], level], [high[0], low[1], level], [high[0], high[1], level], [low[0], high[1], level]]
+    )
+    return Tin.of(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32))

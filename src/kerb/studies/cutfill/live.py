@@ -1,0 +1,87 @@
+"""Cut and fill while something is dragged: columns of a grid that was read once."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.area import Area
+from kerb.core.progress import silent
+from kerb.core.surface.overlay import Change
+from kerb.studies.cutfill.compared import compared
+from kerb.studies.cutfill.figures import added
+from kerb.studies.cutfill.setup import CutfillSetup
+from kerb.studies.outcome import Figure, Outcome
+from kerb.studies.sources import Sources
+
+CELLS = 250_000
+
+
+class LiveCutfill:
+    """Both surfaces read at the cells of a grid over all that they share."""
+
+    def __init__(self, setup: CutfillSetup, sources: Sources) -> None:
+        self.asked, self.unit = setup, sources.unit
+        # Areas are laid over what is read: it is read everywhere. Moving a level moves the difference by as much.
+        found = compared(replace(setup, areas=(), level=0.0 if setup.level is not None else None), sources, silent())
+        self.crs = sources.surface("earlier", setup.earlier).reference.code
+        ends = [(tin.points.min(axis=0)[:2], tin.points.max(axis=0)[:2]) for tin in (found.earlier, found.later)]
+        low, high = np.maximum(ends[0][0], ends[1][0]), np.minimum(ends[0][1], ends[1][1])
+        self.low, self.cell = low, float(np.sqrt(np.prod(high - low) / CELLS))
+        columns, rows = (int(n) + 1 for n in np.ceil((high - low) / self.cell))
+        x, y = low[0] + (np.arange(columns) + 0.5) * self.cell, low[1] + (np.arange(rows) + 0.5) * self.cell
+        self.centres = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        self.shape = rows, columns
+        self.dz = found.difference(self.centres).reshape(rows, columns)
+
+    def covers(self, setup: CutfillSetup) -> bool:
+        """As long as the same two are compared in the same way."""
+        same = ("earlier", "later", "exchanged", "stable", "take_out", "longest")
+        return all(getattr(setup, name) == getattr(self.asked, name) for name in same) and (setup.level is None) == (
+            self.asked.level is None
+        )
+
+    def answer(self, setup: CutfillSetup) -> Outcome:
+        """The figures by columns. Raises InputError or NotDeterminable."""
+        setup.check()
+        dz, areas = self.dz, setup.named_areas()
+        if setup.level is not None:
+            dz = dz + (-setup.level if setup.exchanged else setup.level)
+        asked: list[Area | None] = [*areas] or [None]
+        found = added([self._one(dz, one, setup.detect or 0.0) for one in asked])
+        if found.area <= 0:
+            raise NotDeterminable("the two surfaces share no ground here")
+        volume, area = self.unit.volume_code(), self.unit.area_code()
+        figures = {
+            "net": Figure(found.net, volume, "Net: fill − cut"), "fill": Figure(found.fill, volume, "Fill"),
+            "cut": Figure(found.cut, volume, "Cut"), "fill_area": Figure(found.fill_area, area, "Area of fill"),
+            "cut_area": Figure(found.cut_area, area, "Area of cut"),
+        }  # fmt: skip
+        return Outcome("cutfill", self.unit.code, self.crs, figures, {}, live=True)
+
+    def _one(self, dz: np.ndarray, area: Area | None, band: float) -> Change:
+        rows, columns = slice(0, self.shape[0]), slice(0, self.shape[1])
+        low = self.low
+        if area is not None:
+            first = np.clip(
+                np.floor((area.outline.min(axis=0) - self.low) / self.cell).astype(int), 0, self.shape[::-1]
+            )
+            last = np.clip(
+                np.ceil((area.outline.max(axis=0) - self.low) / self.cell).astype(int) + 1, 0, self.shape[::-1]
+            )
+            rows, columns = slice(first[1], last[1]), slice(first[0], last[0])
+            low = self.low + first * self.cell
+        part = dz[rows, columns]
+        share = np.ones(part.shape) if area is None or not part.size else area.coverage(low, self.cell, part.shape)
+        known = np.isfinite(part) & (share > 0)
+        size, change = share[known] * self.cell**2, part[known]
+        up, down = change > band, change < -band
+        return Change(float(size[up] @ change[up]), float(-(size[down] @ change[down])), float(size[up].sum()),
+                      float(size[down].sum()), float(size.sum()), float(size[~up & ~down].sum()))  # fmt: skip
+
+
+def ready(setup: CutfillSetup, sources: Sources) -> LiveCutfill:
+    """Read what live answers need."""
+    return LiveCutfill(setup, sources)

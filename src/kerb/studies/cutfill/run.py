@@ -1,0 +1,278 @@
+"""Cut and fill between two surfaces: exact or by a grid, over all or area by area, its map, its bound and a second way."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import shapely
+
+from kerb.core.arrays import Floats
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry import polygon
+from kerb.core.geometry.area import Area
+from kerb.core.progress import Progress
+from kerb.core.quantity import bound, quantity, round_number
+from kerb.core.surface.grid import MAX_CELLS
+from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces, zero_lines
+from kerb.core.surface.tin import Tin
+from kerb.studies.cutfill import figures, uncertainty
+from kerb.studies.cutfill.compared import Compared, compared
+from kerb.studies.cutfill.setup import EXACT, CutfillSetup
+from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile
+from kerb.studies.outcome import Note, Outcome
+from kerb.studies.profiles import eastward
+from kerb.studies.sources import Sources
+
+STUDY = "cutfill"
+CELLS_ALONG = 300
+# More pieces than this are drawn on the vertices of the later surface in their place.
+MOST_PIECES = 400_000
+MOST_DRAWN = 1_500_000
+SAMPLES = 400
+RIM_PLACES = 2000
+ROUNDS = 60
+
+
+def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'where, how much and how sure?'.
+
+    Raises InputError, when a setting cannot be or the surfaces do not meet; NotDeterminable; Cancelled.
+    """
+    setup.check()
+    found = compared(setup, sources, progress.within(0.0, 0.4))
+    areas = setup.named_areas()
+    band = setup.detect or 0.0
+    rows: list[figures.AreaChange] = []
+    asked: list[Area | None] = [*areas] or [None]
+    for number, area in enumerate(asked):
+        share = progress.within(0.4 + 0.3 * number / max(len(areas), 1), 0.4 + 0.3 * (number + 1) / max(len(areas), 1))
+        rows.append(_of_area(found, area, setup, band, share))
+    total = figures.added([row.exact if setup.method == EXACT else row.grid for row in rows])
+    if total.area <= 0:
+        raise NotDeterminable("the two surfaces share no ground here")
+    unit = sources.unit
+    parts = uncertainty.parts(setup, found, total, _rim(found, areas), unit.symbol)
+    outcome = Outcome(STUDY, unit.code, sources.surface("earlier", setup.earlier).reference.code, {}, setup.settings())
+    outcome.inputs = [sources.input("earlier", "later" if setup.exchanged else "earlier")]
+    if setup.level is None:
+        outcome.inputs.append(sources.input("later", "earlier" if setup.exchanged else "later"))
+    outcome.figures = figures.figures_of(setup, found, rows, total, parts, unit)
+    if setup.level is not None:
+        balance = _balance(found, areas, setup.exchanged)
+        outcome.figures["balance_level"] = replace(outcome.figures["balance_level"], value=balance)
+    outcome.tables = figures.tables_of(setup, rows, parts, unit)
+    outcome.warnings += _notes(setup, found, rows, total, unit.code)
+    _draw(outcome, setup, found, areas, progress.within(0.75, 0.95))
+    outcome.charts = [*_profile(setup, found, areas), *_charts(found, areas, rows, unit.code)]
+    outcome.method = figures.method(setup, found, unit)
+    return outcome
+
+
+def _of_area(
+    found: Compared, area: Area | None, setup: CutfillSetup, band: float, progress: Progress
+) -> figures.AreaChange:
+    mask = mask_of(area) if area is not None else None
+    exact = change(found.earlier, found.later, mask, band, progress)
+    grid = by_grid(found, area, cell_of(setup, found, area), band)
+    level = setup.level is not None
+    only = [
+        0.0 if level and len(tin.triangles) == 2 else max(covered(tin, mask) - exact.area, 0.0)
+        for tin in (found.earlier, found.later)
+    ]
+    # What is left of rounding is no area.
+    only = [value if value > 1e-9 * max(exact.area, 1e-12) else 0.0 for value in only]
+    return figures.AreaChange(area.name if area is not None else "All", exact, grid, *only)
+
+
+def cell_of(setup: CutfillSetup, found: Compared, area: Area | None) -> float:
+    """The side of the cells. Raises InputError, when there would be too many."""
+    low, high = _extent(found, area)
+    cell = setup.cell if setup.cell is not None else round_number(float((high - low).max()) / CELLS_ALONG)
+    if float(np.prod(np.ceil((high - low) / cell) + 1)) > MAX_CELLS:
+        raise InputError(f"a cell of {cell:g} makes more than {MAX_CELLS} cells")
+    return cell
+
+
+def _extent(found: Compared, area: Area | None) -> tuple[Floats, Floats]:
+    if area is not None:
+        return area.outline.min(axis=0), area.outline.max(axis=0)
+    ends = [(tin.points.min(axis=0)[:2], tin.points.max(axis=0)[:2]) for tin in (found.earlier, found.later)]
+    return np.maximum(ends[0][0], ends[1][0]), np.minimum(ends[0][1], ends[1][1])
+
+
+def by_grid(found: Compared, area: Area | None, cell: float, band: float) -> Change:
+    """Columns of cells, the difference taken in the middle of each and weighed by its share of the area."""
+    low, high = _extent(found, area)
+    if np.any(high <= low):
+        return Change(0, 0, 0, 0, 0, 0)
+    columns, rows = (int(n) + 1 for n in np.ceil((high - low) / cell))
+    x, y = low[0] + (np.arange(columns) + 0.5) * cell, low[1] + (np.arange(rows) + 0.5) * cell
+    centres = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    share = np.ones(rows * columns) if area is None else area.coverage(low, cell, (rows, columns)).ravel()
+    some = share > 1e-12
+    dz = found.difference(centres[some])
+    known = np.isfinite(dz)
+    size, dz = share[some][known] * cell**2, dz[known]
+    up, down = dz > band, dz < -band
+    return Change(float(size[up] @ dz[up]), float(-(size[down] @ dz[down])), float(size[up].sum()), float(size[down].sum()),
+                  float(size.sum()), float(size[~up & ~down].sum()))  # fmt: skip
+
+
+def _rim(found: Compared, areas: list[Area]) -> Floats:
+    """Places along the borders with the difference there."""
+    rings = [np.asarray(ring, float) for area in areas for ring in area.rings]
+    if not rings:
+        return np.empty((0, 3))
+    length = sum(polygon.perimeter(ring) for ring in rings)
+    places = []
+    for ring in rings:
+        line = shapely.LinearRing(ring - ring[0])
+        at = np.arange(0.0, line.length, max(length / RIM_PLACES, 1e-9))
+        places.append(shapely.get_coordinates(shapely.line_interpolate_point(line, at)) + ring[0])
+    xy = np.concatenate(places)
+    return np.column_stack([xy, found.difference(xy)])
+
+
+def _balance(found: Compared, areas: list[Area], exchanged: bool) -> float | None:
+    """The level at which cut and fill are alike: by halving, for the net rises or falls with the level all the way."""
+    ground, plane = (found.later, found.earlier) if exchanged else (found.earlier, found.later)
+    masks: list[Tin | None] = [mask_of(area) for area in areas]
+    masks = masks or [None]
+    z = ground.points[:, 2]
+    low, high = float(z.min()), float(z.max())
+
+    def at(level: float) -> Tin:
+        vertices = plane.vertices.copy()
+        vertices[:, 2] = level - plane.origin[2]
+        return replace(plane, vertices=vertices)
+
+    # The net is linear in the level where both cover the same ground: two values give it, without a search.
+    nets = [sum(change(ground, at(level), mask).net for mask in masks) for level in (low, high)]
+    if nets[1] == nets[0]:
+        return None
+    return float(low - nets[0] * (high - low) / (nets[1] - nets[0]))
+
+
+def _notes(
+    setup: CutfillSetup, found: Compared, rows: list[figures.AreaChange], total: Change, unit: str
+) -> list[Note]:
+    earlier, later = found.names
+    words = "above" if total.net >= 0 else "below"
+    notes = [Note("sense", f"fill: {later} lies above {earlier}; as a whole it lies {words}")]
+    only = [(sum(row.only_earlier for row in rows), earlier), (sum(row.only_later for row in rows), later)]
+    notes += [
+        Note("uncovered", f"{quantity(size, unit + '2')} is covered by {name} only and counts for nothing")
+        for size, name in only if size > 0
+    ]  # fmt: skip
+    stable = found.stable
+    if stable is not None:
+        side = "above" if stable.offset > 0 else "below"
+        matter = abs(stable.offset) * total.area
+        what = "was taken out" if found.taken_out else f"makes {quantity(matter, unit + '3')} of the net volume"
+        sure = "more than chance" if abs(stable.offset) > stable.u95 else "no more than chance"
+        notes.append(
+            Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit)} {bound(stable.u95, unit)} "
+                 f"{side} {earlier}, which is {sure} and {what}")
+        )  # fmt: skip
+        if stable.tilted:
+            slope = 1000 * float(np.hypot(*stable.plane[1:]))
+            notes.append(Note("tilt", f"the stable ground is tilted by {slope:.2f} mm/m between the two"))
+    elif setup.level is None and setup.level_error is None:
+        notes.append(
+            Note("no-stable", "no stable ground is marked and the level of the epochs to one another is not stated: the bound "
+                 "is without it")
+        )  # fmt: skip
+    if setup.detect:
+        notes.append(Note("dead-band", f"changes up to {quantity(setup.detect, unit)} are not counted; they cover "
+                          f"{quantity(total.same_area, unit + '2')}"))  # fmt: skip
+    return notes
+
+
+def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Area], progress: Progress) -> None:
+    unit = outcome.unit
+    masks: list[Tin | None] = [mask_of(area) for area in areas]
+    masks = masks or [None]
+    if len(found.later.triangles) + len(found.earlier.triangles) <= MOST_PIECES:
+        both = [pieces(found.earlier, found.later, mask, progress) for mask in masks]
+        corners, dz = (np.concatenate([one[k] for one in both]) for k in (0, 1))
+        vertices, values = corners.reshape(-1, 3), dz.ravel()
+        triangles = np.arange(len(vertices), dtype=np.int32).reshape(-1, 3)
+        for number, line in enumerate(_joined(zero_lines(corners, dz))):
+            outcome.layers[f"zero {number}"] = FoundLine(line, "edge", "No change")
+    else:
+        later = _coarse(found.later)
+        vertices, triangles = later.points, later.triangles
+        values = found.difference(vertices[:, :2])
+        keep = np.isfinite(values[triangles]).all(axis=1)
+        if areas:
+            middle = vertices[triangles, :2].mean(axis=1)
+            keep &= np.any([area.contains(middle) for area in areas], axis=0)
+        triangles, values = triangles[keep], np.nan_to_num(values)
+    title = "Change: fill above, cut below"
+    outcome.layers["difference"] = FoundMesh(vertices, triangles, "top", title, unit, values)
+    for tin, name, title in ((found.earlier, "earlier", found.names[0]), (found.later, "later", found.names[1])):
+        if len(tin.triangles) <= MOST_DRAWN:
+            outcome.layers[name] = FoundMesh(tin.points, tin.triangles, "base", title, shown=False)
+    places, words, sizes = [], [], []
+    for area, row in zip(areas, outcome.tables["areas"].rows, strict=False):
+        ring = np.column_stack([area.outline, np.nan_to_num(found.later.at(area.outline))])
+        outcome.layers[f"area {area.name}"] = FoundLine(ring, "edge", area.name, closed=True)
+        places.append(ring.mean(axis=0))
+        words.append(area.name)
+        sizes.append(row[3])
+    if places:
+        outcome.layers["labels"] = FoundLabels(np.array(places), tuple(words), title="Net volumes", values=tuple(sizes),
+                                               bounds=(None,) * len(sizes), unit=f"{unit}3")  # fmt: skip
+    for number, area in enumerate(setup.named_areas("stable")):
+        ring = np.column_stack([area.outline, np.nan_to_num(found.later.at(area.outline))])
+        outcome.layers[f"stable {number}"] = FoundLine(ring, "base", f"Stable ground: {area.name}", closed=True)
+
+
+def _coarse(tin: Tin) -> Tin:
+    return tin if len(tin.triangles) <= MOST_DRAWN else tin.only(np.arange(len(tin.triangles)) < MOST_DRAWN)
+
+
+def _joined(segments: Floats) -> list[Floats]:
+    """Single segments (k, 2, 3) as lines, the longest first."""
+    if not len(segments):
+        return []
+    shift = segments.reshape(-1, 3).min(axis=0)
+    # Ends that meet differ by rounding only: a tenth of a millimetre joins them.
+    local = np.round(segments - shift, 4)
+    local = local[(local[:, 0, :2] != local[:, 1, :2]).any(axis=1)]
+    merged = shapely.line_merge(shapely.multilinestrings(shapely.linestrings(local)))
+    lines = [shapely.get_coordinates(part, include_z=True) + shift for part in shapely.get_parts(merged)]
+    return sorted(lines, key=lambda line: -len(line))[:500]
+
+
+def _profile(setup: CutfillSetup, found: Compared, areas: list[Area]) -> list[Profile]:
+    if setup.profile:
+        line = eastward(setup.profile.places[[0, -1]])
+    else:
+        ends = [_extent(found, area) for area in areas] or [_extent(found, None)]
+        low, high = np.min([e[0] for e in ends], axis=0), np.max([e[1] for e in ends], axis=0)
+        middle = (low[1] + high[1]) / 2
+        line = np.array([[low[0], middle], [high[0], middle]])
+    share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
+    xy = line[0] + share * (line[1] - line[0])
+    distance = share[:, 0] * float(np.hypot(*(line[1] - line[0])))
+    traces = (found.names[1], "top", found.later.at(xy)), (found.names[0], "base", found.earlier.at(xy))
+    return [Profile("Profile", line, distance, traces, "profile", ("earlier", "later"))]
+
+
+def _charts(found: Compared, areas: list[Area], rows: list[figures.AreaChange], unit: str) -> list[Plot]:
+    ends = [_extent(found, area) for area in areas] or [_extent(found, None)]
+    low, high = np.min([e[0] for e in ends], axis=0), np.max([e[1] for e in ends], axis=0)
+    grid = np.stack(np.meshgrid(*(np.linspace(low[k], high[k], 200) for k in (0, 1))), axis=-1).reshape(-1, 2)
+    if areas:
+        grid = grid[np.any([area.contains(grid) for area in areas], axis=0)]
+    dz = found.difference(grid)
+    charts = [Plot("Changes", "histogram", dz[np.isfinite(dz)], np.empty(0), f"change ({unit})", "places")]
+    if len(rows) > 1:
+        net = np.array([row.exact.net for row in rows])
+        names = tuple(row.name for row in rows)
+        charts.append(
+            Plot("Net by area", "bars", np.arange(len(rows), dtype=float), net, "", f"fill − cut ({unit}³)", names)
+        )
+    return charts

@@ -1,0 +1,32 @@
+"""What making a surface is asked: which points, which of them stay, lines that edges follow, and where it ends."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kerb.core.cloud.thinning import CENTRE, HIGHEST, LOWEST, MEDIAN
+from kerb.studies.drawn import Drawn
+from kerb.studies.fields import LINES, RING, choice, drawn, holding, number, scope, switch
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+
+
+@dataclass(frozen=True)
+class SurfaceSetup(Setup):
+    """Inputs and settings of a surface."""
+
+    cloud: Scope = scope("Cloud", "Points that the surface goes through", needed="Choose a cloud.")
+    breaklines: str = holding(LINES, "Break lines", "Lines with elevations that edges of the surface follow")
+    boundary: Drawn = drawn(RING, "Boundary", "The surface is cut off outside of it", key="T")
+    spacing: float | None = number(
+        "Spacing", "One point in each square of this side stays", automatic="all points", low=0.0
+    )
+    thin: str = choice(
+        "Point that stays", "Of the points in a square, the one that stays",
+        ((LOWEST, "Lowest"), (MEDIAN, "Median"), (HIGHEST, "Highest"), (CENTRE, "Nearest the centre of a cube")),
+    )  # fmt: skip
+    max_edge: float | None = number(
+        "Longest edge", "Triangles with a longer edge in plan are left out, so that gaps stay open", automatic="no limit",
+        low=0.0,
+    )  # fmt: skip
+    keep: bool = switch("Put it into the job", "The surface becomes a holding of the job", True, rare=True)
