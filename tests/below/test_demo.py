@@ -9,7 +9,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.progress import silent
-from kerb.demo import cloud, files, yard
+from kerb.demo import cloud, files, pit, yard
 from kerb.demo import job as demo
 from kerb.job import studies
 from kerb.job.job import Job
@@ -52,19 +52,26 @@ class DemoJob(Folder):
         job = Job.open(made.folder)
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
         self.assertEqual(
-            [h.name for h in job.state.holdings][1:], ["Control points", "Checkpoints", "Yard lines", "Orthophoto"]
+            [h.name for h in job.state.holdings][1:],
+            ["Control points", "Checkpoints", "Yard lines", "Orthophoto", "Pit, March", "Pit, May", "Pit, design"],
         )
         self.assertEqual(
-            [s.name for s in job.state.studies], [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES, *demo.OTHERS]
+            [s.name for s in job.state.studies],
+            [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES, *demo.OTHERS, *demo.PITS],
         )
         first = job.state.studies[0]
+        accuracy = next(s for s in job.state.studies if s.name == demo.OTHERS[1])
+        pit_found = studies.outcome_of(job, next(s for s in job.state.studies if s.name == demo.PITS[0]))
+        self.assertLess(abs(pit_found.value("net") - pit.fill() + pit.cut()), pit_found.figures["net"].u95)
+        self.assertAlmostEqual(pit_found.value("stable_offset"), pit.OFFSET, delta=0.003)
+        self.assertAlmostEqual(pit_found.value("cut") / pit.cut(), 1.0, delta=0.01)
         net = studies.outcome_of(job, first).figures["net"]
         self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
         self.assertFalse(studies.is_stale(job.state, first))
-        proof = studies.outcome_of(job, job.state.studies[-1])
+        proof = studies.outcome_of(job, accuracy)
         self.assertAlmostEqual(proof.value("mean"), files.BIAS, delta=0.012)
-        setup = replace(studies.setup_of(job.state.studies[-1]), left_out="").to_json()
-        proof, _ = studies.run_study(job, replace(job.state.studies[-1], setup=setup), silent())
+        setup = replace(studies.setup_of(accuracy), left_out="").to_json()
+        proof, _ = studies.run_study(job, replace(accuracy, setup=setup), silent())
         rows = {row[0]: row[8] or row[9] for row in proof.tables["points"].rows if row[8] or row[9]}
         self.assertLessEqual({name for name, _, _, why in files.ODD if why}, set(rows), "every odd one is named")
         self.assertLessEqual(set(rows), {name for name, *_ in files.ODD}, "and no good one")
@@ -81,5 +88,5 @@ class DemoJob(Folder):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()
-            self.assertEqual(len(demo.open_demo(silent()).state.studies), 6)
-            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 7)
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 11)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 12)

@@ -21,12 +21,13 @@ from kerb.core.reference import from_text, local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed
 from kerb.core.units import US_SURVEY_FOOT
-from kerb.demo import landscape, yard
+from kerb.demo import landscape, pit, yard
 from kerb.formats.rasters import write_picture
 from kerb.formats.write_things import write_thing
 
 PAD = (18.0, 10.0, 40.0, 26.0)
 PICTURE_PIXEL = 0.1
+PIT_MARCH, PIT_MAY = "pit-2026-03-12.laz", "pit-2026-05-20.laz"
 README = """Made-up files of Saltmarrow Quay, to be dropped on the window:
 
 control.csv               control and check points: name, easting, northing, elevation, code
@@ -38,6 +39,9 @@ access-road.xml           alignment of the access road with its profile, and the
 harbour-office.obj        design model of the harbour office, in its own local coordinates
 terrain.tif               elevation grid of the land around (GeoTIFF)
 orthophoto.png            picture of the yard from above, with a world file
+pit-2026-03-12.laz        the link-span pit in March; and in May (pit-2026-05-20.laz), a few centimetres too high
+pit-areas.dxf             round the works, and a road that did not change
+pit-design.xml            design of the pit (LandXML)
 """
 
 
@@ -181,9 +185,13 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
         ("yard-lines.dxf", Placed(LINES, yard_lines(), utm)),
         ("harbour-office.obj", Placed(MODEL, office(), local_grid(utm.unit))),
         ("terrain.tif", Placed(SURFACE, terrain(), utm)),
+        ("pit-areas.dxf", Placed(LINES, pit.areas(), utm)),
+        ("pit-design.xml", Placed(SURFACE, pit.design(), utm)),
     ):
         write_thing(item, files[name], progress)
     _write_road(files["access-road.xml"])
+    for name, later in ((PIT_MARCH, False), (PIT_MAY, True)):
+        pit.write(files[name], later)
     progress.step(0.5, "Drawing the picture of the yard")
     size = int((yard.SIZE[0] + 40) / PICTURE_PIXEL), int((yard.SIZE[1] + 40) / PICTURE_PIXEL)
     x, y = np.meshgrid(

@@ -9,23 +9,34 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.progress import Progress
-from kerb.demo import cloud, yard
-from kerb.demo.files import ODD, DemoFiles, write_files
+from kerb.demo import cloud, pit, yard
+from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from kerb.job.places import user_data
 from kerb.job.state import Title
 from kerb.studies.accuracy.setup import AccuracySetup
+from kerb.studies.contours.setup import ContoursSetup
+from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.scope import Scope
 from kerb.studies.sections.setup import SectionsSetup
 from kerb.studies.setup import Setup
+from kerb.studies.spots.setup import SpotsSetup
 from kerb.studies.stockpile.setup import StockpileSetup
+from kerb.studies.surface.setup import SurfaceSetup
 
 FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
 INVENTORIES = ("Yard, all heaps", "Yard, heaps to be proposed")
+PITS = (
+    "Pit, March to May",
+    "Pit against a level or the design",
+    "Pit as a surface",
+    "Contours of the design",
+    "Spot levels",
+)
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
     ("control.csv", "Control points", True), ("checkpoints.csv", "Checkpoints", False),
@@ -133,6 +144,38 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
             share = progress.within(0.85 + 0.02 * number, 0.87 + 0.02 * number)
             outcome, print_ = studies.run_study(job, study, share)
             job.execute(studies.answered(study, outcome, print_))
+    if files is not None:
+        _add_pit(job, files, progress.within(0.9, 0.99))
     job.save()
     job.forget_undo()
     return job
+
+
+def pit_questions(march: str, may: str, design: str) -> list[tuple[str, str, Setup]]:
+    """The studies of the link-span pit, (kind, name, setup): some ready, some to do."""
+    works = Item("p1", "Works", Drawn.of(pit.works().round(2)), (), True, "drawn")
+    road = Item("p2", "Road", Drawn.of(pit.road().round(2)), (), True, "drawn")
+    return [
+        ("cutfill", PITS[0], CutfillSetup(Scope(march), Scope(may), areas=(works,), stable=(road,), take_out="offset")),
+        ("cutfill", PITS[1], CutfillSetup(Scope(may))),
+        ("surface", PITS[2], SurfaceSetup(Scope(may), spacing=0.5, thin="median", keep=False)),
+        ("contours", PITS[3], ContoursSetup(Scope(design), interval=0.5)),
+        ("spots", PITS[4], SpotsSetup(Scope(may), spacing=4.0, take="median", radius=0.6)),
+    ]
+
+
+def _add_pit(job: Job, files: DemoFiles, progress: Progress) -> None:
+    """The pit in March and May with its design, and what is asked of it."""
+    keys = []
+    for name, words, epoch in ((PIT_MARCH, "Pit, March", "2026-03-12"), (PIT_MAY, "Pit, May", "2026-05-20"),
+                               ("pit-design.xml", "Pit, design", "")):  # fmt: skip
+        wish = holdings.ImportWish(files[name], epoch=epoch, name=words)
+        made = holdings.import_file(job.folder, job.state, wish, progress.within(0.0, 0.3))
+        job.execute(holdings.added(job, replace(made, name=words, visible=False)))
+        keys.append(made.id)
+    for kind, name, setup in pit_questions(*keys):
+        change, study = studies.made(job.state, kind, name, setup)
+        job.execute(change)
+        if not setup.missing():
+            outcome, print_ = studies.run_study(job, study, progress.within(0.3, 1.0))
+            job.execute(studies.answered(study, outcome, print_))

@@ -7,6 +7,7 @@ numbers and net = fill - cut.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -114,7 +115,7 @@ def zero_lines(corners: Floats, differences: Floats) -> Floats:
     return np.concatenate(found)
 
 
-def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> tuple:
+def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> Any:
     origin = later.origin
     base = shifted(earlier, origin)
     area = shifted(mask, np.array([*origin[:2], 0.0])) if mask is not None else None
@@ -126,6 +127,6 @@ def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> tuple:
     return (later.vertices, later.triangles, base.vertices, base.triangles, box, _grid(base), *mine)
 
 
-def _grid(tin: Tin) -> tuple:
+def _grid(tin: Tin) -> tuple[Any, ...]:
     index = tin.index
     return index.low, index.inverse, index.shape, index.starts, index.listed

@@ -1,0 +1,131 @@
+"""The link-span pit east of the yard: an excavation in March and in May, with known volumes, a road that did not change, an
+offset between the two flights, and the design of the pit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import laspy
+import numpy as np
+import pyproj
+
+from kerb.core.arrays import Floats
+from kerb.core.geometry.features import Line, LineSet
+from kerb.core.geometry.mesh import Element, TriangleMesh
+from kerb.demo import yard
+
+LOW, HIGH = (160.0, 20.0), (240.0, 84.0)
+DENSITY, NOISE = 30.0, 0.015
+# How much higher the flight of May lies than that of March.
+OFFSET = 0.035
+ROAD = ((162.0, 22.0), (238.0, 30.0))
+SEED = 20260520
+
+
+@dataclass(frozen=True)
+class Excavation:
+    """A pit with a level offset from the ground: rim corners (local), depth, and how far the sides lean in."""
+
+    low: tuple[float, float]
+    high: tuple[float, float]
+    depth: float
+    batter: float
+
+    def under_ground(self, xy: Floats) -> Floats:
+        """Depth below the ground at local (n, 2) places."""
+        inside = np.minimum(xy - np.array(self.low), np.array(self.high) - xy).min(axis=1)
+        return np.asarray(self.depth * np.clip(inside / self.batter, 0.0, 1.0))
+
+    @property
+    def volume(self) -> float:
+        """Volume in m³, by the prismoidal formula h (A1 + 4 Am + A2) / 6, exact for plane sides."""
+        size = np.array(self.high) - np.array(self.low)
+        areas = [float(np.prod(size - 2 * self.batter * share)) for share in (0.0, 0.5, 1.0)]
+        return self.depth * (areas[0] + 4 * areas[1] + areas[2]) / 6
+
+
+MARCH = Excavation((184.0, 40.0), (220.0, 68.0), 1.5, 3.0)
+MAY = Excavation((180.0, 36.0), (224.0, 72.0), 4.0, 7.0)
+BERM = Excavation((166.0, 40.0), (174.0, 70.0), -1.6, 3.0)
+
+
+def ground(xy: Floats) -> Floats:
+    """Elevation of the made ground at local (n, 2) places."""
+    return np.asarray(3.6 + 0.006 * (xy[:, 0] - LOW[0]) - 0.004 * (xy[:, 1] - LOW[1]) + 0.05 * np.sin(xy[:, 0] / 11.0))
+
+
+def surface(xy: Floats, later: bool) -> Floats:
+    """Elevation at local places, in March or in May; without what the flight of May lies too high."""
+    z = ground(xy) - (MAY if later else MARCH).under_ground(xy)
+    return np.asarray(z - BERM.under_ground(xy)) if later else z
+
+
+def cut() -> float:
+    """What was dug out between the two, in m³: the pit of May holds that of March."""
+    return MAY.volume - MARCH.volume
+
+
+def fill() -> float:
+    """What was heaped up as a berm, in m³."""
+    return -BERM.volume
+
+
+def write(path: Path, later: bool) -> Path:
+    """Write one flight as LAZ 1.4 with its reference system. Returns the path."""
+    rng = np.random.default_rng(SEED + later)
+    n = int(np.prod(np.array(HIGH) - np.array(LOW)) * DENSITY)
+    xy = rng.uniform(LOW, HIGH, (n, 2))
+    xy = xy[np.argsort(np.floor(xy[:, 1] / 8.0), kind="stable")]
+    z = surface(xy, later) + rng.normal(0, NOISE, n) + (OFFSET if later else 0.0)
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales, header.offsets = np.full(3, 0.001), np.array([*yard.ORIGIN, 0.0])
+    header.add_crs(pyproj.CRS.from_user_input(yard.CRS))
+    header.system_identifier, header.generating_software = "simulated drone", "Kerb demo"
+    las = laspy.LasData(header)
+    las.xyz = np.column_stack([xy + yard.ORIGIN, z])
+    las.classification = np.full(n, 2, np.uint8)
+    las.return_number = las.number_of_returns = np.ones(n, np.uint8)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    partial = path.with_name("partial-" + path.name)
+    las.write(str(partial))
+    partial.replace(path)
+    return path
+
+
+def rectangle(low: tuple[float, float], high: tuple[float, float]) -> Floats:
+    """Corners (4, 2) in job coordinates of a local rectangle."""
+    return np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]]) + yard.ORIGIN
+
+
+def works() -> Floats:
+    """Round everything that was worked on, (4, 2) in job coordinates."""
+    return rectangle((164.0, 34.0), (230.0, 76.0))
+
+
+def road() -> Floats:
+    """The paved road that did not change, (4, 2) in job coordinates."""
+    return rectangle(*ROAD)
+
+
+def areas() -> LineSet:
+    """The works and the road as areas at ground level."""
+    made = []
+    for name, ring in (("works", works()), ("road, not changed", road())):
+        z = ground(ring - yard.ORIGIN)
+        made.append(Line(np.column_stack([ring, z]), True, name, "areas"))
+    return LineSet(tuple(made))
+
+
+def design() -> TriangleMesh:
+    """The pit as designed: 0.2 m deeper than it is, with the same sides."""
+    size = MAY.batter * (MAY.depth + 0.2) / MAY.depth
+    outer = rectangle(MAY.low, MAY.high)
+    inner = rectangle((MAY.low[0] + size, MAY.low[1] + size), (MAY.high[0] - size, MAY.high[1] - size))
+    z = ground(outer - yard.ORIGIN), ground(inner - yard.ORIGIN) - MAY.depth - 0.2
+    vertices = np.concatenate([np.column_stack([outer, z[0]]), np.column_stack([inner, z[1]])])
+    sides = [
+        [a, b, c] for k in range(4) for a, b, c in ((k, (k + 1) % 4, 4 + k), ((k + 1) % 4, 4 + (k + 1) % 4, 4 + k))
+    ]
+    triangles = np.array([*sides, [4, 5, 6], [4, 6, 7]], np.int32)
+    return TriangleMesh(vertices, triangles, (Element("Link-span pit", "surface", 0, len(triangles)),))
