@@ -14,7 +14,7 @@ from kerb.studies.outcome import Outcome
 
 # Opacity in front of the points and behind them.
 GAPS = (2.0, 3.0)
-SEEN = {"base": (0.85, 0.35), "gap": (0.75, 0.75)}
+SEEN = {"base": (0.85, 0.35), "gap": (0.75, 0.75), "map": (0.95, 0.85)}
 
 
 def toggles(outcome: Outcome | None) -> list[tuple[str, str]]:

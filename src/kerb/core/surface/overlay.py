@@ -7,6 +7,7 @@ numbers and net = fill - cut.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -60,11 +61,11 @@ def change(
 
     Raises Cancelled.
     """
-    about = _prepared(earlier, later, mask)
+    work = _prepared(earlier, later, mask)
 
     def some(span: tuple[int, int]) -> Floats:
         sums = np.zeros(6)
-        overlay(*about, band, ROUNDING, span[0], span[1], sums, np.empty((0, 3, 4)))
+        work(band, ROUNDING, span[0], span[1], sums, np.empty((0, 3, 4)))
         return sums
 
     parts = each(some, ranges(len(later.triangles), 4_000), progress, "Laying the surfaces over one another")
@@ -78,14 +79,14 @@ def pieces(
 
     Raises Cancelled.
     """
-    about = _prepared(earlier, later, mask)
+    work = _prepared(earlier, later, mask)
 
     def some(span: tuple[int, int]) -> Floats:
         room = np.empty((16 * (span[1] - span[0]) + 64, 3, 4))
-        count = int(overlay(*about, 0.0, ROUNDING, span[0], span[1], np.zeros(6), room))
+        count = int(work(0.0, ROUNDING, span[0], span[1], np.zeros(6), room))
         if count > len(room):
             room = np.empty((count, 3, 4))
-            overlay(*about, 0.0, ROUNDING, span[0], span[1], np.zeros(6), room)
+            work(0.0, ROUNDING, span[0], span[1], np.zeros(6), room)
         return room[:count].copy()
 
     found = np.concatenate(
@@ -124,9 +125,9 @@ def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> Any:
     mine = none if area is None else (area.vertices, area.triangles, _grid(area))
     box = np.empty((len(base.triangles), 4))
     each(lambda span: boxes(base.vertices, base.triangles[slice(*span)], box[slice(*span)]), ranges(len(box), 100_000))
-    return (later.vertices, later.triangles, base.vertices, base.triangles, box, _grid(base), *mine)
+    return partial(overlay, later.vertices, later.triangles, base.vertices, base.triangles, box, _grid(base), *mine)
 
 
-def _grid(tin: Tin) -> tuple[Any, ...]:
+def _grid(tin: Tin) -> Any:
     index = tin.index
     return index.low, index.inverse, index.shape, index.starts, index.listed

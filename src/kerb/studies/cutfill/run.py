@@ -12,7 +12,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area
 from kerb.core.progress import Progress
-from kerb.core.quantity import bound, quantity, round_number
+from kerb.core.quantity import Decimals, quantity, round_number
 from kerb.core.surface.grid import MAX_CELLS
 from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
@@ -170,10 +170,11 @@ def _notes(
         side = "above" if stable.offset > 0 else "below"
         matter = abs(stable.offset) * total.area
         what = "was taken out" if found.taken_out else f"makes {quantity(matter, unit + '3')} of the net volume"
+        fine = Decimals(length=4)
         sure = "more than chance" if abs(stable.offset) > stable.u95 else "no more than chance"
         notes.append(
-            Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit)} {bound(stable.u95, unit)} "
-                 f"{side} {earlier}, which is {sure} and {what}")
+            Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit, fine)} ± "
+                 f"{quantity(stable.u95, unit, fine)} {side} {earlier}, which is {sure} and {what}")
         )  # fmt: skip
         if stable.tilted:
             slope = 1000 * float(np.hypot(*stable.plane[1:]))
@@ -210,7 +211,7 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
             keep &= np.any([area.contains(middle) for area in areas], axis=0)
         triangles, values = triangles[keep], np.nan_to_num(values)
     title = "Change: fill above, cut below"
-    outcome.layers["difference"] = FoundMesh(vertices, triangles, "top", title, unit, values)
+    outcome.layers["difference"] = FoundMesh(vertices, triangles, "map", title, unit, values)
     for tin, name, title in ((found.earlier, "earlier", found.names[0]), (found.later, "later", found.names[1])):
         if len(tin.triangles) <= MOST_DRAWN:
             outcome.layers[name] = FoundMesh(tin.points, tin.triangles, "base", title, shown=False)
