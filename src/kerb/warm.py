@@ -32,6 +32,7 @@ from kerb.core.things import POINTS, Placed
 from kerb.core.units import METRE
 from kerb.report.reading import formula_picture
 from kerb.studies.fields import POINTS as POINT_FIELD
+from kerb.studies.fields import SCOPE, SURFACE
 from kerb.studies.kind import StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.scope import Scope
@@ -117,6 +118,10 @@ def try_out(kind: StudyKind, store: CloudStore) -> list[Outcome]:
         name = setup.main()
         asked = replace(setup, **{name: Scope(name)})
         items = {name: Source(name, "Mound", store=store)}
+        for other, about in setup.declared().items():
+            if other != name and about.kind in (SCOPE, SURFACE) and about.needed:
+                asked = replace(asked, **{other: Scope(other)})
+                items[other] = Source(other, "Mound", store=store)
         items |= {
             n: Source(n, "Points", kind=POINTS, load=_few_points) for n in setup.named(POINT_FIELD) if getattr(setup, n)
         }

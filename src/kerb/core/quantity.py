@@ -14,7 +14,7 @@ _SYMBOLS = {
     "m": "m", "m2": "m²", "m3": "m³",
     "ft": "ft", "ft2": "ft²", "ft3": "ft³",
     "us-ft": "ft (US)", "us-ft2": "ft² (US)", "us-ft3": "ft³ (US)",
-    "t": "t", "ton": "short tons", "deg": "°", "%": "%", "": "", "1": "",
+    "t": "t", "ton": "short tons", "deg": "°", "%": "%", "share": "%", "": "", "1": "",
     "t/m3": "t/m³", "ton/yd3": "short ton/yd³",
     "yd3": "yd³", "us-yd3": "yd³ (US)", "acre": "acres", "us-acre": "acres (US)", "ha": "ha",
 }  # fmt: skip
@@ -48,6 +48,8 @@ class Decimals:
 
     def printed(self, unit: str) -> tuple[float, str]:
         """Factor and code of the unit that values in a unit are printed in."""
+        if unit == "share":
+            return 100.0, "%"
         for chosen in (self.area_in, self.volume_in):
             if (chosen, unit) in PRINTED_IN:
                 return PRINTED_IN[chosen, unit]

@@ -70,15 +70,17 @@ class Input:
 
 @dataclass(frozen=True)
 class Attribute:
-    """A column for the compared cloud: the height of its points over a layer, inside a closed line of the outcome.
+    """A column for the compared cloud: the height of its points over a layer, inside a closed line of the outcome; or
+    ``values`` (n,) of its own for each point.
 
-    ``over`` and ``inside`` name layers; values are worked out when they are asked for.
+    ``over`` and ``inside`` name layers; heights are worked out when they are asked for.
     """
 
     title: str
     over: str
     inside: str
     unit: str
+    values: Any = None
 
 
 @dataclass(frozen=True)
@@ -156,7 +158,11 @@ class Outcome:
             for number, (name, layer) in enumerate(self.layers.items())
         ]
         data["charts"] = [taken_apart(chart, f"chart.{n}", arrays) for n, chart in enumerate(self.charts)]
-        data["attributes"] = {name: vars(attribute) for name, attribute in self.attributes.items()}
+        data["attributes"] = {}
+        for name, attribute in self.attributes.items():
+            data["attributes"][name] = {key: value for key, value in vars(attribute).items() if key != "values"}
+            if attribute.values is not None:
+                arrays[f"attribute.{name}"] = attribute.values
         data["items"] = []
         for number, (name, item) in enumerate(self.items.items()):
             head, own = item.head()
@@ -177,7 +183,10 @@ class Outcome:
             method=data.get("method", ""),
             layers={name: put_together(layer, arrays) for name, layer in data["layers"]},
             charts=[put_together(chart, arrays) for chart in data["charts"]],
-            attributes={name: Attribute(**item) for name, item in data.get("attributes", {}).items()},
+            attributes={
+                name: Attribute(**item, values=arrays.get(f"attribute.{name}"))
+                for name, item in data.get("attributes", {}).items()
+            },
             items={
                 name: Outcome.of_head(item, _of_item(arrays, f"item.{number}/"))
                 for number, (name, item) in enumerate(data.get("items", ()))

@@ -1,0 +1,1 @@
+"""Distances of one survey from another, point by point."""

@@ -1,0 +1,252 @@
+"""Distances of the points of a cloud from a reference: nearest point, a local model, along the local normal, a mesh, upright.
+
+Work goes block by block of the compared cloud with what lies round it, so that memory is bounded by blocks and not by clouds.
+What is farther than was looked is looked for again, farther out.
+
+Sign: positive where the compared point lies outside, above, or on the side the normal of the reference points to.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Floats32, Ints
+from kerb.core.change.local_kernels import PLANE, QUADRIC, TRIANGLE, along_normals, local_distances
+from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.normals_kernels import least_spread
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.closest import MeshDistance
+from kerb.core.parallel import each, ranges
+from kerb.core.progress import Progress
+from kerb.core.surface.surfaces import Surface
+from kerb.core.surface.tin import ends
+
+NEAREST, BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL = (
+    "nearest", "plane", "triangulated", "quadric", "normal", "mesh", "vertical"
+)  # fmt: skip
+MODELS = {BY_PLANE: PLANE, TRIANGULATED: TRIANGLE, BY_QUADRIC: QUADRIC}
+SIGNED = (BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL)
+BLOCK_POINTS = 1_000_000
+FIRST_HALO_SPACINGS, HALO_GROWTH = 12.0, 4.0
+MOST_IN_RADIUS = 48
+FEWEST = 3
+FEWEST_IN_CYLINDER = 4
+# A normal that leans from upright by no more than this is turned up; one of a wall outwards, away from the middle of the cloud.
+UP = 0.17
+
+
+@dataclass(frozen=True)
+class How:
+    """The way, and its settings in the job unit: ``neighbours`` or ``radius`` of a local model, ``limit`` beyond which a
+    point has no match; of the way along normals ``scale`` (diameter for the normal), ``cylinder`` (diameter), ``depth`` (half
+    length) and the registration ``error``."""
+
+    way: str
+    neighbours: int = 8
+    radius: float | None = None
+    limit: float | None = None
+    scale: float = 1.0
+    cylinder: float = 1.0
+    depth: float = 2.0
+    error: float = 0.0
+
+
+@dataclass(frozen=True)
+class Distances:
+    """For the points that count: their ``rows`` (m,) in the cloud, distance (m,), components E, N, Z (m, 3), level of
+    detection (m,); NaN where there is no match."""
+
+    rows: Ints
+    distance: Floats
+    parts: Floats32
+    detection: Floats32
+
+
+Block = Callable[[Floats], tuple[Floats, Floats, Floats]]
+
+
+def distances(
+    compared: CloudView, against: CloudView | MeshDistance | Surface, how: How, progress: Progress
+) -> Distances:
+    """Distances of the points that count. Raises InputError, when a setting cannot be; NotDeterminable; Cancelled."""
+    _check(how)
+    work = _work(compared, against, how)
+    rows = [np.empty(0, np.int64)]
+    found: list[tuple[Floats, Floats, Floats]] = []
+    total, done = max(compared.store.count, 1), 0
+    for block in _blocks(compared):
+        progress.step(done / total, "Measuring distances")
+        found.append(work(compared.store.coordinates(block)))
+        rows.append(block)
+        done += len(block)
+    if not found:
+        raise NotDeterminable("no points of the compared cloud count")
+    away, parts, detection = (np.concatenate([one[k] for one in found]) for k in range(3))
+    return Distances(np.concatenate(rows), away, parts.astype(np.float32), detection.astype(np.float32))
+
+
+def _check(how: How) -> None:
+    for name in ("scale", "cylinder", "depth"):
+        value = getattr(how, name)
+        if how.way == NORMAL and not (np.isfinite(value) and value > 0):
+            raise InputError(f"{name} must be above zero, not {value:g}")
+    if how.limit is not None and not how.limit > 0:
+        raise InputError(f"a largest distance of {how.limit:g} must be above zero")
+    if how.radius is not None and not how.radius > 0:
+        raise InputError(f"a radius of {how.radius:g} must be above zero")
+    if how.way in MODELS and how.radius is None and not FEWEST <= how.neighbours <= MOST_IN_RADIUS:
+        raise InputError(f"a local model takes {FEWEST} to {MOST_IN_RADIUS} neighbours, not {how.neighbours}")
+
+
+def _blocks(view: CloudView) -> Iterator[Ints]:
+    """Rows that count, so many tiles at once that they have about a million: neighbours in order are neighbours in space."""
+    held: list[Ints] = []
+    size = 0
+    for rows in view.rows():
+        held.append(rows)
+        size += len(rows)
+        if size >= BLOCK_POINTS:
+            yield np.concatenate(held)
+            held, size = [], 0
+    if size:
+        yield np.concatenate(held)
+
+
+def _work(compared: CloudView, against: CloudView | MeshDistance | Surface, how: How) -> Block:
+    none = lambda n: np.full(n, np.nan)  # noqa: E731
+    limit = how.limit if how.limit is not None else np.inf
+    if isinstance(against, MeshDistance):
+
+        def to_mesh(points: Floats) -> tuple[Floats, Floats, Floats]:
+            found = against.nearest(points, limit)
+            return found.distance, points - found.place, none(len(points))
+
+        return to_mesh
+    if how.way == VERTICAL:
+        surface = against if not isinstance(against, CloudView) else None
+        if surface is None:
+            raise InputError("upright distances need a surface")
+
+        def upright(points: Floats) -> tuple[Floats, Floats, Floats]:
+            away = points[:, 2] - surface.at(points[:, :2])
+            away[np.abs(away) > limit] = np.nan
+            return away, np.column_stack([np.zeros((len(points), 2)), away]), none(len(points))
+
+        return upright
+    assert isinstance(against, CloudView)
+    if how.way == NORMAL:
+        return lambda points: _along(points, compared, against, how)
+    return lambda points: _searched(points, against, how, limit)
+
+
+def _reference(against: CloudView, low: Floats, high: Floats) -> Floats:
+    """The points of the reference that count in a box, (n, 3)."""
+    box = (tuple(low.tolist()), tuple(high.tolist()))
+    return CloudView(against.store, replace(against.narrowing, box=box)).points()
+
+
+def _searched(points: Floats, against: CloudView, how: How, limit: float) -> tuple[Floats, Floats, Floats]:
+    """Nearest point, or a local model round it: looked for within a halo, and farther out where that is not enough."""
+    away, parts = np.full(len(points), np.nan), np.full((len(points), 3), np.nan)
+    halo = min(FIRST_HALO_SPACINGS * max(against.store.spacing, 1e-9), limit)
+    first, last = against.store.bounds
+    todo = np.arange(len(points))
+    while len(todo):
+        low, high = ends(points[todo])
+        low, high = low - halo, high + halo
+        around = _reference(against, low, high)
+        everything = bool(np.all(low <= first) and np.all(high >= last))
+        if len(around):
+            origin = around[0]
+            index = NeighbourIndex(around - origin)
+            mine = points[todo] - origin
+            nearest, who = index.nearest(mine, 1, limit)
+            sure = (nearest[:, 0] <= halo) | everything | (halo >= limit)
+            matched = sure & (who[:, 0] >= 0)
+            rows, own = todo[matched], who[matched, 0]
+            near = around[own] - origin
+            if how.way == NEAREST:
+                away[rows], parts[rows] = nearest[matched, 0], mine[matched] - near
+            elif len(rows):
+                local = around - origin
+                found, normals = _modelled(mine[matched], near, (local, index), against, how, origin)
+                away[rows], parts[rows] = found, found[:, None] * normals
+            todo = todo[~sure]
+        elif everything or halo >= limit:
+            break
+        if everything or halo >= limit:
+            break
+        halo = min(HALO_GROWTH * halo, limit)
+    return away, parts, np.full(len(points), np.nan)
+
+
+def _modelled(
+    places: Floats, near: Floats, reference: tuple[Floats, NeighbourIndex], against: CloudView, how: How, origin: Floats
+) -> tuple[Floats, Floats]:
+    """Distances (m,) of places from the model round their nearest points ``near`` (m, 3), and its normals (m, 3)."""
+    local, index = reference
+    k = MOST_IN_RADIUS if how.radius is not None else how.neighbours
+    _, beside = index.nearest(near, min(k, len(local)), how.radius if how.radius is not None else np.inf)
+    normals = _normals(local, beside, near, against, origin)
+    found, way = np.empty(len(places)), MODELS[how.way]
+
+    def some(span: tuple[int, int]) -> None:
+        rows = slice(*span)
+        local_distances(places[rows], local, beside[rows], normals[rows], way, found[rows])
+
+    each(some, ranges(len(places)))
+    return found, normals
+
+
+def _normals(local: Floats, index: Ints, places: Floats, against: CloudView, origin: Floats) -> Floats:
+    """Unit normals (m, 3) of the planes through neighbours, turned towards the setups, up, or outwards."""
+    normals = np.empty((len(index), 3))
+    each(
+        lambda span: least_spread(local, index[slice(*span)], FEWEST, normals[slice(*span)]), ranges(len(index), 20_000)
+    )
+    return _turned(normals, places, against, origin)
+
+
+def _turned(normals: Floats, places: Floats, against: CloudView, origin: Floats) -> Floats:
+    setups = against.store.setups
+    if len(setups) == 1:
+        side = np.einsum("ij,ij->i", normals, setups[0].position - origin - places)
+    else:
+        low, high = against.store.bounds
+        outwards = np.einsum("ij,ij->i", normals[:, :2], (places + origin - (low + high) / 2)[:, :2])
+        side = np.where(np.abs(normals[:, 2]) > UP, normals[:, 2], outwards)
+    normals[side < 0] *= -1.0
+    return normals
+
+
+def _along(points: Floats, compared: CloudView, against: CloudView, how: How) -> tuple[Floats, Floats, Floats]:
+    """Along the normal of the reference at each point, between the means of both clouds in a cylinder (Lague et al. 2013)."""
+    reach = max(how.scale / 2, float(np.hypot(how.cylinder / 2, how.depth)))
+    low, high = ends(points)
+    around = _reference(against, low - reach, high + reach)
+    own = _reference(compared, low - reach, high + reach)
+    nothing = np.full(len(points), np.nan), np.full((len(points), 3), np.nan), np.full(len(points), np.nan)
+    if len(around) < FEWEST:
+        return nothing
+    origin = around[0]
+    local, mine = around - origin, points - origin
+    index, other = NeighbourIndex(local), NeighbourIndex(own - origin)
+    _, beside = index.nearest(mine, min(MOST_IN_RADIUS, len(local)), how.scale / 2)
+    normals = _normals(local, beside, mine, against, origin)
+    grid = lambda i: (i.ordered, i.starts, i.low, i.cell, i.shape)  # noqa: E731
+    out = np.empty((len(points), 4))
+    each(
+        lambda span: along_normals(
+            mine[slice(*span)], normals[slice(*span)], how.cylinder / 2, how.depth, grid(other), grid(index),
+            FEWEST_IN_CYLINDER, how.error, out[slice(*span)],
+        ),
+        ranges(len(points), 5_000),
+    )  # fmt: skip
+    away = out[:, 0]
+    if how.limit is not None:
+        away = np.where(np.abs(away) <= how.limit, away, np.nan)
+    return away, away[:, None] * normals, out[:, 1]

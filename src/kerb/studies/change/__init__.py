@@ -1,0 +1,1 @@
+"""How far did it move? Distances of a cloud from another epoch, a surface or a model."""

@@ -1,0 +1,81 @@
+"""The declaration of the change study."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kerb.core.cloud.outgoing import from_store
+from kerb.core.errors import OutputError
+from kerb.core.progress import Progress
+from kerb.formats.write_things import ENDINGS, write_cloud
+from kerb.studies.change.run import run
+from kerb.studies.change.setup import ChangeSetup
+from kerb.studies.drawn import Drawn
+from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
+from kerb.studies.outcome import Outcome
+from kerb.studies.sources import Sources
+
+OUT = ENDINGS["cloud"]
+ABOUT = (
+    FigureAbout("median", "Median", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT), signed=True),
+    FigureAbout("mean", "Mean", LENGTH, signed=True),
+    FigureAbout("std", "Standard deviation", LENGTH),
+    FigureAbout("rms", "RMS", LENGTH),
+    FigureAbout("mean_abs", "Mean size", LENGTH, optional=True),
+    FigureAbout("p05", "5th percentile", LENGTH, signed=True),
+    FigureAbout("p95", "95th percentile", LENGTH, signed=True),
+    FigureAbout("min", "Least", LENGTH, signed=True),
+    FigureAbout("max", "Largest", LENGTH, signed=True),
+    FigureAbout("count", "Points with a distance", COUNT),
+    FigureAbout("unmatched", "Without a match", COUNT),
+    FigureAbout("within", "Share within the tolerance", "share", optional=True),
+    FigureAbout("significant_share", "Share beyond the level of detection", "share", optional=True),
+    FigureAbout("detection", "Level of detection, median", LENGTH, optional=True),
+)
+
+
+def write(_setup: ChangeSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
+    """Write the compared cloud with its distances as columns. Raises OutputError."""
+    path = Path(paths["out"])
+    if path.suffix.lower() not in OUT:
+        raise OutputError(f"{path}: a cloud with distances is written as {', '.join(OUT)}")
+    made = {name: attribute.values for name, attribute in outcome.attributes.items() if attribute.values is not None}
+    units = {name: outcome.attributes[name].unit for name in made}
+    _, notes = write_cloud(from_store(sources.store("compared"), made=dict(made), units=units), path, Progress())
+    return notes
+
+
+def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
+    """What stands beside the median: the way."""
+    return [{"auto": "way proposed by Kerb", "normal": "along the normal"}.get(setup["method"], setup["method"])]
+
+
+def trial() -> tuple[ChangeSetup, ...]:
+    """A mound against itself, by each way that clouds have."""
+    ring = Drawn.of(np.array([[-2.0, -2.0], [2.0, -2.0], [2.0, 2.0], [-2.0, 2.0]]))
+    ways = ("nearest", "plane", "triangulated", "quadric", "normal", "vertical", "auto")
+    return tuple(ChangeSetup(area=ring, method=way, tolerance=0.1) for way in ways)
+
+
+CHANGE = StudyKind(
+    id="change",
+    title="Change",
+    question="How far did it move?",
+    group="Change",
+    name="Change",
+    setup=ChangeSetup,
+    run=run,
+    figures=ABOUT,
+    options=(Option("out", "the compared cloud with its distances as columns: " + ", ".join(OUT), endings=OUT),),
+    write=write,
+    help_page="change.md",
+    example="kerb change may.laz --against march.laz --method plane --tolerance 0.05 --out distances.laz",
+    key="Ctrl+Shift+G",
+    panes=("plan", "orbit"),
+    tables=("statistics", "regions"),
+    describe=describe,
+    trial=trial,
+)

@@ -1,0 +1,75 @@
+"""What change is asked: a cloud against another, a surface or a model; the way, its settings, and what is tolerated."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kerb.core.change.distances import BY_PLANE, BY_QUADRIC, MESH, NEAREST, NORMAL, TRIANGULATED, VERTICAL
+from kerb.studies.drawn import Drawn
+from kerb.studies.fields import AGAINST, RING, choice, drawn, number, scope, surface
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+
+AUTO = "auto"
+LOCAL = ("method", (BY_PLANE, TRIANGULATED, BY_QUADRIC))
+ALONG = ("method", (NORMAL,))
+
+
+@dataclass(frozen=True)
+class ChangeSetup(Setup):
+    """Inputs and settings of change."""
+
+    compared: Scope = scope("Compared", "Cloud whose points are looked at", needed="Choose the compared cloud.")
+    against: Scope = surface(
+        "Against",
+        "Cloud, surface, grid or model that distances are counted from",
+        AGAINST,
+        needed="Choose the reference.",
+    )
+    area: Drawn = drawn(RING, "Area", "Only points inside of it are compared", key="T")
+    method: str = choice(
+        "Distance", "How the distance of a point is taken",
+        ((AUTO, "Proposed by Kerb"), (NEAREST, "Nearest point, without sign"), (BY_PLANE, "Plane through neighbours"),
+         (TRIANGULATED, "Triangles of neighbours"), (BY_QUADRIC, "Quadric through neighbours"),
+         (NORMAL, "Along the normal, with significance"), (MESH, "Nearest place of a mesh"), (VERTICAL, "Upright")),
+    )  # fmt: skip
+    neighbours: float = number(
+        "Neighbours",
+        "So many points of the reference make the local model",
+        "",
+        default=8.0,
+        low=3.0,
+        high=48.0,
+        when=LOCAL,
+    )
+    radius: float | None = number(
+        "Radius",
+        "Points of the reference within it make the local model",
+        automatic="by number",
+        low=0.0,
+        rare=True,
+        when=LOCAL,
+    )
+    max_distance: float | None = number(
+        "Largest distance", "Points farther than this have no match", automatic="no limit", low=0.0
+    )
+    tolerance: float | None = number(
+        "Tolerance", "Share of points within it, and regions beyond it", automatic="none", low=0.0
+    )
+    normal_scale: float | None = number(
+        "Normal scale",
+        "Diameter of the neighbourhood that gives the normal",
+        automatic="twenty spacings",
+        low=0.0,
+        when=ALONG,
+    )
+    cylinder: float | None = number(
+        "Cylinder", "Diameter of the cylinder whose points are averaged", automatic="ten spacings", low=0.0, when=ALONG
+    )
+    depth: float | None = number(
+        "Depth", "Half length of the cylinder", automatic="forty spacings", low=0.0, when=ALONG
+    )
+    registration_error: float = number(
+        "Registration error", "What the two may lie apart as a whole; part of the level of detection", default=0.0, low=0.0,
+        when=ALONG,
+    )  # fmt: skip

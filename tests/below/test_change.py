@@ -1,0 +1,235 @@
+"""Distances point by point: closed forms, SciPy's tree, brute force on triangles, signs, levels of detection by simulation."""
+
+import unittest
+import unittest.mock
+
+import laspy
+import numpy as np
+import scipy
+import trimesh
+
+from kerb.core.change import distances as module
+from kerb.core.change.distances import How, distances
+from kerb.core.change.regions import regions
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.closest import MeshDistance
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.progress import silent
+from kerb.core.units import FOOT, METRE
+from kerb.studies.change.run import run
+from kerb.studies.change.setup import ChangeSetup
+from kerb.studies.drawn import Drawn
+from kerb.studies.scope import Scope
+from tests.below.test_cutfill import written
+from tests.support import FAR, CommandLine, near, sources_of, store_of
+
+VIEW = Scope("cloud").of
+
+
+def wavy(rng, n, lift=0.0, noise=0.0, low=0.0, high=30.0, slope=(0.2, -0.1)):
+    xy = rng.uniform(low, high, (n, 2))
+    return np.column_stack([xy, xy @ slope + lift + rng.normal(0, noise, n)])
+
+
+class Points(unittest.TestCase):
+    def test_nearest_against_scipy_with_gaps_and_strays(self):
+        """The reference is patchy, and some points lie hundreds of spacings away: they are found all the same, or have no match."""
+        rng = np.random.default_rng(1)
+        ref = wavy(rng, 6000)
+        ref = ref[np.hypot(ref[:, 0] - 15, ref[:, 1] - 15) > 8]
+        some = np.concatenate([wavy(rng, 3000, 0.3), [[15, 15, 60], [200, -90, 3]]])
+        one, other = store_of(some + FAR), store_of(ref + FAR)
+        found = distances(VIEW(one), VIEW(other), How("nearest"), silent())
+        places = one.coordinates(found.rows)
+        wanted, who = scipy.spatial.cKDTree(other.coordinates(slice(0, other.count))).query(places)
+        near(found.distance, wanted, 1e-6)
+        near(found.parts, places - other.coordinates(who), 1e-4)
+        limited = distances(VIEW(one), VIEW(other), How("nearest", limit=1.0), silent())
+        near(limited.distance, np.where(wanted <= 1.0, wanted, np.nan), 1e-6)
+
+    def test_blocks_change_nothing(self):
+        rng = np.random.default_rng(2)
+        one, other = store_of(wavy(rng, 5000, 0.1) + FAR), store_of(wavy(rng, 5000) + FAR)
+        whole = distances(VIEW(one), VIEW(other), How("plane"), silent())
+        with unittest.mock.patch.object(module, "BLOCK_POINTS", 700):
+            parts = distances(VIEW(one), VIEW(other), How("plane"), silent())
+        order, again = np.argsort(whole.rows), np.argsort(parts.rows)
+        near(parts.distance[again], whole.distance[order], 1e-9)
+
+    def test_parallel_planes_by_every_way_in_two_units(self):
+        """A slope lifted by 0.25 square to itself: that, with its sign, by every signed way; below it the other sign."""
+        rng = np.random.default_rng(3)
+        normal = np.array([-0.2, 0.1, 1.0]) / np.sqrt(1.05)
+        for unit in (METRE, FOOT):
+            other = store_of((wavy(rng, 9000) + FAR) / unit.metres, unit, 1e-5)
+            for side in (0.25, -0.25):
+                one = store_of((wavy(rng, 800, 0.0, 0.0, 2.0, 28.0) + side * normal + FAR) / unit.metres, unit, 1e-5)
+                for way in ("plane", "triangulated", "quadric", "normal"):
+                    how = How(way, scale=3 / unit.metres, cylinder=2 / unit.metres, depth=1 / unit.metres)
+                    found = distances(VIEW(one), VIEW(other), how, silent())
+                    # A cylinder with fewer than four points of either cloud says nothing.
+                    known = np.isfinite(found.distance)
+                    self.assertGreater(known.mean(), 0.4 if way == "normal" else 0.999)
+                    away = found.distance[known] * unit.metres
+                    near(away, np.full(len(away), side), 2e-3)
+                    near(away.mean(), side, 2e-4)
+                    near(found.parts[known].mean(axis=0) * unit.metres, side * normal, 2e-4)
+
+    def test_models_on_a_cylinder(self):
+        """A vertical pipe of radius 5, seen from outside: planes through 8 neighbours leave chords, quadrics do not."""
+        rng = np.random.default_rng(4)
+
+        def pipe(radius, n):
+            angle, z = rng.uniform(0, 2 * np.pi, n), rng.uniform(0, 10, n)
+            return np.column_stack([radius * np.cos(angle), radius * np.sin(angle), z]) + FAR
+
+        other, one = store_of(pipe(5.0, 8000), scale=1e-5), store_of(pipe(5.1, 500), scale=1e-5)
+        errors = {}
+        for way in ("plane", "quadric"):
+            found = distances(VIEW(one), VIEW(other), How(way, neighbours=12), silent()).distance
+            inner = np.isfinite(found)
+            errors[way] = float(np.sqrt(np.mean((found[inner] - 0.1) ** 2)))
+        self.assertLess(errors["quadric"], 0.003)
+        self.assertLess(errors["quadric"], errors["plane"])
+        self.assertLess(errors["plane"], 0.02)
+
+    def test_level_of_detection_against_its_formula_and_by_simulation(self):
+        """Two noisy scans of one slope: 1.96 (√(s₁²/n₁ + s₂²/n₂) + reg) beside our own sums, and false alarms of 5 ± 2 %."""
+        rng = np.random.default_rng(5)
+        alarms = []
+        for _ in range(6):
+            one, other = (store_of(wavy(rng, 20_000, 0, noise, slope=(0, 0)) + FAR) for noise in (0.02, 0.03))
+            found = distances(VIEW(one), VIEW(other), How("normal", scale=8, cylinder=1.6, depth=0.5), silent())
+            alarms.append(np.mean(np.abs(found.distance) > found.detection))
+        self.assertAlmostEqual(float(np.mean(alarms)), 0.05, delta=0.02)
+        error = distances(VIEW(one), VIEW(other), How("normal", scale=8, cylinder=1.6, depth=0.5, error=0.01), silent())
+        near(error.detection - found.detection, np.full(len(error.rows), 0.0196), 1e-5)
+        points, ref = (store.coordinates(slice(0, store.count)) for store in (one, other))
+        for k in rng.integers(0, len(found.rows), 5):
+            place = one.coordinates(found.rows[k : k + 1])[0]
+            if np.any(np.abs(place[:2] - FAR[:2] - 15) > 12):
+                continue
+            mine, theirs = (p[np.hypot(*(p[:, :2] - place[:2]).T) <= 0.8, 2] for p in (points, ref))
+            wanted = 1.96 * np.sqrt(mine.var(ddof=1) / len(mine) + theirs.var(ddof=1) / len(theirs))
+            near([found.distance[k], found.detection[k]], [mine.mean() - theirs.mean(), wanted], 4e-3)
+
+    def test_what_cannot_be(self):
+        store = store_of(wavy(np.random.default_rng(6), 50) + FAR)
+        for how in (
+            How("plane", neighbours=2),
+            How("normal", scale=0.0),
+            How("nearest", limit=0.0),
+            How("plane", radius=-1.0),
+        ):
+            with self.assertRaises(InputError):
+                distances(VIEW(store), VIEW(store), how, silent())
+
+
+class Meshes(unittest.TestCase):
+    def test_against_brute_force_and_closed_forms(self):
+        rng = np.random.default_rng(7)
+        ball = trimesh.creation.icosphere(subdivisions=2, radius=5)
+        places = rng.uniform(-8, 8, (400, 3))
+        mesh = MeshDistance(TriangleMesh(ball.vertices + FAR, ball.faces.astype(np.int32)))
+        found = mesh.nearest(places + FAR)
+        corners = np.asarray(ball.triangles)
+        every = [
+            np.linalg.norm(trimesh.triangles.closest_point(corners, np.tile(p, (len(corners), 1))) - p, axis=1).min()
+            for p in places
+        ]
+        near(np.abs(found.distance), every, 1e-6)
+        inside = np.linalg.norm(places, axis=1) < 4.8
+        self.assertTrue((found.distance[inside] < 0).all())
+        self.assertTrue((found.distance[np.linalg.norm(places, axis=1) > 5] > 0).all())
+        near(np.linalg.norm(found.place - FAR - places, axis=1), every, 1e-6)
+
+    def test_box_from_all_sides_inside_out_and_open(self):
+        """Distance of a box by its formula: faces, edges and corners, and the same when it is turned inside out."""
+        rng = np.random.default_rng(8)
+        box = trimesh.creation.box((2, 3, 4))
+        places = rng.uniform(-4, 4, (4000, 3))
+        q = np.abs(places) - [1, 1.5, 2]
+        wanted = np.linalg.norm(np.maximum(q, 0), axis=1) + np.minimum(q.max(axis=1), 0)
+        faces = box.faces.astype(np.int32)
+        for triangles in (faces, faces[:, ::-1].copy()):
+            near(MeshDistance(TriangleMesh(box.vertices, triangles)).nearest(places).distance, wanted, 1e-9)
+        plate = TriangleMesh(
+            np.array([[0.0, 0, 0], [9, 0, 0], [9, 9, 0], [0, 9, 0]]), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+        )
+        found = MeshDistance(plate).nearest(np.array([[4, 4, 0.3], [4, 4, -0.2], [20, 4, 1.0]]), limit=5.0)
+        near(found.distance, [0.3, -0.2, np.nan])
+        self.assertEqual(found.face[2], -1)
+
+
+class Regions(unittest.TestCase):
+    def test_two_signs(self):
+        xy = np.stack(np.meshgrid(np.arange(0, 40, 0.25), np.arange(0, 40, 0.25)), axis=-1).reshape(-1, 2) + 0.125
+        away = np.zeros(len(xy))
+        away[np.all((xy > 5) & (xy < 15), axis=1)] = 0.4
+        away[np.all((xy > [20, 5]) & (xy < [26, 9]), axis=1)] = -0.3
+        found = regions(np.column_stack([xy, np.zeros(len(xy))]) + FAR, away, 0.1, 1.0)
+        near([one.area for one in found], [100, 24], 1e-6)
+        near([one.volume for one in found], [40, -7.2], 1e-6)
+        near(found[0].middle, FAR + [10, 10, 0], 0.13)
+        self.assertEqual(regions(np.empty((0, 3)), np.empty(0), 0.1, 1.0), [])
+
+
+class Study(unittest.TestCase):
+    def test_figures_signs_and_columns(self):
+        rng = np.random.default_rng(9)
+        one, other = store_of(wavy(rng, 4000, 0.06, 0.01) + FAR), store_of(wavy(rng, 8000, 0.0, 0.01) + FAR)
+        sources = sources_of(one, against=other)
+        sources.items["compared"] = sources.items["cloud"]
+        ring = Drawn.of(np.array([[5, 5], [25, 5], [25, 25], [5, 25]]) + FAR[:2])
+        setup = ChangeSetup(Scope("compared"), Scope("against"), area=ring, method="plane", tolerance=0.05)
+        found = run(setup, sources, silent())
+        away = found.attributes["distance"].values
+        known = np.isfinite(away)
+        near([found.value("count"), found.value("unmatched")], [known.sum(), 0])
+        values = away[known].astype(float)
+        for name, wanted in (("mean", values.mean()), ("std", values.std(ddof=1)), ("rms", np.sqrt((values**2).mean())),
+                             ("p05", np.percentile(values, 5)), ("max", values.max()), ("within", (np.abs(values) <= 0.05).mean()),
+                             ("mean_abs", np.abs(values).mean())):  # fmt: skip
+            near(found.value(name), wanted, 1e-6)
+        near(found.value("median"), 0.06 / np.sqrt(1.05), 0.003)
+        self.assertIn("positive side", found.warnings[0].text)
+        inside = np.all(np.abs(one.coordinates(slice(0, one.count))[:, :2] - FAR[:2] - 15) < 10, axis=1)
+        np.testing.assert_array_equal(known, inside)
+        back = run(ChangeSetup(Scope("against"), Scope("compared"), method="plane"), type(sources)(METRE, {
+            "compared": sources.items["against"], "against": sources.items["compared"]}), silent())  # fmt: skip
+        near(back.value("median"), -0.06 / np.sqrt(1.05), 0.003)
+        auto = run(ChangeSetup(Scope("compared"), Scope("against"), area=ring), sources, silent())
+        self.assertTrue(any(note.code == "proposed" for note in auto.warnings))
+        upright = run(ChangeSetup(Scope("compared"), Scope("against"), area=ring, method="vertical"), sources, silent())
+        near(upright.value("median"), 0.06, 0.003)
+        with self.assertRaisesRegex(InputError, "needs triangles"):
+            run(ChangeSetup(Scope("compared"), Scope("against"), method="mesh"), sources, silent())
+        with self.assertRaisesRegex(NotDeterminable, "match"):
+            run(
+                ChangeSetup(Scope("compared"), Scope("against"), method="nearest", max_distance=1e-9), sources, silent()
+            )
+
+
+class Verb(CommandLine):
+    def test_from_files_to_a_cloud_with_distances(self):
+        rng = np.random.default_rng(10)
+        one = written(self.folder / "may.las", wavy(rng, 3000, 0.1) + FAR)
+        two = written(self.folder / "march.las", wavy(rng, 6000) + FAR)
+        found = self.json(
+            "change", one, "--against", two, "--method", "plane", "--tolerance", 0.05, "--out", self.folder / "d.laz"
+        )
+        near(found["figures"]["median"]["value"], 0.1 / np.sqrt(1.05), 1e-3)
+        self.assertEqual(found["figures"]["within"]["value"], 0.0)
+        las = laspy.read(self.folder / "d.laz")
+        near(np.nanmedian(las["distance"]), 0.1 / np.sqrt(1.05), 1e-3)
+        near(np.nanmedian(las["distance_up"]), 0.1 / 1.05, 1e-3)
+        self.json("surface", two, "--out", self.folder / "s.xml")
+        mesh = self.json("change", one, "--against", self.folder / "s.xml")
+        near(mesh["figures"]["median"]["value"], 0.1 / np.sqrt(1.05), 1e-3)
+        self.assertEqual(mesh["settings"]["method"], "mesh")
+        self.assertEqual(self.kerb("change", one, "--against", self.folder / "s.xml", "--method", "plane")[0], 2)
+        self.assertIn("is no cloud", self.error)
+
+
+if __name__ == "__main__":
+    unittest.main()
