@@ -114,6 +114,7 @@ class Studies(unittest.TestCase):
             "surface": ["vertices", "triangles", "plan_area", "surface_area", "lowest", "highest", "mean"],
             "contours": ["lines", "total_length"],
             "spots": ["count", "empty"],
+            "align": ["iterations", "rms", "mean_abs", "overlap", "rotation", "shift", "shift_e", "shift_n", "shift_z"],
             "change": ["count", "unmatched", "mean", "std", "rms", "median", "p05", "p95", "min", "max", "within", "mean_abs",
                        "significant_share", "detection"],
             "cutfill": ["fill", "cut", "net", "fill_area", "cut_area", "same_area", "only_earlier_area", "only_later_area",

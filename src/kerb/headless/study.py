@@ -183,7 +183,8 @@ def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
     given = [getattr(args, name, None) for name in declared]
     words = [word for value in given for word in (value if isinstance(value, list) else [value])]
     named = [word.partition("#")[0] for word in words if isinstance(word, str)]
-    outputs = {option.flag: getattr(args, option.flag) for option in kind.options if getattr(args, option.flag)}
+    given_files = {option.flag: getattr(args, option.flag.replace("-", "_")) for option in kind.options}
+    outputs = {flag: path for flag, path in given_files.items() if path}
     for path in (args.report, *(Path(path) for path in outputs.values())):
         check_output(path, args, [name for name in named if name])
     progress = progress_to_terminal()

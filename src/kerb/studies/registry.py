@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kerb.studies.accuracy.kind import ACCURACY
+from kerb.studies.align.kind import ALIGN
 from kerb.studies.change.kind import CHANGE
 from kerb.studies.contours.kind import CONTOURS
 from kerb.studies.cutfill.kind import CUTFILL
@@ -14,7 +15,8 @@ from kerb.studies.stockpile.kind import STOCKPILE
 from kerb.studies.surface.kind import SURFACE
 
 STUDIES: dict[str, StudyKind] = {
-    kind.id: kind for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY, SURFACE, CONTOURS, SPOTS, CUTFILL, CHANGE)
+    kind.id: kind
+    for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY, SURFACE, CONTOURS, SPOTS, CUTFILL, CHANGE, ALIGN)
 }
 
 

@@ -1,0 +1,216 @@
+"""Closest points brought onto the planes of what they are matched with, again and again, coarse to fine, with robust weights.
+
+Point to plane (Chen and Medioni 1992), Tukey's weights (Huber and Ronchetti 2009). Directions that the normal equations do not
+determine (Gelfand et al. 2003; Zhang, Kaess, Singh 2016) are not moved along, and named.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kerb.core.align.targets import Target
+from kerb.core.arrays import Floats
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.progress import Progress
+from kerb.core.robust import COVERS_95, MAD_TO_SIGMA
+
+LEVELS = (4_000, 20_000, 100_000)
+ROUNDS = 40
+TUKEY = 4.685
+FEWEST_PAIRS = 50
+# The search limit at first, and the least, in spacings of the target; between them so many times the usual distance.
+FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
+# Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times
+# what
+# noise of the normals makes of it.
+LEAST_SHARE, TIMES_NOISE = 2e-4, 3.0
+STILL = 1e-5
+# Errors of neighbours are alike over some spacings: so many points count as one.
+ALIKE_SPACINGS = 4.0
+
+
+@dataclass(frozen=True)
+class Direction:
+    """One of six ways a fit may err: ``slide`` (3,) and ``turn`` (3,) are unit, whichever is meant; its 95 % bound (of a
+    turn: at the mean distance from the middle), and whether the data determine it."""
+
+    slide: Floats
+    turn: Floats
+    turning: bool
+    u95: float
+    determined: bool
+
+    @property
+    def name(self) -> str:
+        """In words: along a bearing, up and down, or about an axis."""
+        way = self.turn if self.turning else self.slide
+        if abs(way[2]) > 0.9:
+            return "turn about the vertical" if self.turning else "up and down"
+        bearing = float(np.degrees(np.arctan2(way[0], way[1])) % 180)
+        lean = "" if abs(way[2]) < 0.3 else f", leaning {np.degrees(np.arcsin(min(abs(way[2]), 1.0))):.0f}°"
+        return f"{'turn about an axis' if self.turning else 'slide'} along {bearing:.0f}°{lean}"
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A motion, how it came about and how good it is. ``history`` is the rms of distances to the planes after each round;
+    ``left`` (n,) are those of the ``places`` (n, 3) that were matched at last, before they were moved."""
+
+    motion: Rigid
+    iterations: int
+    rms: float
+    mean_abs: float
+    overlap: float
+    history: tuple[float, ...]
+    directions: tuple[Direction, ...]
+    places: Floats
+    left: Floats
+
+
+@dataclass(frozen=True)
+class HowFit:
+    """``overlap`` is the share of points that are matched at most (nearest first), ``limit`` the largest distance of a pair."""
+
+    overlap: float | None = None
+    limit: float | None = None
+
+
+def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress: Progress) -> Fit:
+    """Bring points (n, 3) into line with a target, from a start. All are counted from one origin near the data.
+
+    Raises NotDeterminable, when too few pairs are found; Cancelled.
+    """
+    rng = np.random.default_rng(len(moving))
+    order = rng.permutation(len(moving))
+    motion, history = start, []
+    limit = how.limit if how.limit is not None else FIRST_SPACINGS * target.spacing
+    for number, most in enumerate(LEVELS):
+        points = moving[order[:most]]
+        for k in range(ROUNDS):
+            progress.step((number + k / ROUNDS) / len(LEVELS), "Bringing into line")
+            pairs = _matched(points, target, motion, limit, how)
+            step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target)
+            motion = motion.then(step)
+            history.append(rms)
+            limit = _next(limit, pairs, target, how)
+            if _moves(step, points, motion) < STILL * target.spacing + 1e-9:
+                break
+        if most >= len(moving):
+            break
+    pairs = _matched(points, target, motion, limit, how)
+    middle = motion(points.mean(axis=0)[None])[0]
+    left, weight = pairs.left, _tukey(pairs.left)
+    rms = float(np.sqrt(np.average(left**2, weights=weight))) if weight.any() else float(np.sqrt(np.mean(left**2)))
+    mean_abs = float(np.average(np.abs(left), weights=weight)) if weight.any() else float(np.abs(left).mean())
+    directions = _directions(pairs, middle, target, rms)
+    near = float(np.mean(target.match(motion(points), LEAST_SPACINGS * target.spacing)[2] < np.inf))
+    back = motion.inverse()(pairs.places)
+    return Fit(motion, len(history), rms, mean_abs, near, tuple(history), directions, back, left)
+
+
+@dataclass(frozen=True)
+class _Pairs:
+    """Moved places (m, 3), normals (m, 3) of what they are matched with, distances to the planes and to the places there."""
+
+    places: Floats
+    normals: Floats
+    left: Floats
+    away: Floats
+
+
+def _matched(points: Floats, target: Target, motion: Rigid, limit: float, how: HowFit) -> _Pairs:
+    moved = motion(points)
+    near, normals, away = target.match(moved, limit)
+    good = np.isfinite(away) & np.isfinite(normals).all(axis=1)
+    if how.overlap is not None and good.any():
+        most = np.quantile(np.where(good, away, np.inf), min(how.overlap, 1.0), method="lower")
+        good &= away <= most
+    if np.count_nonzero(good) < FEWEST_PAIRS:
+        raise NotDeterminable(
+            f"{np.count_nonzero(good)} points have a match within {limit:.3g}; {FEWEST_PAIRS} are needed: start nearer"
+        )
+    left = np.einsum("ij,ij->i", moved[good] - near[good], normals[good])
+    return _Pairs(moved[good], normals[good], left, away[good])
+
+
+def _tukey(left: Floats) -> Floats:
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(left - np.median(left))))
+    u = left / max(TUKEY * spread, 1e-12)
+    return np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
+
+
+def _design(pairs: _Pairs, middle: Floats) -> tuple[Floats, float]:
+    """Rows (m, 6) of turn and slide; turns in lengths at the mean distance from the middle, which is returned."""
+    arm = pairs.places - middle
+    radius = float(np.sqrt(np.mean(np.einsum("ij,ij->i", arm, arm)))) or 1.0
+    return np.column_stack([np.cross(arm, pairs.normals) / radius, pairs.normals]), radius
+
+
+def _step(pairs: _Pairs, middle: Floats, target: Target) -> tuple[Rigid, float]:
+    design, radius = _design(pairs, middle)
+    weight = _tukey(pairs.left - np.median(pairs.left)) if len(pairs.left) else np.ones(0)
+    total = float(weight.sum())
+    if total <= 0:
+        weight, total = np.ones(len(pairs.left)), float(len(pairs.left))
+    normal = (design * weight[:, None]).T @ design / total
+    gradient = (design * weight[:, None]).T @ pairs.left / total
+    values, vectors = np.linalg.eigh(normal)
+    sure = values > _least(target)
+    x = -vectors[:, sure] @ ((vectors[:, sure].T @ gradient) / values[sure])
+    return Rigid.of(_rotation(x[:3] / radius), middle, x[3:]), float(np.sqrt(np.average(pairs.left**2, weights=weight)))
+
+
+def _least(target: Target) -> float:
+    return max(LEAST_SHARE, TIMES_NOISE * target.normal_noise)
+
+
+def _rotation(turn: Floats) -> Floats:
+    """The rotation of a vector of turn (Rodrigues)."""
+    angle = float(np.linalg.norm(turn))
+    if angle < 1e-15:
+        return np.eye(3)
+    k = turn / angle
+    cross = np.array([[0, -k[2], k[1]], [k[2], 0, -k[0]], [-k[1], k[0], 0]])
+    return np.asarray(np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * cross @ cross)
+
+
+def _next(limit: float, pairs: _Pairs, target: Target, how: HowFit) -> float:
+    """The search limit shrinks with the distances: some times the usual one, never under a few spacings."""
+    usual = max(TIMES_USUAL * float(np.median(pairs.away)), LEAST_SPACINGS * target.spacing)
+    return min(limit, usual) if how.limit is None else min(limit, max(usual, LEAST_SPACINGS * target.spacing))
+
+
+def _moves(step: Rigid, points: Floats, motion: Rigid) -> float:
+    """How far a step moves the corners of the points at most."""
+    low, high = points.min(axis=0), points.max(axis=0)
+    corners = np.array([[(low, high)[k >> axis & 1][axis] for axis in range(3)] for k in range(8)])
+    moved = motion(corners)
+    return float(np.linalg.norm(step(moved) - moved, axis=1).max())
+
+
+def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tuple[Direction, ...]:
+    """The eigenvectors of the normal equations with the bound of each, the least determined first."""
+    design, _ = _design(pairs, middle)
+    weight = _tukey(pairs.left)
+    total = max(float(weight.sum()), 1.0)
+    normal = (design * weight[:, None]).T @ design / total
+    values, vectors = np.linalg.eigh(normal)
+    loose = values <= _least(target)
+    if np.count_nonzero(loose) > 1:
+        # Of several loose directions any mixture is one: those are told that slide most, and what is left of turns.
+        _, _, mixed = np.linalg.svd(vectors[3:, loose])
+        vectors[:, loose] = vectors[:, loose] @ mixed.T
+        values[loose] = np.einsum("ik,ij,jk->k", vectors[:, loose], normal, vectors[:, loose])
+    cell = np.floor(pairs.places / (ALIKE_SPACINGS * target.spacing)).astype(np.int64)
+    count = max(min(len(np.unique(cell, axis=0)), total), 1.0)
+    found = []
+    for value, vector, free in zip(values, vectors.T, loose, strict=True):
+        turn, slide = vector[:3], vector[3:]
+        turning = bool(np.linalg.norm(turn) > np.linalg.norm(slide))
+        unit = lambda v: v / max(float(np.linalg.norm(v)), 1e-12)  # noqa: E731
+        u95 = float(COVERS_95 * rms / np.sqrt(max(value, 1e-12) * count))
+        found.append(Direction(unit(slide), unit(turn), turning, u95, not free))
+    return tuple(found)

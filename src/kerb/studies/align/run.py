@@ -1,0 +1,211 @@
+"""Bring a cloud or model into line with another: by pairs, by closest points, and say what is not determined."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.accuracy.horizontal import fitted
+from kerb.core.align.closest import Fit, HowFit, refined
+from kerb.core.align.targets import MeshTarget, PointTarget, Target
+from kerb.core.arrays import Floats
+from kerb.core.cloud.view import CloudView
+from kerb.core.errors import InputError
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
+from kerb.core.surface.surfaces import TinSurface
+from kerb.studies.align.pairs import about_place, matrix_of, one_left_out, pairs_of, table_of
+from kerb.studies.align.setup import AlignSetup
+from kerb.studies.layers import FoundPoints, Plot
+from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
+from kerb.studies.scope import Scope
+from kerb.studies.sources import Sources
+
+STUDY = "align"
+# The target is a fair sample of so many points, the moving one of so many.
+MOST_FIXED, MOST_MOVING = 2_000_000, 200_000
+
+
+def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'does it fit, and how does it have to be moved?'.
+
+    Raises InputError, when pairs or a matrix cannot be; NotDeterminable, when they do not fix a motion; Cancelled.
+    """
+    setup.check()
+    unit = sources.unit
+    moving = _points("moving", setup.moving, sources, MOST_MOVING)
+    origin = np.floor(moving.mean(axis=0))
+    outcome = Outcome(STUDY, unit.code, sources.source("moving").reference.code, {}, setup.settings())
+    outcome.inputs = [sources.input("moving", "moving"), sources.input("to", "fixed")]
+    start = matrix_of(setup.start) if setup.start.strip() else Rigid()
+    fit: Fit | None = None
+    motion = start
+    if setup.pairs.strip():
+        motion = _by_pairs(setup, outcome, unit.code)
+    if not setup.pairs.strip() or setup.refine:
+        target = _target(setup, sources, origin, progress.within(0.0, 0.3))
+        how = HowFit(setup.overlap, setup.max_distance)
+        fit = refined(moving - origin, target, _from(motion, origin), how, progress.within(0.3, 0.95))
+        motion = _to(fit.motion, origin)
+    motion = about_place(motion, moving.mean(axis=0))
+    _tell(outcome, motion, fit, unit.code)
+    outcome.method = _words(setup)
+    return outcome
+
+
+def _from(motion: Rigid, origin: Floats) -> Rigid:
+    """A motion of coordinates as one of those from an origin."""
+    moved = motion(origin[None])[0]
+    return Rigid.of(motion.matrix, np.zeros(3), moved - origin, motion.scale)
+
+
+def _to(motion: Rigid, origin: Floats) -> Rigid:
+    """A motion of coordinates from an origin as one of whole coordinates."""
+    return Rigid.of(motion.matrix, np.array(motion.about) + origin, np.array(motion.shift), motion.scale)
+
+
+def _points(name: str, scope: Scope, sources: Sources, most: int) -> Floats:
+    """A fair sample of the points that count, or places evenly on the triangles of a mesh."""
+    source = sources.source(name)
+    if source.store is not None:
+        view: CloudView = scope.of(source.store)
+        points = view.sample(most) if view.narrowing != CloudView(source.store).narrowing else source.store.coordinates(
+            source.store.fair_rows(most)
+        )  # fmt: skip
+        if len(points) < 3:
+            raise InputError(f"{source.name}: no points count")
+        return points
+    mesh = _mesh(name, sources)
+    a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
+    size = np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    rng = np.random.default_rng(len(size))
+    row = rng.choice(len(size), most // 4, p=size / size.sum())
+    s, t = rng.uniform(0, 1, (2, len(row)))
+    s, t = np.where(s + t > 1, 1 - s, s), np.where(s + t > 1, 1 - t, t)
+    return np.asarray(a[row] + s[:, None] * (b - a)[row] + t[:, None] * (c - a)[row])
+
+
+def _mesh(name: str, sources: Sources) -> TriangleMesh:
+    source = sources.source(name)
+    thing = source.item.thing if source.item is not None else None
+    if isinstance(thing, TriangleMesh):
+        return thing
+    whole = source.whole
+    low, high = whole.bounds
+    tin = whole.whole if isinstance(whole, TinSurface) else whole.tin(low[:2], high[:2])
+    return TriangleMesh(tin.points, tin.triangles)
+
+
+def _target(setup: AlignSetup, sources: Sources, origin: Floats, progress: Progress) -> Target:
+    progress.step(0.1, "Reading what stays")
+    if sources.source("to").store is not None:
+        return PointTarget(_points("to", setup.to, sources, MOST_FIXED) - origin)
+    mesh = _mesh("to", sources)
+    spacing = 1.0
+    store = sources.source("moving").store
+    if store is not None:
+        spacing = store.spacing
+    return MeshTarget(TriangleMesh(mesh.vertices - origin, mesh.triangles), spacing)
+
+
+def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
+    names, moving, fixed = pairs_of(setup.pairs)
+    motion, scale, left = fitted(moving, fixed, setup.scaled)
+    away = np.linalg.norm(left, axis=1)
+    alone = one_left_out(moving, fixed, setup.scaled)
+    length = lambda name, label: Column(name, unit, label)  # noqa: E731
+    outcome.tables["pairs"] = Table(
+        "Pairs",
+        (Column("name", "", "Name"), length("de", "dE"), length("dn", "dN"), length("dz", "dZ"), length("away", "Distance"),
+         length("left_out", "From what the others give")),
+        tuple((n, *row, d, o) for n, row, d, o in zip(names, left.tolist(), away.tolist(), alone, strict=True)),
+    )  # fmt: skip
+    if not setup.scaled:
+        outcome.warnings.append(Note("scale", f"a scale of {1e6 * (scale - 1):+.0f} ppm would fit; it is not taken"))
+    if len(names) == 3:
+        outcome.warnings.append(
+            Note("few-pairs", "three pairs fix the motion without a check; a fourth would show a mistake")
+        )
+    outcome.figures["pairs_rms"] = Figure(float(np.sqrt(np.mean(away**2))), unit, "Pairs, rms")
+    return motion
+
+
+def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
+    angle = float(np.degrees(np.arccos(np.clip((np.trace(motion.matrix) - 1) / 2, -1, 1))))
+    east, north, up = motion.shift
+    pairs = outcome.figures.pop("pairs_rms", Figure(None, unit, "Pairs, rms"))
+    outcome.figures = {
+        "iterations": Figure(float(fit.iterations if fit else 0), "", "Rounds"),
+        "rms": Figure(fit.rms if fit else pairs.value, unit, "Distances after it, rms"),
+        "mean_abs": Figure(fit.mean_abs if fit else None, unit, "Distances after it, mean size"),
+        "overlap": Figure(fit.overlap if fit else None, "share", "Points with a match"),
+        "rotation": Figure(angle, "deg", "Turned by"),
+        "shift": Figure(float(np.linalg.norm(motion.shift)), unit, "Moved by", note="the middle of the moving one"),
+        "shift_e": Figure(east, unit, "East"),
+        "shift_n": Figure(north, unit, "North"),
+        "shift_z": Figure(up, unit, "Up"),
+        "scale_ppm": Figure(1e6 * (motion.scale - 1) if motion.scale != 1.0 else None, "ppm", "Scale"),
+        "pairs_rms": pairs,
+    }
+    matrix = table_of(motion)
+    outcome.tables["matrix"] = Table(
+        "Matrix, acting on coordinates",
+        tuple(Column(f"c{k}", "", f"c{k}") for k in range(1, 5)),
+        tuple(map(tuple, matrix.tolist())),
+    )
+    rows = (
+        tuple((d.name, "yes" if d.determined else "no", d.u95 if d.determined else None) for d in fit.directions)
+        if fit
+        else ()
+    )
+    outcome.tables["directions"] = Table(
+        "What the data determine",
+        (Column("name", "", "Direction"), Column("determined", "", "Determined"), Column("u95", unit, "± 95 %")),
+        rows,
+    )
+    if fit is None:
+        return
+
+    def signed(value: float) -> str:
+        return quantity(value, unit, signed=True)
+
+    for one in fit.directions:
+        if not one.determined:
+            outcome.warnings.append(
+                Note("undetermined", f"not determined by the data: {one.name}; it was not moved that way")
+            )
+    if fit.overlap < 0.3:
+        outcome.warnings.append(
+            Note("overlap", f"{100 * fit.overlap:.0f} % of the points have a match: 60 to 75 % is good")
+        )
+    outcome.warnings.append(
+        Note("moved", f"the middle moves by {quantity(float(np.linalg.norm(motion.shift)), unit)} ({signed(east)} east, "
+             f"{signed(north)} north, {signed(up)} up) and turns by {angle:.4f}°")
+    )  # fmt: skip
+    outcome.charts = [
+        Plot(
+            "Convergence",
+            "curve",
+            np.arange(1.0, len(fit.history) + 1),
+            np.array(fit.history),
+            "round",
+            f"rms ({unit})",
+        ),
+        Plot("Distances after it", "histogram", fit.left, np.empty(0), f"distance ({unit})", "points", (), True),
+    ]
+    origin = np.floor(np.array(motion.about))
+    places = fit.motion(fit.places) + origin
+    outcome.layers["distances"] = FoundPoints(places, "map", "Distance after it", unit, fit.left)
+
+
+def _words(setup: AlignSetup) -> str:
+    said = ""
+    if setup.pairs.strip():
+        said = f"Least squares of pairs ({'seven' if setup.scaled else 'six'} parameters; Umeyama 1991). "
+    if not setup.pairs.strip() or setup.refine:
+        said += (
+            "Closest points onto the planes of what stays, coarse to fine, with Tukey's weights; directions whose eigenvalue of "
+            "the normal equations is no more than noise of the normals makes are held. Shifts are those of the middle."
+        )
+    return said

@@ -1,0 +1,36 @@
+"""What bringing into line is asked: what moves, to what, from where, and how."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kerb.studies.fields import AGAINST, COMPARED, number, surface, switch, text
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+
+
+@dataclass(frozen=True)
+class AlignSetup(Setup):
+    """Inputs and settings of bringing into line."""
+
+    moving: Scope = surface("Moving", "Cloud, surface or model that is moved", COMPARED, needed="Choose what is moved.")
+    to: Scope = surface("To", "Cloud, surface or model that stays", AGAINST, needed="Choose what stays.")
+    pairs: str = text(
+        "Pairs", "A file of matching places: name, easting, northing, elevation of the moving, then of the fixed; or typed, "
+        "with ; between pairs",
+    )  # fmt: skip
+    scaled: bool = switch("With a scale", "Pairs fit seven parameters in place of six", rare=True)
+    refine: bool = switch("Refine after pairs", "Closest points go on from what the pairs give")
+    start: str = text("Start", "Sixteen numbers of a 4 × 4 matrix, row by row, or a file of them", rare=True)
+    overlap: float | None = number(
+        "Overlap",
+        "Share of the moving points that have a match",
+        "",
+        automatic="from the distances",
+        low=0.0,
+        high=1.0,
+        rare=True,
+    )
+    max_distance: float | None = number(
+        "Largest distance", "Points farther apart are no pair", automatic="forty spacings, then what is usual", low=0.0
+    )

@@ -1,0 +1,218 @@
+"""Bringing into line: known motions undone, pairs against the closed form, what slides is named, units, matrices, files."""
+
+import json
+import unittest
+
+import laspy
+import numpy as np
+import scipy
+
+from kerb.core.align.closest import HowFit, refined
+from kerb.core.align.targets import MeshTarget, PointTarget
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.progress import silent
+from kerb.core.surface.tin import triangulate
+from kerb.core.units import FOOT, METRE
+from kerb.studies.align.kind import corrections, motion_of
+from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, table_of
+from kerb.studies.align.run import run
+from kerb.studies.align.setup import AlignSetup
+from kerb.studies.scope import Scope
+from tests.below.test_accuracy_beside import rotation
+from tests.below.test_cutfill import written
+from tests.support import FAR, CommandLine, near, sources_of, store_of
+
+
+def land(xy):
+    return 4 * np.sin(xy[:, 0] / 15) * np.cos(xy[:, 1] / 19) + 0.05 * xy[:, 0]
+
+
+def ground(rng, n, noise=0.02):
+    xy = rng.uniform(-60, 60, (n, 2))
+    return np.column_stack([xy, land(xy) + rng.normal(0, noise, n)])
+
+
+def known(rng, degrees=1.0, shift=0.3):
+    return Rigid.of(rotation(rng, degrees), np.zeros(3), rng.uniform(-shift, shift, 3))
+
+
+def off(found, true):
+    """Degrees and length (at the origin) that two motions differ by."""
+    rest = found.then(true.inverse())
+    angle = np.degrees(np.arccos(np.clip((np.trace(rest.matrix) - 1) / 2, -1, 1)))
+    return float(angle), float(np.linalg.norm(rest(np.zeros((1, 3)))[0]))
+
+
+class Closest(unittest.TestCase):
+    def test_one_degree_and_half_a_metre_on_terrain(self):
+        """Undone to 0.01° and 5 mm, with a tenth of the ground changed by up to a metre."""
+        rng = np.random.default_rng(1)
+        for _ in range(2):
+            true = known(rng)
+            moving = true.inverse()(ground(rng, 60_000))
+            heap = np.hypot(moving[:, 0] - 20, moving[:, 1]) < 18
+            moving[heap, 2] += 0.8
+            found = refined(moving, PointTarget(ground(rng, 90_000)), Rigid(), HowFit(), silent())
+            angle, length = off(found.motion, true)
+            self.assertLess(angle, 0.01)
+            self.assertLess(length, 0.008)
+            self.assertTrue(all(one.determined for one in found.directions))
+            self.assertLess(found.history[-1], found.history[0])
+            self.assertGreater(found.overlap, 0.85)
+
+    def test_bounds_hold(self):
+        """Over sixteen fits the error at the middle stays within the largest stated bound at least fourteen times."""
+        rng = np.random.default_rng(2)
+        hits = 0
+        for _ in range(16):
+            true = known(rng, 0.3, 0.1)
+            found = refined(
+                true.inverse()(ground(rng, 12_000)), PointTarget(ground(rng, 20_000)), Rigid(), HowFit(), silent()
+            )
+            hits += off(found.motion, true)[1] <= 1.5 * max(one.u95 for one in found.directions)
+        self.assertGreaterEqual(hits, 14)
+
+    def test_what_slides_is_named_and_held(self):
+        rng = np.random.default_rng(3)
+
+        def corridor(n):
+            wall, x, a = rng.integers(0, 4, n), rng.uniform(0, 40, n), rng.uniform(-1, 1, n)
+            y = np.where(wall == 0, -1.0, np.where(wall == 1, 1.0, a))
+            z = np.where(wall == 2, 0, np.where(wall == 3, 2.5, 1.25 + 1.25 * a))
+            return np.column_stack([x, y, z]) + rng.normal(0, 0.004, (n, 3))
+
+        found = refined(
+            corridor(40_000) + [0.3, 0.05, -0.03], PointTarget(corridor(60_000)), Rigid(), HowFit(), silent()
+        )
+        loose = [one.name for one in found.directions if not one.determined]
+        self.assertEqual(loose, ["slide along 90°"])
+        near(np.array(found.motion.shift), [0, -0.05, 0.03], 2e-3)
+        floor = lambda n: np.column_stack([rng.uniform(0, 30, (n, 2)), rng.normal(0, 0.005, n)])  # noqa: E731
+        found = refined(floor(20_000) + [0.2, 0, 0.1], PointTarget(floor(30_000)), Rigid(), HowFit(), silent())
+        self.assertEqual(sum(not one.determined for one in found.directions), 3)
+        self.assertIn("turn about the vertical", [one.name for one in found.directions if not one.determined])
+        near(found.motion.shift[2], -0.1, 1e-3)
+
+    def test_to_a_mesh_and_with_little_overlap(self):
+        rng = np.random.default_rng(4)
+        side = np.arange(-62.0, 62.0, 1.0)
+        grid = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+        tin = triangulate(np.column_stack([grid, land(grid)]))
+        true = known(rng, 0.5, 0.3)
+        mesh = MeshTarget(TriangleMesh(tin.points, tin.triangles), 0.5)
+        found = refined(true.inverse()(ground(rng, 30_000, 0.005)), mesh, Rigid(), HowFit(limit=3.0), silent())
+        self.assertLess(off(found.motion, true)[1], 0.01)
+        half = ground(rng, 60_000)
+        found = refined(
+            true.inverse()(half),
+            PointTarget(half[half[:, 0] < 0] + 0.0),
+            Rigid(),
+            HowFit(overlap=0.5, limit=2.0),
+            silent(),
+        )
+        self.assertLess(off(found.motion, true)[1], 0.03)
+        self.assertLess(found.overlap, 0.65)
+        with self.assertRaisesRegex(NotDeterminable, "have a match within"):
+            refined(half + [0, 0, 900.0], PointTarget(half), Rigid(), HowFit(limit=1.0), silent())
+
+
+class Pairs(unittest.TestCase):
+    def test_words_files_and_leaving_one_out(self):
+        names, moving, fixed = pairs_of("name,e,n,z,e,n,z\nA,1,2,3,4,5,6\n\nB, 7,8,9, 1,1,1\n1 2 3 4 5 6;")
+        self.assertEqual(names, ("A", "B", "P3"))
+        near(moving, [[1, 2, 3], [7, 8, 9], [1, 2, 3]])
+        near(fixed[1], [1, 1, 1])
+        for wrong in ("A,1,2,3\nB,4", "1 2 3 4 5 6; A,x,2,3,4,5,6", "1 2 3 4 5 nan; 1 2 3 4 5 nan"):
+            with self.assertRaisesRegex(InputError, "needs a name and six numbers"):
+                pairs_of(wrong)
+        with self.assertRaisesRegex(InputError, "no such file"):
+            pairs_of("nowhere.csv")
+        rng = np.random.default_rng(5)
+        true = Rigid.of(rotation(rng, 30), FAR, np.array([3.0, 2, 1]))
+        places = FAR + rng.uniform(-30, 30, (6, 3))
+        wrong = true(places)
+        wrong[2] += [0.5, 0, 0]
+        left = one_left_out(places, wrong, False)
+        near(left[2], 0.5, 1e-6)
+        self.assertEqual(int(np.argmax(left)), 2)
+
+    def test_matrices(self):
+        rng = np.random.default_rng(6)
+        true = Rigid.of(rotation(rng, 40), FAR, np.array([3.0, -2, 1]), 1.00003)
+        table = table_of(true)
+        places = FAR + rng.uniform(-50, 50, (9, 3))
+        near(places @ table[:3, :3].T + table[:3, 3], true(places), 1e-6)
+        near(matrix_of(" ".join(map(repr, table.ravel().tolist())))(places), true(places), 1e-6)
+        for wrong in ("1 2 3", "a", " ".join(["1"] * 16), " ".join(map(str, np.diag([1, 1, -1, 1]).ravel()))):
+            with self.assertRaisesRegex(InputError, "matrix"):
+                matrix_of(wrong + " ;")
+
+
+class Study(unittest.TestCase):
+    def test_far_coordinates_in_two_units(self):
+        rng = np.random.default_rng(7)
+        for unit in (METRE, FOOT):
+            true = Rigid.of(rotation(rng, 0.5), FAR / unit.metres, np.array([0.3, -0.2, 0.1]) / unit.metres)
+            fixed = (ground(rng, 40_000) + FAR) / unit.metres
+            moving = true.inverse()((ground(rng, 30_000) + FAR) / unit.metres)
+            sources = sources_of(store_of(moving, unit, 0.0005), unit, to=store_of(fixed, unit, 0.0005))
+            sources.items["moving"] = sources.items["cloud"]
+            found = run(AlignSetup(Scope("moving"), Scope("to")), sources, silent())
+            motion = motion_of(found)
+            near(motion(moving[:50]), true(moving[:50]), 0.01 / unit.metres)
+            middle = moving.mean(axis=0)
+            shift = true(middle[None])[0] - middle
+            near([found.value("shift_e"), found.value("shift_n"), found.value("shift_z")], shift, 0.01 / unit.metres)
+            near(
+                found.value("rotation"),
+                np.degrees(np.linalg.norm(scipy.spatial.transform.Rotation.from_matrix(true.matrix).as_rotvec())),
+                0.01,
+            )
+            near(corrections(found)[0].move(moving[:5]), motion(moving[:5]), 1e-6)
+
+    def test_pairs_are_the_closed_form(self):
+        rng = np.random.default_rng(8)
+        true = Rigid.of(rotation(rng, 60), FAR, np.array([10.0, 5, 2]))
+        places = FAR + rng.uniform(-30, 30, (5, 3))
+        other = true(places) + rng.normal(0, 0.01, (5, 3))
+        text = "; ".join(" ".join(map(repr, [*a, *b])) for a, b in zip(places.tolist(), other.tolist(), strict=True))
+        store = store_of(ground(rng, 500) + FAR)
+        sources = sources_of(store, to=store)
+        sources.items["moving"] = sources.items["cloud"]
+        found = run(AlignSetup(Scope("moving"), Scope("to"), pairs=text), sources, silent())
+        turn, rssd = scipy.spatial.transform.Rotation.align_vectors(
+            other - other.mean(axis=0), places - places.mean(axis=0)
+        )
+        near(motion_of(found).matrix, turn.as_matrix(), 1e-7)
+        near(found.value("pairs_rms"), rssd / np.sqrt(5), 1e-6)
+        self.assertEqual(found.value("iterations"), 0)
+        self.assertEqual(len(found.tables["pairs"].rows), 5)
+
+
+class Verb(CommandLine):
+    def test_to_files(self):
+        rng = np.random.default_rng(9)
+        true = known(rng, 0.5, 0.2)
+        fixed, plain = ground(rng, 30_000) + FAR, ground(rng, 25_000)
+        two = written(self.folder / "march.las", fixed)
+        one = written(self.folder / "may.las", true.inverse()(plain) + FAR)
+        out, matrix = self.folder / "aligned.las", self.folder / "m.txt"
+        found = self.json("align", one, "--to", two, "--out", out, "--matrix-out", matrix)
+        self.assertLess(found["figures"]["rms"]["value"], 0.04)
+        moved = np.array(laspy.read(out).xyz)
+        near(np.sort(moved[:, 0])[::4000], np.sort(plain[:, 0] + FAR[0])[::4000], 0.02)
+        near(np.median(moved[:, 2] - FAR[2] - land(moved[:, :2] - FAR[:2])), 0, 0.003)
+        table = np.loadtxt(matrix)
+        near(table, np.array(found["tables"]["matrix"]["rows"], float), 1e-4)
+        self.assertEqual(len(found["tables"]["directions"]["rows"]), 6)
+        again = self.json("align", out, "--to", two)
+        self.assertLess(again["figures"]["shift"]["value"], 0.003)
+        self.assertEqual(self.kerb("align", one, "--to", two, "--pairs", self.folder / "none.csv")[0], 2)
+        self.assertIn("no such file", self.error)
+        self.assertIsInstance(json.dumps(found), str)
+
+
+if __name__ == "__main__":
+    unittest.main()
