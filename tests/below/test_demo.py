@@ -53,7 +53,16 @@ class DemoJob(Folder):
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
         self.assertEqual(
             [h.name for h in job.state.holdings][1:],
-            ["Control points", "Checkpoints", "Yard lines", "Orthophoto", "Pit, March", "Pit, May", "Pit, design"],
+            [
+                "Control points",
+                "Checkpoints",
+                "Yard lines",
+                "Orthophoto",
+                "Pit, March",
+                "Pit, May",
+                "Pit, design",
+                "Pit, second scan",
+            ],
         )
         self.assertEqual(
             [s.name for s in job.state.studies],
@@ -64,6 +73,9 @@ class DemoJob(Folder):
         pit_found = studies.outcome_of(job, next(s for s in job.state.studies if s.name == demo.PITS[0]))
         self.assertLess(abs(pit_found.value("net") - pit.fill() + pit.cut()), pit_found.figures["net"].u95)
         self.assertAlmostEqual(pit_found.value("stable_offset"), pit.OFFSET, delta=0.003)
+        into = studies.outcome_of(job, next(s for s in job.state.studies if s.name == demo.PITS[7]))
+        self.assertAlmostEqual(into.value("rotation"), 0.35, delta=0.01)
+        self.assertAlmostEqual(into.value("shift_z"), 0.16, delta=0.01)
         self.assertAlmostEqual(pit_found.value("cut") / pit.cut(), 1.0, delta=0.01)
         net = studies.outcome_of(job, first).figures["net"]
         self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
@@ -88,5 +100,5 @@ class DemoJob(Folder):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()
-            self.assertEqual(len(demo.open_demo(silent()).state.studies), 11)
-            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 12)
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 15)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 16)

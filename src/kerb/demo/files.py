@@ -27,7 +27,7 @@ from kerb.formats.write_things import write_thing
 
 PAD = (18.0, 10.0, 40.0, 26.0)
 PICTURE_PIXEL = 0.1
-PIT_MARCH, PIT_MAY = "pit-2026-03-12.laz", "pit-2026-05-20.laz"
+PIT_MARCH, PIT_MAY, PIT_SCAN = "pit-2026-03-12.laz", "pit-2026-05-20.laz", "pit-second-scan.laz"
 README = """Made-up files of Saltmarrow Quay, to be dropped on the window:
 
 control.csv               control and check points: name, easting, northing, elevation, code
@@ -40,6 +40,7 @@ harbour-office.obj        design model of the harbour office, in its own local c
 terrain.tif               elevation grid of the land around (GeoTIFF)
 orthophoto.png            picture of the yard from above, with a world file
 pit-2026-03-12.laz        the link-span pit in March; and in May (pit-2026-05-20.laz), a few centimetres too high
+pit-second-scan.laz       the pit in May once more, turned and shifted: to be brought into line
 pit-areas.dxf             round the works, and a road that did not change
 pit-design.xml            design of the pit (LandXML)
 """
@@ -190,8 +191,8 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
     ):
         write_thing(item, files[name], progress)
     _write_road(files["access-road.xml"])
-    for name, later in ((PIT_MARCH, False), (PIT_MAY, True)):
-        pit.write(files[name], later)
+    for name, later, off in ((PIT_MARCH, False, False), (PIT_MAY, True, False), (PIT_SCAN, True, True)):
+        pit.write(files[name], later, off)
     progress.step(0.5, "Drawing the picture of the yard")
     size = int((yard.SIZE[0] + 40) / PICTURE_PIXEL), int((yard.SIZE[1] + 40) / PICTURE_PIXEL)
     x, y = np.meshgrid(

@@ -10,12 +10,14 @@ import numpy as np
 
 from kerb.core.progress import Progress
 from kerb.demo import cloud, pit, yard
-from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, DemoFiles, write_files
+from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, PIT_SCAN, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
 from kerb.job.places import user_data
 from kerb.job.state import Title
 from kerb.studies.accuracy.setup import AccuracySetup
+from kerb.studies.align.setup import AlignSetup
+from kerb.studies.change.setup import ChangeSetup
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
@@ -31,12 +33,9 @@ FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
 INVENTORIES = ("Yard, all heaps", "Yard, heaps to be proposed")
 PITS = (
-    "Pit, March to May",
-    "Pit against a level or the design",
-    "Pit as a surface",
-    "Contours of the design",
-    "Spot levels",
-)
+    "Pit, March to May", "Pit against a level or the design", "Pit as a surface", "Contours of the design", "Spot levels",
+    "Pit, distances of May", "Distances from the design", "Second scan into line", "March into line",
+)  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
     ("control.csv", "Control points", True), ("checkpoints.csv", "Checkpoints", False),
@@ -151,7 +150,7 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
     return job
 
 
-def pit_questions(march: str, may: str, design: str) -> list[tuple[str, str, Setup]]:
+def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[str, str, Setup]]:
     """The studies of the link-span pit, (kind, name, setup): some ready, some to do."""
     works = Item("p1", "Works", Drawn.of(pit.works().round(2)), (), True, "drawn")
     road = Item("p2", "Road", Drawn.of(pit.road().round(2)), (), True, "drawn")
@@ -161,6 +160,10 @@ def pit_questions(march: str, may: str, design: str) -> list[tuple[str, str, Set
         ("surface", PITS[2], SurfaceSetup(Scope(may), spacing=0.5, thin="median", keep=False)),
         ("contours", PITS[3], ContoursSetup(Scope(design), interval=0.5)),
         ("spots", PITS[4], SpotsSetup(Scope(may), spacing=4.0, take="median", radius=0.6)),
+        ("change", PITS[5], ChangeSetup(Scope(may), Scope(march), area=Drawn.of(pit.works().round(2)), tolerance=0.1)),
+        ("change", PITS[6], ChangeSetup(Scope(may))),
+        ("align", PITS[7], AlignSetup(Scope(scan), Scope(may))),
+        ("align", PITS[8], AlignSetup(Scope(march))),
     ]
 
 
@@ -168,7 +171,7 @@ def _add_pit(job: Job, files: DemoFiles, progress: Progress) -> None:
     """The pit in March and May with its design, and what is asked of it."""
     keys = []
     for name, words, epoch in ((PIT_MARCH, "Pit, March", "2026-03-12"), (PIT_MAY, "Pit, May", "2026-05-20"),
-                               ("pit-design.xml", "Pit, design", "")):  # fmt: skip
+                               ("pit-design.xml", "Pit, design", ""), (PIT_SCAN, "Pit, second scan", "2026-05-20")):  # fmt: skip
         wish = holdings.ImportWish(files[name], epoch=epoch, name=words)
         made = holdings.import_file(job.folder, job.state, wish, progress.within(0.0, 0.3))
         job.execute(holdings.added(job, replace(made, name=words, visible=False)))

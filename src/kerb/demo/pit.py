@@ -13,6 +13,7 @@ import pyproj
 from kerb.core.arrays import Floats
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import Element, TriangleMesh
+from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
 
 LOW, HIGH = (160.0, 20.0), (240.0, 84.0)
@@ -21,6 +22,10 @@ DENSITY, NOISE = 30.0, 0.015
 OFFSET = 0.035
 ROAD = ((162.0, 22.0), (238.0, 30.0))
 SEED = 20260520
+
+
+# What brings the second scan of May into line.
+SECOND_SCAN = Rigid.turned(0.35, np.array([*(yard.ORIGIN + [200.0, 52.0]), 3.0]), np.array([0.42, -0.27, 0.16]))
 
 
 @dataclass(frozen=True)
@@ -71,9 +76,9 @@ def fill() -> float:
     return -BERM.volume
 
 
-def write(path: Path, later: bool) -> Path:
-    """Write one flight as LAZ 1.4 with its reference system. Returns the path."""
-    rng = np.random.default_rng(SEED + later)
+def write(path: Path, later: bool, off: bool = False) -> Path:
+    """Write one flight as LAZ 1.4 with its reference system. Returns the path. ``off`` turns and shifts it by known amounts."""
+    rng = np.random.default_rng(SEED + later + 2 * off)
     n = int(np.prod(np.array(HIGH) - np.array(LOW)) * DENSITY)
     xy = rng.uniform(LOW, HIGH, (n, 2))
     xy = xy[np.argsort(np.floor(xy[:, 1] / 8.0), kind="stable")]
@@ -83,7 +88,8 @@ def write(path: Path, later: bool) -> Path:
     header.add_crs(pyproj.CRS.from_user_input(yard.CRS))
     header.system_identifier, header.generating_software = "simulated drone", "Kerb demo"
     las = laspy.LasData(header)
-    las.xyz = np.column_stack([xy + yard.ORIGIN, z])
+    xyz = np.column_stack([xy + yard.ORIGIN, z])
+    las.xyz = SECOND_SCAN.inverse()(xyz) if off else xyz
     las.classification = np.full(n, 2, np.uint8)
     las.return_number = las.number_of_returns = np.ones(n, np.uint8)
     path.parent.mkdir(parents=True, exist_ok=True)
