@@ -55,6 +55,16 @@ class FoundMesh:
     shown: bool = True
 
 
+def flakes(xyz: Floats, values: Floats, size: float, title: str, unit: str) -> FoundMesh:
+    """Many places (n, 3) with values as small level squares, which views draw by the hundred thousand."""
+    half = size / 2
+    corner = np.array([[-half, -half, 0], [half, -half, 0], [half, half, 0], [-half, half, 0]])
+    first = 4 * np.arange(len(xyz), dtype=np.int32)[:, None]
+    triangles = np.concatenate([first + np.array([0, 1, 2], np.int32), first + np.array([0, 2, 3], np.int32)])
+    vertices = (xyz[:, None] + corner).reshape(-1, 3)
+    return FoundMesh(vertices, triangles.astype(np.int32), "map", title, unit, np.repeat(values, 4))
+
+
 @dataclass(frozen=True)
 class FoundLabels:
     """Texts at places (n, 3), each with a value in ``unit`` behind it where there are any, and its 95 % bound."""

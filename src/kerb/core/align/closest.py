@@ -27,7 +27,9 @@ FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
 # what
 # noise of the normals makes of it.
 LEAST_SHARE, TIMES_NOISE = 2e-4, 3.0
-STILL = 1e-5
+STILL = 1e-4
+# The width within which distances count shrinks by so much a round, down to the usual one.
+NARROWER = 0.8
 # Errors of neighbours are alike over some spacings: so many points count as one.
 ALIKE_SPACINGS = 4.0
 
@@ -87,16 +89,19 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
     order = rng.permutation(len(moving))
     motion, history = start, []
     limit = how.limit if how.limit is not None else FIRST_SPACINGS * target.spacing
+    # At first whatever is matched counts: slopes that are few among much flat ground would else be taken for outliers.
+    width = np.inf
     for number, most in enumerate(LEVELS):
         points = moving[order[:most]]
         for k in range(ROUNDS):
             progress.step((number + k / ROUNDS) / len(LEVELS), "Bringing into line")
             pairs = _matched(points, target, motion, limit, how)
-            step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target)
+            width = min(NARROWER * width, limit)
+            step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target, width)
             motion = motion.then(step)
             history.append(rms)
             limit = _next(limit, pairs, target, how)
-            if _moves(step, points, motion) < STILL * target.spacing + 1e-9:
+            if width <= _usual_width(pairs.left) and _moves(step, points, motion) < STILL * target.spacing + 1e-9:
                 break
         if most >= len(moving):
             break
@@ -136,9 +141,14 @@ def _matched(points: Floats, target: Target, motion: Rigid, limit: float, how: H
     return _Pairs(moved[good], normals[good], left, away[good])
 
 
-def _tukey(left: Floats) -> Floats:
-    spread = MAD_TO_SIGMA * float(np.median(np.abs(left - np.median(left))))
-    u = left / max(TUKEY * spread, 1e-12)
+def _usual_width(left: Floats) -> float:
+    """Beyond which distances count for nothing: 4.685 times their spread."""
+    return max(TUKEY * MAD_TO_SIGMA * float(np.median(np.abs(left - np.median(left)))), 1e-12)
+
+
+def _tukey(left: Floats, width: float = 0.0) -> Floats:
+    """Tukey's weights, of the usual width or a wider one."""
+    u = left / max(width, _usual_width(left))
     return np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
 
 
@@ -149,9 +159,9 @@ def _design(pairs: _Pairs, middle: Floats) -> tuple[Floats, float]:
     return np.column_stack([np.cross(arm, pairs.normals) / radius, pairs.normals]), radius
 
 
-def _step(pairs: _Pairs, middle: Floats, target: Target) -> tuple[Rigid, float]:
+def _step(pairs: _Pairs, middle: Floats, target: Target, width: float) -> tuple[Rigid, float]:
     design, radius = _design(pairs, middle)
-    weight = _tukey(pairs.left - np.median(pairs.left)) if len(pairs.left) else np.ones(0)
+    weight = _tukey(pairs.left - np.median(pairs.left), width)
     total = float(weight.sum())
     if total <= 0:
         weight, total = np.ones(len(pairs.left)), float(len(pairs.left))

@@ -17,7 +17,7 @@ from kerb.core.quantity import quantity
 from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.align.pairs import about_place, matrix_of, one_left_out, pairs_of, table_of
 from kerb.studies.align.setup import AlignSetup
-from kerb.studies.layers import FoundPoints, Plot
+from kerb.studies.layers import Plot, flakes
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
@@ -196,7 +196,9 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     ]
     origin = np.floor(np.array(motion.about))
     places = fit.motion(fit.places) + origin
-    outcome.layers["distances"] = FoundPoints(places, "map", "Distance after it", unit, fit.left)
+    area = float(np.prod(np.ptp(places[:, :2], axis=0)))
+    size = 1.2 * np.sqrt(area / len(places))
+    outcome.layers["distances"] = flakes(places, fit.left, float(size), "Distance after it", unit)
 
 
 def _words(setup: AlignSetup) -> str:

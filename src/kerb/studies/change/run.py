@@ -32,12 +32,12 @@ from kerb.core.surface.tin import Tin
 from kerb.core.things import SURFACE
 from kerb.core.units import LengthUnit
 from kerb.studies.change.setup import AUTO, ChangeSetup
-from kerb.studies.layers import FoundLabels, FoundPoints, Plot
+from kerb.studies.layers import FoundLabels, Plot, flakes
 from kerb.studies.outcome import Attribute, Column, Figure, Note, Outcome, Table
 from kerb.studies.sources import Sources
 
 STUDY = "change"
-MOST_DRAWN = 300_000
+MOST_DRAWN = 200_000
 MOST_REGIONS = 30
 SCALE_SPACINGS, CYLINDER_SPACINGS, DEPTH_SPACINGS, REGION_SPACINGS = 20.0, 10.0, 40.0, 6.0
 WORDS = {
@@ -70,10 +70,7 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.warnings += _notes(setup, sources, outcome, method, why)
     outcome.tables["statistics"] = _statistics(away, unit.code)
     _draw(outcome, setup, store, found, unit)
-    signed = method in SIGNED
-    outcome.charts = [
-        Plot("Distances", "histogram", _sample(away), np.empty(0), f"distance ({unit.symbol})", "points", normal=signed)
-    ]
+    outcome.charts = [Plot("Distances", "histogram", _sample(away), np.empty(0), f"distance ({unit.symbol})", "points")]
     title = f"Distance from {sources.source('against').name}"
     outcome.attributes = {"distance": Attribute(title, "", "", unit.code, _column(store, found.rows, found.distance))}
     for axis, name in enumerate(("east", "north", "up")):
@@ -235,9 +232,9 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
     known = np.flatnonzero(np.isfinite(found.distance))
     some = known[:: max(1, len(known) // MOST_DRAWN)]
     xyz = store.coordinates(found.rows[some])
-    outcome.layers["distances"] = FoundPoints(
-        xyz, "map", "Distance, positive outside or above", unit.code, found.distance[some]
-    )
+    size = store.spacing * np.sqrt(max(len(known) / max(len(some), 1), 1.0)) * 1.2
+    title = "Distance, positive outside or above"
+    outcome.layers["distances"] = flakes(xyz, found.distance[some], float(size), title, unit.code)
     level = setup.tolerance
     if level is None and "detection" in outcome.figures:
         level = outcome.value("detection")
