@@ -27,7 +27,7 @@ from kerb.core.progress import silent
 from kerb.core.section.placed import through
 from kerb.demo import yard
 from kerb.demo.files import write_files
-from kerb.demo.job import INVENTORIES, OTHERS, demo_file, make_demo
+from kerb.demo.job import INVENTORIES, OTHERS, PITS, demo_file, make_demo
 from kerb.draw.select import brushed
 from kerb.job import holdings
 from kerb.job.places import Settings
@@ -130,6 +130,7 @@ def data_pictures(save: Callable) -> None:
     statistics_picture(window, save)
     open_data_pictures(window, save)
     other_pictures(window, save)
+    pit_pictures(window, save)
     shut(window)
 
 
@@ -214,7 +215,7 @@ def placed_picture(window: Window, save: Callable) -> None:
 
 
 def narrowed_pictures(window: Window, save: Callable) -> None:
-    """Filters with their chips, and classes given with the brush in section."""
+    """Filters with their chips, and classes given with the brush in section; taken back again."""
     window.colouring.colour_by("elevation")
     window.filtering.set((Filter("elevation", low=4.2), Filter("classification", (2,))))
     settle(window)
@@ -233,7 +234,6 @@ def narrowed_pictures(window: Window, save: Callable) -> None:
     bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
     window.selection.take(brushed(np.array([[250.0, 250.0], [420.0, 250.0]]), 30.0), "replace")
     settle(window)
-    save(window, "section-classes")
     bar.then.setCurrentIndex(0)
 
 
@@ -304,6 +304,19 @@ def other_pictures(window: Window, save: Callable) -> None:
     window.handlers.run("panes:one")
     window.session.execute(holdings.altered(state.holding("Checkpoints"), "Hid the checkpoints", visible=False))
     settle(window)
+
+
+def pit_pictures(window: Window, save: Callable) -> None:
+    """The pit: cut and fill between March and May."""
+    job = window.session.job
+    for holding in job.state.holdings:
+        wanted = holding.name == "Pit, May"
+        if holding.visible != wanted:
+            window.session.execute(holdings.altered(holding, f"Changed {holding.name}", visible=wanted))
+    window.session.select(next(s for s in job.state.studies if s.name == PITS[0]).id)
+    window.handlers.run("fit_study")
+    settle(window)
+    save(window, "cutfill")
 
 
 def main() -> int:

@@ -1,0 +1,118 @@
+"""Surfaces, what lies between them, distances, and bringing into line; plain libraries beside each."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from bench.shared import FAR, timed
+from kerb.core.progress import silent
+
+
+def _tin(count: int, seed: int, lift: float = 0.0):
+    from kerb.core.surface.tin import triangulate
+
+    rng = np.random.default_rng(seed)
+    side = np.sqrt(count / 10.0)
+    xy = rng.uniform(0, side, (count, 2))
+    z = 3 * np.sin(xy[:, 0] / 17) * np.cos(xy[:, 1] / 23) + lift * np.cos(xy[:, 1] / 9)
+    return triangulate(np.column_stack([xy, z]) + FAR)
+
+
+def overlaying(count: int) -> dict:
+    """Two surfaces of so many triangles laid over one another; each made once before."""
+    from kerb.core.surface.overlay import change
+
+    earlier, later = _tin(count // 2, 1), _tin(count // 2, 2, 0.3)
+    change(_tin(2000, 3), _tin(2000, 4))
+    earlier.index  # noqa: B018
+    return {"kerb": timed(partial(change, earlier, later), 2)[0]}
+
+
+def contouring(count: int) -> dict:
+    """Contours of so many triangles, against contourpy by way of Matplotlib on the same triangles."""
+    import matplotlib.figure
+    import matplotlib.tri
+
+    from kerb.core.surface.contours import contours
+
+    tin = _tin(count // 2, 1)
+    contours(_tin(2000, 3), 0.25)
+    ours, lines = timed(partial(contours, tin, 0.25), 2)
+    plain = matplotlib.tri.Triangulation(*tin.points[:, :2].T, tin.triangles)
+    levels = sorted({line.level for line in lines})
+    axes = matplotlib.figure.Figure().subplots()
+    theirs, _ = timed(lambda: axes.tricontour(plain, tin.points[:, 2], levels=levels))
+    return {"kerb": ours, "plain": theirs, "library": "contourpy, by Matplotlib"}
+
+
+def spotting(count: int) -> dict:
+    """So many nodes on a cloud of 5 M points, the median within a radius, against SciPy's k-d tree."""
+    from scipy.spatial import cKDTree
+
+    from bench.measures import store
+    from kerb.core.surface.spots import SpotGrid, spot_levels
+    from kerb.studies.scope import Scope
+
+    cloud = store(5_000_000)
+    low, high = cloud.bounds
+    spacing = float(np.sqrt(np.prod((high - low)[:2]) / count))
+    nodes, _ = SpotGrid(spacing, tuple(low[:2].tolist())).nodes(low[:2], high[:2])
+    view = Scope("cloud").of(cloud)
+    spot_levels(view, nodes[:500], "median", 0.2, silent())
+    ours, _ = timed(partial(spot_levels, view, nodes, "median", 0.2, silent()))
+    points = cloud.coordinates(slice(0, cloud.count))
+    theirs, _ = timed(lambda: cKDTree(points[:, :2]).query_ball_point(nodes, 0.2, workers=-1))
+    return {"kerb": ours, "plain": theirs, "library": "SciPy k-d tree, only the search"}
+
+
+def changing(count: int) -> dict:
+    """Distances of two clouds by a plane through eight neighbours, and along the normal."""
+    from bench.measures import store
+    from kerb.core.change.distances import How, distances
+    from kerb.studies.scope import Scope
+
+    one, other = store(count), store(count)
+    view = Scope("cloud").of
+    small = store(20_000)
+    distances(view(small), view(small), How("plane"), silent())
+    distances(view(small), view(small), How("normal"), silent())
+    found = {way: timed(partial(distances, view(one), view(other), How(way), silent()))[0] for way in ("nearest", "triangulated")}
+    how = How("normal", scale=1.0, cylinder=0.5, depth=1.0)
+    found["normal"] = timed(partial(distances, view(one), view(other), how, silent()))[0]
+    return {"kerb": timed(partial(distances, view(one), view(other), How("plane"), silent()))[0], "also": found}
+
+
+def to_mesh(count: int) -> dict:
+    """So many points against a mesh of a fifth as many triangles."""
+    from kerb.core.geometry.closest import MeshDistance
+    from kerb.core.geometry.mesh import TriangleMesh
+
+    tin = _tin(count // 10, 1)
+    mesh = TriangleMesh(tin.points, tin.triangles)
+    rng = np.random.default_rng(5)
+    low, high = tin.points.min(axis=0), tin.points.max(axis=0)
+    points = rng.uniform(low, high, (count, 3))
+    small = _tin(500, 2)
+    MeshDistance(TriangleMesh(small.points, small.triangles)).nearest(points[:100])
+    ready, distance = timed(lambda: MeshDistance(mesh))
+    return {"kerb": timed(partial(distance.nearest, points))[0], "also": {"made ready": ready}}
+
+
+def aligning(count: int) -> dict:
+    """Two clouds of so many points brought into line from a degree and half a metre."""
+    from kerb.core.geometry.rigid import Rigid
+    from kerb.studies.align.run import run
+    from kerb.studies.align.setup import AlignSetup
+    from kerb.studies.scope import Scope
+    from kerb.studies.sources import Source, Sources
+    from bench.measures import store
+
+    fixed, moving = store(count), store(count).snapshot()
+    moving.place(Rigid.turned(1.0, np.mean(fixed.bounds, axis=0), np.array([0.3, -0.3, 0.2])))
+    sources = Sources(fixed.reference.unit, {"moving": Source("moving", "a", store=moving), "to": Source("to", "b", store=fixed)})
+    setup = AlignSetup(Scope("moving"), Scope("to"))
+    return {"kerb": timed(partial(run, setup, sources, silent()))[0]}
+
+
