@@ -12,8 +12,8 @@ import numpy as np
 from bench import importing as importing_
 from bench import preparing
 from bench import sections as sections_
-from bench import surfaces as surfaces_
 from bench import studies as studies_
+from bench import surfaces as surfaces_
 from bench import window as window_
 from bench.bound import bound
 from bench.shared import FAR, FOLDER, terrain, timed
@@ -224,7 +224,9 @@ MEASURES = {
     "drop": Measure("files dropped at once, looked at and checked", window_.drop, (50,), (5,), "–"),
     "step": Measure("a step in a large job (99 of 100), steps", studies_.stepping, (10_000,), (1000,), "0.02 s"),
     "tin": Measure("Delaunay surface", triangulating, (M, 10 * M), (M // 4,), "≤ 0.08"),
-    "overlay": Measure("two surfaces laid over one another, triangles of each", surfaces_.overlaying, (M,), (M // 10,), "1.2 s"),
+    "overlay": Measure(
+        "two surfaces laid over one another, triangles of each", surfaces_.overlaying, (M,), (M // 10,), "1.2 s"
+    ),
     "contours": Measure("contours, triangles", surfaces_.contouring, (M,), (M // 10,), "–"),
     "spots": Measure("spot levels, nodes", surfaces_.spotting, (M,), (M // 20,), "–"),
     "change": Measure("distances from planes, n against n", surfaces_.changing, (M, 10 * M), (M // 10,), "–"),

@@ -78,7 +78,10 @@ def changing(count: int) -> dict:
     small = store(20_000)
     distances(view(small), view(small), How("plane"), silent())
     distances(view(small), view(small), How("normal"), silent())
-    found = {way: timed(partial(distances, view(one), view(other), How(way), silent()))[0] for way in ("nearest", "triangulated")}
+    found = {
+        way: timed(partial(distances, view(one), view(other), How(way), silent()))[0]
+        for way in ("nearest", "triangulated")
+    }
     how = How("normal", scale=1.0, cylinder=0.5, depth=1.0)
     found["normal"] = timed(partial(distances, view(one), view(other), how, silent()))[0]
     return {"kerb": timed(partial(distances, view(one), view(other), How("plane"), silent()))[0], "also": found}
@@ -102,17 +105,17 @@ def to_mesh(count: int) -> dict:
 
 def aligning(count: int) -> dict:
     """Two clouds of so many points brought into line from a degree and half a metre."""
+    from bench.measures import store
     from kerb.core.geometry.rigid import Rigid
     from kerb.studies.align.run import run
     from kerb.studies.align.setup import AlignSetup
     from kerb.studies.scope import Scope
     from kerb.studies.sources import Source, Sources
-    from bench.measures import store
 
     fixed, moving = store(count), store(count).snapshot()
     moving.place(Rigid.turned(1.0, np.mean(fixed.bounds, axis=0), np.array([0.3, -0.3, 0.2])))
-    sources = Sources(fixed.reference.unit, {"moving": Source("moving", "a", store=moving), "to": Source("to", "b", store=fixed)})
+    sources = Sources(
+        fixed.reference.unit, {"moving": Source("moving", "a", store=moving), "to": Source("to", "b", store=fixed)}
+    )
     setup = AlignSetup(Scope("moving"), Scope("to"))
     return {"kerb": timed(partial(run, setup, sources, silent()))[0]}
-
-

@@ -12,7 +12,9 @@ from kerb.core.progress import silent
 from kerb.demo import cloud, files, pit, yard
 from kerb.demo import job as demo
 from kerb.job import studies
-from kerb.job.job import Job
+from kerb.job.job import Change, Job
+from kerb.job.picked import with_columns
+from kerb.studies.accuracy.kind import ACCURACY
 from tests.support import YARD, Folder, demo_files
 
 THIN = 6.0
@@ -34,6 +36,10 @@ class Yard(unittest.TestCase):
         xy = np.stack(np.meshgrid(*side), axis=-1).reshape(-1, 2)
         for heap in yard.HEAPS:
             self.assertAlmostEqual(float(heap.over_ground(xy).sum()) * step**2 / heap.volume, 1.0, delta=2e-3)
+
+
+def setup_words(job, study):
+    return studies.setup_of(job.state.study(study.id)).left_out
 
 
 class DemoJob(Folder):
@@ -88,6 +94,25 @@ class DemoJob(Folder):
         self.assertLessEqual({name for name, _, _, why in files.ODD if why}, set(rows), "every odd one is named")
         self.assertLessEqual(set(rows), {name for name, *_ in files.ODD}, "and no good one")
         self.assertEqual((made.can_undo, job.has_recovery(job.folder)), ("", False))
+        self.roles_live_with_the_list(job, accuracy)
+
+    def roles_live_with_the_list(self, job, study):
+        """What the study says of roles goes into the list, one step; asked without typed words it finds the same; undo takes both."""
+        before, points = studies.outcome_of(job, study), job.state.holding("Checkpoints")
+        kept = ACCURACY.keeps(studies.setup_of(study), before)
+        after = with_columns(job, points, kept.columns)
+        asked = replace(study, setup=replace(studies.setup_of(study), **kept.values).to_json())
+        job.execute(Change("Kept", lambda state: state.with_holding(after).with_study(asked)))
+        again, _ = studies.run_study(job, job.state.study(study.id), silent())
+        for name in ("mean", "rms", "n", "left_out"):
+            self.assertEqual(again.value(name), before.value(name))
+        extra = job.thing(job.state.holding("Checkpoints")).thing.extra
+        self.assertIn("control", extra["role"])
+        self.assertIn("under the loader", extra["reason"])
+        self.assertEqual(setup_words(job, study), "")
+        job.undo()
+        self.assertNotIn("reason", job.thing(job.state.holding("Checkpoints")).thing.extra)
+        self.assertIn("loader", setup_words(job, study))
 
     def test_made_once_and_anew_on_wish(self):
         def small(path, *_):

@@ -29,6 +29,20 @@ def next_name(name: str) -> str:
     return f"{name[: found.start()]}{int(digits) + 1:0{len(digits)}d}{rest}"
 
 
+def with_columns(job: Job, holding: Holding, columns: dict[str, dict[str, str]]) -> Holding:
+    """A list of points with texts by name in columns, those that are there replaced. Raises JobError, when it cannot be
+    written."""
+    item = job.thing(holding)
+    assert isinstance(item.thing, SurveyPoints)
+    points = item.thing
+    extra = {head: values for head, values in points.extra.items() if head.strip().lower() not in columns}
+    for head, texts in columns.items():
+        extra[head] = tuple(texts.get(name, "") for name in points.names)
+    data = uuid.uuid4().hex[:10]
+    vault.save_thing(job.folder / "data" / data, replace(item, thing=replace(points, extra=extra)))
+    return replace(holding, data=f"data/{data}", edited=data)
+
+
 def added(job: Job, key: str, place: Floats, name: str, code: str, how: str) -> tuple[Change, Holding]:
     """The step that adds a picked point (3,) to the list of a key, or begins one; ``how`` says how it was picked.
 

@@ -37,6 +37,15 @@ def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, S
     return Change(f"New study: {study.name}", lambda s: s.with_study(study)), study
 
 
+def asked_of_part(state: JobState, kind: str, holding: Holding, part: str) -> tuple[Change, StudyRecord]:
+    """Add a study of a kind that is asked of a part of a cloud, named for both."""
+    about = study_kind(kind)
+    values = about.setup.usual(state.title.length_unit())
+    values[about.setup.main()] = Scope(holding.id, part=part)
+    name = free_name(f"{about.name}, {part}", [study.name for study in state.studies])
+    return made(state, kind, name, about.setup(**values))
+
+
 def duplicated(state: JobState, study: StudyRecord) -> tuple[Change, StudyRecord]:
     """Add a copy of a study, with its setup and without an outcome."""
     name = free_name(study.name, [s.name for s in state.studies])

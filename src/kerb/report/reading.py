@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import re
 import sys
+import threading
 from dataclasses import dataclass
 from html import escape
 from importlib import resources
@@ -131,6 +132,9 @@ def _rows(tokens: list) -> tuple[tuple[str, ...], ...]:
     return tuple(tuple(row) for row in rows)
 
 
+_SETTING = threading.Lock()
+
+
 def formula_picture(tex: str, colour: str, size: float, ratio: float = 1.0) -> bytes:
     """A formula in TeX as the bytes of a PNG with a clear ground, ``size`` points high letters, 72 · ``ratio`` dots an inch.
 
@@ -140,16 +144,18 @@ def formula_picture(tex: str, colour: str, size: float, ratio: float = 1.0) -> b
     from matplotlib.figure import Figure
     from matplotlib.font_manager import FontProperties
 
-    letters = FontProperties(size=size)
-    text = f"${tex}$"
-    try:
-        parser = mathtext.MathTextParser("path")
-        width, height, depth, _, _ = parser.parse(text, 72, letters)
-    except ValueError:
-        text = tex.replace("$", "")
-        width, height, depth = 0.6 * size * len(tex), 1.2 * size, 0.3 * size
-    figure = Figure(figsize=((width + 2) / 72, (height + 2) / 72))
-    figure.text(0, (depth + 1) / (height + 2), text, fontproperties=letters, color=colour)
-    out = io.BytesIO()
-    figure.savefig(out, dpi=72 * ratio, format="png", transparent=True)
+    # The setter keeps what it parsed for all threads and is not safe for two at once.
+    with _SETTING:
+        letters = FontProperties(size=size)
+        text = f"${tex}$"
+        try:
+            parser = mathtext.MathTextParser("path")
+            width, height, depth, _, _ = parser.parse(text, 72, letters)
+        except ValueError:
+            text = tex.replace("$", "")
+            width, height, depth = 0.6 * size * len(tex), 1.2 * size, 0.3 * size
+        figure = Figure(figsize=((width + 2) / 72, (height + 2) / 72))
+        figure.text(0, (depth + 1) / (height + 2), text, fontproperties=letters, color=colour)
+        out = io.BytesIO()
+        figure.savefig(out, dpi=72 * ratio, format="png", transparent=True)
     return out.getvalue()

@@ -113,6 +113,16 @@ class Option:
 
 
 @dataclass(frozen=True)
+class Kept:
+    """What a study says of the points of a list, to be kept with them: the field that names the list, columns by heading (point →
+    text), and the values of the setup once the list says it itself."""
+
+    field: str
+    columns: dict[str, dict[str, str]]
+    values: dict[str, Any]
+
+
+@dataclass(frozen=True)
 class Correction:
     """What would take a bias out: the holding that ``field`` names moved.
 
@@ -129,16 +139,16 @@ class Correction:
 class StudyKind:
     """One kind of study.
 
-    ``name`` is what a new study is called; ``live`` makes ready for quick answers; ``write`` carries out ``options`` of
-    the command line that make files; ``sheet`` names a widget of its own in ``app/sheets``; ``panes`` is what the views
-    look at when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside
-    its headline; ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests.
-    ``page_each`` gives each item of the outcome a page. ``follow`` asks the same of a later cloud, and
-    ``upgrade`` brings the setups of earlier versions into the present form.
-    ``corrections`` say what would take a bias out, the usual one first; ``from_section`` gives the values of a setup that
-    goes on from a section, so many times at a spacing. ``row_steps`` are offered on rows of its tables, ``place_steps`` beside
-    the fields that they fill; ``deciding`` gives the
-    places (k, 3) of the data that decide what is found at a place (3,).
+    ``name`` is what a new study is called; ``live`` makes ready for quick answers; ``write`` carries out ``options`` of the
+    command line that make files; ``sheet`` names a widget of its own in ``app/sheets``; ``panes`` is what the views look at
+    when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside its headline;
+    ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests. ``page_each`` gives each
+    item of the outcome a page. ``follow`` asks the same of a later cloud, and ``upgrade`` brings the setups of earlier
+    versions into the present form. ``corrections`` say what would take a bias out, the usual one first; ``from_section``
+    gives the values of a setup that goes on from a section, so many times at a spacing. ``of_selection`` ones are offered for
+    points that are selected. ``keeps`` is what it says of a list of points, to be kept with them. ``row_steps`` are offered
+    on rows of its tables, ``place_steps`` beside the fields that they fill; ``deciding`` gives the places (k, 3) of the data
+    that decide what is found at a place (3,).
     """
 
     id: str
@@ -165,6 +175,8 @@ class StudyKind:
     trial: Callable[[], tuple[Setup, ...]] | None = None
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None
     corrections: Callable[[Outcome], tuple[Correction, ...]] | None = None
+    keeps: Callable[[Any, Outcome], Kept | None] | None = None
+    of_selection: bool = False
     row_steps: tuple[RowStep, ...] = ()
     place_steps: tuple[PlaceStep, ...] = ()
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None

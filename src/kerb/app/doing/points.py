@@ -27,9 +27,10 @@ from kerb.core.errors import KerbError
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, quantity, symbol
 from kerb.draw.ramps import class_table
-from kerb.job import pointwork
+from kerb.job import pointwork, studies
 from kerb.job.job import Change
-from kerb.job.state import Holding
+from kerb.job.state import Holding, free_name
+from kerb.studies.registry import study_kind
 
 
 class PointActions(QObject):
@@ -108,6 +109,22 @@ class PointActions(QObject):
         """Make a part of the selection and colour by parts."""
         if self._with_selection(lambda job, holding, points: pointwork.new_part(job, holding, points, name)):
             self.colouring.colour_by(PART)
+
+    def ask_of_selection(self, kind: str) -> None:
+        """A part of the selection, and a study of a kind asked of it: how a surface is made of what was chosen in a section."""
+        chosen = self._chosen_points()
+        if chosen is None:
+            return
+        holding = chosen[0]
+        part = free_name(f"for {study_kind(kind).title.lower()}", [one.name for one in holding.parts])
+        self.make_part(part)
+        after = self.session.open_job.state.holding(holding.id)
+        if after is None or part not in [one.name for one in after.parts]:
+            return
+        change, study = studies.asked_of_part(self.session.open_job.state, kind, after, part)
+        self.session.execute(change)
+        self.session.select(study.id)
+        self.session.rest()
 
     def add_to_part(self, number: str) -> None:
         self._with_selection(lambda job, holding, points: pointwork.add_to_part(job, holding, points, int(number)))

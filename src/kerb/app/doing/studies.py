@@ -30,6 +30,7 @@ from kerb.core.things import POINTS as POINT_LIST
 from kerb.job import studies
 from kerb.job.correcting import corrected
 from kerb.job.job import Change
+from kerb.job.picked import with_columns
 from kerb.job.state import Holding
 from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
@@ -87,10 +88,30 @@ class StudyActions(QObject):
         if len(offers) == 1:
             return offers[0]
         titles = [one.title for one in offers]
-        text, accepted = QInputDialog.getItem(
-            self.parent_, "Take the bias out", "By its control points:", titles, 0, False
-        )
+        text, accepted = QInputDialog.getItem(self.parent_, "Take it out", "By what was found:", titles, 0, False)
         return offers[titles.index(text)] if accepted else None
+
+    def keep_with_points(self) -> None:
+        """Write what the open study says of the points of a list into that list, so that it lives with them."""
+        job, study, outcome, kind = self.session.job, self.session.study, self.session.outcome(), self.session.kind
+        if job is None or study is None or outcome is None or kind is None or self.session.stale(study):
+            self.session.said.emit("Compute the study first.")
+            return
+        setup = studies.setup_of(study)
+        kept = kind.keeps(setup, outcome) if kind.keeps is not None else None
+        holding = job.state.holding(getattr(setup, kept.field)) if kept is not None else None
+        if kept is None or holding is None:
+            self.session.said.emit("This study says nothing of a list of points.")
+            return
+        try:
+            after = with_columns(job, holding, kept.columns)
+        except KerbError as error:
+            self.session.complained.emit("Not kept", str(error))
+            return
+        asked = replace(study, setup=replace(setup, **kept.values).to_json())
+        words = f"Kept {' and '.join(kept.columns)} of {study.name} with {holding.name}"
+        self.session.execute(Change(words, lambda state: state.with_holding(after).with_study(asked)))
+        self.session.rest()
 
     def correct_study(self, which: str = "") -> None:
         """Take out the bias that the open study found: a moved copy of what it asked about, and the same question of it."""
@@ -102,7 +123,9 @@ class StudyActions(QObject):
         wanted = self._chosen_correction(offers, which) if offers else None
         if wanted is None:
             if not offers:
-                self.session.said.emit("There is no bias to take out: no control points count in this study.")
+                self.session.said.emit(
+                    "There is nothing to take out: no control points count, and nothing else was found."
+                )
             return
         try:
             change, after = corrected(job, study, wanted)

@@ -22,6 +22,7 @@ from kerb.app.widgets import Label, made, plain
 from kerb.app.wrapping import WrapLayout
 from kerb.core.cloud.classes import CLASS_NAMES, class_words
 from kerb.core.quantity import count
+from kerb.studies.registry import STUDIES
 
 OUTLINE, BRUSH, PIECE, SURFACE = "outline", "brush", "piece", "surface"
 SHAPES = (
@@ -143,6 +144,9 @@ class SelectionBar(QWidget):
         menu, run = QMenu(self), self.run
         menu.addAction("New cloud of it", lambda: run("new_cloud"))
         menu.addAction("New cloud of it, hide this one", lambda: run("new_cloud:hide"))
+        for kind in STUDIES.values():
+            if kind.of_selection:
+                menu.addAction(f"{kind.title} of it", lambda key=kind.id: run(f"ask_of_selection:{key}"))
         menu.addAction("Statistics of it", lambda: run("selection_statistics"))
         menu.addSeparator()
         menu.addAction("Invert", self.selection.invert)

@@ -45,7 +45,7 @@ def _height(plane, x, y):
     return plane[4] + plane[0] * (x - plane[2]) + plane[1] * (y - plane[3])
 
 
-@inline
+@kernel
 def _clip_to(px, py, n, v, t, s, qx, qy):
     """A convex polygon cut to a triangle; the result is in ``px``, ``py`` again."""
     a, b, c = t[s, 0], t[s, 1], t[s, 2]
@@ -60,7 +60,7 @@ def _clip_to(px, py, n, v, t, s, qx, qy):
     return n
 
 
-@inline
+@kernel
 def _apart(v, t, s, w, r, u):
     """Whether all corners of triangle r[u] of w lie to the right of, or on, one edge of triangle t[s] of v: then they share no
     ground."""
@@ -76,7 +76,7 @@ def _apart(v, t, s, w, r, u):
     return False
 
 
-@inline
+@kernel
 def _add_piece(px, py, n, later, earlier, band, zero, sums, pieces, made):
     """Add a convex piece to the sums, or write its triangles (m, 3, 4): easting, northing, later elevation, difference."""
     x0, y0 = px[0], py[0]

@@ -19,7 +19,7 @@ from kerb.formats.vector import write_features
 from kerb.studies.accuracy.figures import ABOUT
 from kerb.studies.accuracy.run import RADIUS_SPACINGS, of_control, run
 from kerb.studies.accuracy.setup import CHECK, CONTROL, LEFT_OUT, AccuracySetup, with_role
-from kerb.studies.kind import Correction, Option, RowStep, StudyKind
+from kerb.studies.kind import Correction, Kept, Option, RowStep, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 
@@ -83,6 +83,21 @@ def control_targets(outcome: Outcome) -> tuple[Floats, Floats]:
     return fixed + np.array([row[2:5] for row in rows], float).reshape(-1, 3), fixed
 
 
+def keeps(_setup: AccuracySetup, outcome: Outcome) -> Kept | None:
+    """Roles of the points, and why some are left out, for their list."""
+    if "points" not in outcome.tables:
+        return None
+    table = outcome.tables["points"]
+    names = [column.name for column in table.columns]
+    at = {name: names.index(name) for name in ("name", "role", "reason")}
+    roles = {row[at["name"]]: str(row[at["role"]]) for row in table.rows}
+    # What the study itself leaves out, such as points outside of the data, is no role.
+    reasons = {
+        row[at["name"]]: str(row[at["reason"]] or "") if row[at["role"]] == LEFT_OUT else "" for row in table.rows
+    }
+    return Kept("points", {"role": roles, "reason": reasons}, {"control": "", "checks": "", "left_out": ""})
+
+
 def write(_setup: AccuracySetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write the points with all that was found of them as fields. Raises OutputError."""
     path = Path(paths["out"])
@@ -144,6 +159,7 @@ ACCURACY = StudyKind(
     options=(Option("out", "the points with their differences as fields: .gpkg, .geojson or .shp", endings=ENDINGS),),
     write=write,
     corrections=corrections,
+    keeps=keeps,
     row_steps=ROW_STEPS,
     deciding=neighbours,
     trial=trial,

@@ -17,6 +17,7 @@ POINTS_NEEDED = "Choose the points it is held against."
 CHECK, CONTROL, LEFT_OUT = "check", "control", "left out"
 AUTO, ALL = "auto", "all"
 ROLE_HEADINGS = ("role", "use", "type")
+REASON_HEADINGS = ("reason", "why", "remark")
 ROLE_WORDS = {
     "check": CHECK, "checkpoint": CHECK, "check point": CHECK, "cp": CHECK, "chk": CHECK, "control": CONTROL,
     "control point": CONTROL, "gcp": CONTROL, "left out": LEFT_OUT, "out": LEFT_OUT, "excluded": LEFT_OUT, "none": LEFT_OUT,
@@ -99,6 +100,9 @@ class AccuracySetup(Setup):
         """
         reasons = left_out(self.left_out)
         column = next((points.extra[h] for h in points.extra if h.strip().lower() in ROLE_HEADINGS), None)
+        why_not = next(
+            (points.extra[h] for h in points.extra if h.strip().lower() in REASON_HEADINGS), ("",) * points.count
+        )
         unknown = [name for name in reasons if name not in points.names]
         if unknown:
             raise InputError(f"Left out: there is no point named {', '.join(unknown[:5])}")
@@ -113,7 +117,8 @@ class AccuracySetup(Setup):
             if name in reasons:
                 role = LEFT_OUT
             found.append(role)
-            why.append(reasons.get(name, "left out in the list" if role == LEFT_OUT else ""))
+            listed = why_not[row].strip() or "left out in the list"
+            why.append(reasons.get(name, listed if role == LEFT_OUT else ""))
         return found, why, given
 
     def in_vegetation(self, points: SurveyPoints) -> list[bool]:

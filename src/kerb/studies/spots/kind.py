@@ -61,7 +61,7 @@ def trial() -> tuple[SpotsSetup, ...]:
 SPOTS = StudyKind(
     id="spots",
     title="Spot levels",
-    question="How high is it at each node of a grid?",
+    question="What is the level at each node of a grid?",
     group="Surfaces",
     name="Spot levels",
     setup=SpotsSetup,
@@ -76,4 +76,5 @@ SPOTS = StudyKind(
     tables=("points",),
     describe=describe,
     trial=trial,
+    of_selection=True,
 )

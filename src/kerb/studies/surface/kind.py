@@ -72,4 +72,5 @@ SURFACE = StudyKind(
     tables=("levels",),
     describe=describe,
     trial=trial,
+    of_selection=True,
 )

@@ -1,0 +1,129 @@
+"""Surfaces, cut and fill, change and alignment in the window: by mouse, in the sheet, to the report."""
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from kerb.app.dialogs.deliver import Deliver
+from kerb.app.panels.drawer import CHART, TABLE
+from kerb.app.tools.drawing import DrawShape
+from kerb.core.geometry.rigid import Rigid
+from kerb.demo import yard
+from kerb.job import holdings
+from kerb.studies.scope import Scope
+from tests.support import near
+from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
+
+SQUARE = np.array([[-14.0, -14], [14, -14], [14, 14], [-14, 14]]) + yard.ORIGIN + HEAP.centre
+
+
+class Ground(Windowed):
+    def setUp(self):
+        super().setUp()
+        self.look_at_heap()
+        self.holding = self.session.main_cloud()
+
+    def twin(self, move, name):
+        """A copy of the cloud, moved."""
+        change, made = holdings.duplicated(self.session.job, self.holding)
+        self.session.execute(change)
+        after = holdings.altered(
+            self.session.job.state.holding(made.id), "Moved it", placement=move, name=name, visible=False
+        )
+        self.session.execute(after)
+        return made.id
+
+    def test_a_surface_of_what_was_selected(self):
+        """A box in plan, one choice of the bar's menu: a part, and a surface through it as a holding; undo takes all back."""
+        self.window.handlers.points.select_with("outline")
+        self.window.actions_by_id["select_points"].trigger()
+        QTest.mousePress(self.view, LEFT, PLAIN, QPoint(200, 150))
+        for k in range(1, 4):
+            QTest.mouseMove(self.view, QPoint(200 + 70 * k, 150 + 60 * k))
+        QTest.mouseRelease(self.view, LEFT, PLAIN, QPoint(410, 330))
+        self.settle()
+        chosen = self.window.selection.count
+        self.assertGreater(chosen, 50)
+        menu = self.window.selection_bar._more_menu()
+        action = next(a for a in menu.actions() if a.text() == "Surface of it")
+        action.trigger()
+        self.settle()
+        study = self.session.study
+        self.assertEqual((study.kind, self.session.setup.cloud.part), ("surface", "for surface"))
+        outcome = self.session.shown().outcome
+        self.assertLessEqual(outcome.value("vertices"), chosen)
+        self.assertGreater(outcome.value("vertices"), 0.9 * chosen)
+        made = self.session.job.state.holdings[-1]
+        self.assertEqual((made.kind, made.points), ("surface", int(outcome.value("triangles"))))
+        for _ in range(12):
+            if not self.session.job.state.studies or self.session.job.state.holdings[0].parts == ():
+                break
+            self.session.undo()
+        self.assertEqual(self.session.job.state.holdings[0].parts, ())
+
+    def test_cut_and_fill_against_a_level_with_an_area_that_is_dragged(self):
+        self.window.handlers.run("new_study:cutfill")
+        self.settle()
+        self.assertIn("Choose the later surface", self.session.shown().words)
+        sheet = self.window.sheet
+        field = sheet.fields["level"].field
+        field.setFocus()
+        field.setText("4.0")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.session.setup.level, 4.0)
+        self.window.handlers.run("draw")
+        self.assertIsInstance(self.view.tool, DrawShape)
+        for place in SQUARE:
+            self.click(self.at(*place))
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.window.handlers.run("compute")
+        self.settle()
+        outcome = self.session.shown().outcome
+        self.assertFalse(outcome.live)
+        near(outcome.value("fill") - outcome.value("cut"), outcome.value("net"), 1e-6)
+        near(outcome.value("check_net") / outcome.value("net"), 1.0, 0.02)
+        self.assertEqual(len(outcome.tables["areas"].rows), 1)
+        start = self.at(*self.session.setup.areas[0].ring.xy[2])
+        QTest.mousePress(self.view, LEFT, PLAIN, start)
+        QTest.mouseMove(self.view, start + QPoint(20, -20))
+        wait(0.5)
+        live = self.session.shown().outcome
+        self.assertTrue(live is None or live.live)
+        QTest.mouseRelease(self.view, LEFT, PLAIN, start + QPoint(20, -20))
+        self.settle()
+        self.window.handlers.run("compute")
+        self.settle()
+        drawer = self.window.drawer
+        drawer.choose(TABLE, "uncertainty")
+        self.assertEqual(drawer.rows.rowCount(), 4)
+        drawer.choose(CHART, "0")
+        dialog = Deliver(self.session, self.window)
+        dialog.show()
+        self.settle()
+        dialog.close()
+        dialog.deleteLater()
+
+    def test_change_and_alignment_of_a_moved_copy(self):
+        """A copy 0.12 m higher: change says so with its sign; brought into line, a corrected copy lies where the first does."""
+        other = self.twin(Rigid(shift=(0.0, 0.0, 0.12)), "Later")
+        self.window.handlers.run("new_study:change")
+        self.settle()
+        self.session.commit("set", compared=Scope(other), against=Scope(self.holding.id), method="plane")
+        self.window.handlers.run("compute")
+        self.settle()
+        near(self.session.shown().outcome.value("median"), 0.12, 0.01)
+        self.assertIn("distance", self.session.shown().outcome.attributes)
+        self.window.handlers.run("new_study:align")
+        self.settle()
+        self.session.commit("set", moving=Scope(other), to=Scope(self.holding.id))
+        self.window.handlers.run("compute")
+        self.settle()
+        outcome = self.session.shown().outcome
+        near(outcome.value("shift_z"), -0.12, 0.01)
+        self.window.handlers.run("correct_study")
+        self.settle()
+        moved = self.session.job.state.holdings[-1]
+        near(np.array(moved.placement.shift)[2], 0.0, 0.01)
+        self.assertFalse(self.session.job.state.holding(other).visible)
