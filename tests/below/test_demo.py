@@ -121,9 +121,9 @@ class DemoJob(Folder):
 
         home = mock.patch.object(demo, "user_data", lambda: self.folder)
         written = mock.patch.object(demo, "write_files", lambda *_: demo_files())
-        with home, written, mock.patch.object(cloud, "write", small):
+        with home, written, mock.patch.object(cloud, "write", small), mock.patch.object(demo, "_add_pit"):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()
-            self.assertEqual(len(demo.open_demo(silent()).state.studies), 15)
-            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 16)
+            self.assertEqual(len(demo.open_demo(silent()).state.studies), 6)
+            self.assertEqual(len(demo.open_demo(silent(), fresh=True).state.studies), 7)

@@ -1,5 +1,7 @@
 """Surfaces, cut and fill, change and alignment in the window: by mouse, in the sheet, to the report."""
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
@@ -10,6 +12,7 @@ from kerb.app.tools.drawing import DrawShape
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
 from kerb.job import holdings
+from kerb.job.job import Change
 from kerb.studies.scope import Scope
 from tests.support import near
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
@@ -27,10 +30,8 @@ class Ground(Windowed):
         """A copy of the cloud, moved."""
         change, made = holdings.duplicated(self.session.job, self.holding)
         self.session.execute(change)
-        after = holdings.altered(
-            self.session.job.state.holding(made.id), "Moved it", placement=move, name=name, visible=False
-        )
-        self.session.execute(after)
+        after = replace(made, placement=move, name=name, visible=False)
+        self.session.execute(Change("Moved it", lambda state: state.with_holding(after)))
         return made.id
 
     def test_a_surface_of_what_was_selected(self):
@@ -68,7 +69,7 @@ class Ground(Windowed):
         sheet = self.window.sheet
         field = sheet.fields["level"].field
         field.setFocus()
-        field.setText("4.0")
+        QTest.keyClicks(field, "4.0")
         QTest.keyClick(field, Qt.Key.Key_Return)
         self.settle()
         self.assertEqual(self.session.setup.level, 4.0)
