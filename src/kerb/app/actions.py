@@ -166,7 +166,7 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "ready", True),
         ActionEntry("keep_with_points", "Keep roles with the points", "Write what the open study says of its points, such as roles and "
                     "reasons, into their list", "Study", "", "outcome"),
-        ActionEntry("correct_study", "Take the bias out", "Move a copy by what was found of control points, stable ground or a fit, and ask the same of it",
+        ActionEntry("correct_study", "Take the bias out", "Move a copy by what was found and ask the same of it",
                     "Study", "", "outcome"),
         ActionEntry("follow_study", "Same for the next survey…", "Ask the same of a later cloud, and see what changed", "Study",
                     "Ctrl+Shift+F", "study"),
