@@ -17,7 +17,7 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
 
 LOW, HIGH = (160.0, 20.0), (240.0, 84.0)
-DENSITY, NOISE = 30.0, 0.015
+DENSITY, NOISE = 12.0, 0.015
 # How much higher the flight of May lies than that of March.
 OFFSET = 0.035
 ROAD = ((162.0, 22.0), (238.0, 30.0))
