@@ -31,7 +31,7 @@ MOST_PIECES = 400_000
 MOST_DRAWN = 1_500_000
 SAMPLES = 400
 RIM_PLACES = 2000
-ROUNDS = 60
+MOST_ZERO = 60
 
 
 def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -199,8 +199,10 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
         corners, dz = (np.concatenate([one[k] for one in both]) for k in (0, 1))
         vertices, values = corners.reshape(-1, 3), dz.ravel()
         triangles = np.arange(len(vertices), dtype=np.int32).reshape(-1, 3)
-        for number, line in enumerate(_joined(zero_lines(corners, dz))):
-            outcome.layers[f"zero {number}"] = FoundLine(line, "edge", "No change")
+        zero = _joined(zero_lines(corners, dz))
+        # On ground that did not change noise crosses nought everywhere: such lines are drawn on wish only.
+        for number, line in enumerate(zero):
+            outcome.layers[f"zero {number}"] = FoundLine(line, "edge", "No change", shown=len(zero) <= MOST_ZERO)
     else:
         later = _coarse(found.later)
         vertices, triangles = later.points, later.triangles
