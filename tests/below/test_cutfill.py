@@ -2,6 +2,7 @@
 
 import json
 import unittest
+import unittest.mock
 
 import ezdxf
 import laspy
@@ -9,6 +10,7 @@ import matplotlib.figure
 import matplotlib.tri
 import numpy as np
 import pyogrio
+import pyproj
 import rasterio
 import shapely
 
@@ -398,6 +400,20 @@ class Study(unittest.TestCase):
             )
         self.assertIn("Choose the later surface", CutfillSetup(Scope("earlier")).missing()[0])
 
+    def test_the_map_of_large_surfaces_covers_all_of_them(self):
+        rng = np.random.default_rng(24)
+        square = np.array([[0, 0], [40, 0], [40, 40], [0, 40]])
+        flat = lambda z: (
+            np.column_stack([np.concatenate([rng.uniform(0, 40, (900, 2)), square]), np.full(904, z)]) + FAR
+        )
+        with unittest.mock.patch("kerb.studies.cutfill.run.MOST_PIECES", 10):
+            found, _ = self.compare(flat(0.0), flat(0.5))
+        mesh = found.layers["difference"]
+        near(mesh.values, np.full(len(mesh.values), 0.5), 1e-3)
+        near(mesh.vertices[:, 2], np.full(len(mesh.vertices), FAR[2] + 0.5), 1e-3)
+        near(np.ptp(mesh.vertices[:, :2], axis=0), [40, 40], 0.3)
+        near(Tin.of(mesh.vertices, mesh.triangles).plan_area, 1600, 15)
+
     def test_ground_that_only_one_covers(self):
         rng = np.random.default_rng(21)
         square = lambda x: np.concatenate([rng.uniform(0, 40, (800, 2)), [[0, 0], [40, 0], [40, 40], [0, 40]]]) + [x, 0]  # noqa: E731
@@ -470,7 +486,7 @@ class Verbs(CommandLine):
             ]
             near([found["lines"]["value"], found["total_length"]["value"]], [8, 320], 0.5)
         levels = {round(e.dxf.elevation if e.dxftype() == "LWPOLYLINE" else next(iter(e.vertices)).dxf.location.z, 3)
-                  for e in ezdxf.readfile(self.folder / "k.dxf").modelspace()}  # fmt: skip
+                  for e in ezdxf.readfile(self.folder / "k.dxf").query("LWPOLYLINE POLYLINE")}  # fmt: skip
         self.assertLessEqual({100.5, 101.0, 103.5}, levels)
         spots = self.json("spots", self.two, "--spacing", 10, "--within", self.area, "--take", "median", "--radius", 1,
                           "--first-name", "S7", "--out", self.folder / "p.csv")  # fmt: skip
@@ -488,6 +504,22 @@ class Verbs(CommandLine):
         self.assertEqual(
             self.kerb("cutfill", self.one, self.two, "--out", self.folder / "d.tif")[0], 2, "not overwritten"
         )
+
+    def test_degrees_are_refused_in_words(self):
+        """A cloud in longitude and latitude has no areas and volumes: each of the verbs says so, and the rest of it nothing."""
+        header = laspy.LasHeader(point_format=6, version="1.4")
+        header.scales, header.offsets = [1e-7, 1e-7, 1e-3], [0, 0, 0]
+        header.add_crs(pyproj.CRS.from_epsg(4326))
+        las, rng = laspy.LasData(header), np.random.default_rng(25)
+        las.x, las.y = -3 + rng.uniform(0, 1e-3, 500), 50 + rng.uniform(0, 1e-3, 500)
+        las.z = rng.uniform(0, 5, 500)
+        las.write(path := self.folder / "degrees.las")
+        for words in (
+            ("surface", path), ("contours", path), ("spots", path), ("cutfill", path, "level:2"),
+            ("change", path, "--against", path), ("align", path, "--to", path),
+        ):  # fmt: skip
+            self.assertEqual(self.kerb(*words)[0], 2, words)
+            self.assertRegex(self.error, "degrees.las: .*degrees")
 
     def test_levels_in_place_of_files(self):
         up = self.json("cutfill", self.one, "level:102")["figures"]

@@ -7,11 +7,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
 from kerb.core.geometry.alignment import Alignment
 from kerb.core.geometry.features import LineSet, SurveyPoints
-from kerb.core.reference import UNKNOWN, ReferenceSystem
+from kerb.core.reference import UNKNOWN, ReferenceSystem, unfit
 from kerb.core.surface.surfaces import CloudTop, Surface, surface_of
 from kerb.core.things import CLOUD, MODEL, Placed, words_for
 from kerb.core.things import LINES as LINE_HOLDING
@@ -87,17 +88,24 @@ class Sources:
             raise InputError(f"{name.replace('_', ' ')}: nothing is chosen")
         return self.items[name]
 
-    def store(self, name: str) -> CloudStore:
-        """The cloud that a field names. Raises InputError, when it is none."""
+    def store(self, name: str, planned: bool = True) -> CloudStore:
+        """The cloud that a field names. Raises InputError, when it is none, or has no plan (degrees, geocentric coordinates);
+        a study that tells of that in its own way asks for one that need not be ``planned``."""
         found = self.source(name)
         if found.store is None:
             raise InputError(f"{found.name}: is no cloud")
+        if planned:
+            _check_plan(found.name, found.store.reference, found.store.bounds)
         return found.store
 
     def surface(self, name: str, scope: Scope) -> Surface:
-        """What a field names as a surface; of a cloud the points that count. Raises InputError or NotDeterminable."""
+        """What a field names as a surface; of a cloud the points that count. Raises InputError, when it has no plan, or
+        NotDeterminable."""
         found = self.source(name)
-        return CloudTop(scope.of(found.store)) if found.store is not None else found.whole
+        if found.store is not None:
+            return CloudTop(scope.of(self.store(name)))
+        _check_plan(found.name, found.whole.reference, found.whole.bounds)
+        return found.whole
 
     def lines(self, name: str) -> LineSet:
         """The lines that a field names. Raises InputError, when it names none."""
@@ -126,6 +134,13 @@ class Sources:
         counts = "points" if found.store is not None or found.item is None else words_for(found.kind, found.item.thing)
         path, count = found.path or found.name, found.count
         return Input(role, path, count, count if used is None else used, detail, counts, found.epoch, found.steps)
+
+
+def _check_plan(name: str, reference: ReferenceSystem, bounds: tuple[Floats, Floats]) -> None:
+    """Raises InputError, when a system has no plan with heights over it."""
+    words = unfit(reference, *bounds)
+    if words:
+        raise InputError(f"{name}: {words}")
 
 
 def holding_of(setup: Setup, name: str) -> str:

@@ -35,10 +35,7 @@ class HeightGrid:
 
     def centres(self) -> Floats:
         """Centres of all cells, (rows * columns, 2)."""
-        rows, columns = self.shape
-        x = self.low[0] + (np.arange(columns) + 0.5) * self.cell
-        y = self.low[1] + (np.arange(rows) + 0.5) * self.cell
-        return np.column_stack([np.tile(x, rows), np.repeat(y, columns)])
+        return centres_of(self.low, self.cell, self.shape)
 
     def at(self, xy: Floats) -> Floats:
         """Bilinear elevation at (n, 2) places; NaN near unknown cells and outside."""
@@ -47,6 +44,21 @@ class HeightGrid:
         return np.asarray(
             scipy.ndimage.map_coordinates(self.z, [row, column], order=1, mode="constant", cval=np.nan, prefilter=False)
         )
+
+
+def centres_of(low: Floats, cell: float, shape: tuple[int, int]) -> Floats:
+    """Centres (rows * columns, 2) of the cells of a grid from its lower left corner, row after row."""
+    rows, columns = shape
+    x, y = low[0] + (np.arange(columns) + 0.5) * cell, low[1] + (np.arange(rows) + 0.5) * cell
+    return np.column_stack([np.tile(x, rows), np.repeat(y, columns)])
+
+
+def shape_over(low: Floats, high: Floats, cell: float) -> tuple[int, int]:
+    """Rows and columns of a grid that covers a plan box. Raises InputError, when there would be too many cells."""
+    size = np.ceil((high[:2] - low[:2]) / cell) + 1
+    if not cell > 0 or float(size.prod()) > MAX_CELLS:
+        raise InputError(f"a cell of {cell:g} makes {float(size.prod()):.3g} cells; the most is {MAX_CELLS}")
+    return int(size[1]), int(size[0])
 
 
 def gridded(points: Floats, low: Floats, high: Floats, cell: float) -> HeightGrid:

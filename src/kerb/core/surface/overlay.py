@@ -95,6 +95,17 @@ def pieces(
     return found[:, :, :3] + later.origin, found[:, :, 3]
 
 
+def by_columns(dz: Floats, size: Floats, band: float) -> Change:
+    """What changed by columns: differences (n,), those that are no number left out, over plan areas (n,)."""
+    known = np.isfinite(dz)
+    dz, size = dz[known], size[known]
+    up, down = dz > band, dz < -band
+    return Change(
+        float(size[up] @ dz[up]), float(-(size[down] @ dz[down])), float(size[up].sum()), float(size[down].sum()),
+        float(size.sum()), float(size[~up & ~down].sum()),
+    )  # fmt: skip
+
+
 def covered(tin: Tin, mask: Tin | None) -> float:
     """Plan area of a surface within a mask."""
     return float(tin.plan_areas.sum()) if mask is None else change(tin, mask).area

@@ -152,8 +152,8 @@ def triangulate(
     ``lines`` (k, 3 each) are breaklines that its edges follow; ``holes`` (k, 3 each) are closed lines without surface
     inside. A hole needs a ring round it.
 
-    Points on the same place in plan become one with their mean elevation. The triangulation is CDT's (Artem Amirkhanov,
-    by way of ``pythoncdt``).
+    Points on the same place in plan become one with their mean elevation. Where lines cross one another between
+    places the triangulation is CDT's (Artem Amirkhanov, by way of ``pythoncdt``), else our own.
 
     Raises
     ------

@@ -85,8 +85,8 @@ def _heights(
 ) -> tuple[list[Beneath], list[float]]:
     """What a cloud or surface says at each point, and its height there by the way that was chosen."""
     name, scope = what
-    store = sources.source(name).store
-    if store is not None:
+    if sources.source(name).store is not None:
+        store = sources.store(name)
         view = scope.of(store)
         how = HowBeneath(round(setup.neighbours), setup.radius or RADIUS_SPACINGS * store.spacing)
         found = beneath_all(view, points.xyz[:, :2], how, progress)

@@ -69,7 +69,7 @@ def _points(name: str, scope: Scope, sources: Sources, most: int) -> Floats:
     """A fair sample of the points that count, or places evenly on the triangles of a mesh."""
     source = sources.source(name)
     if source.store is not None:
-        view: CloudView = scope.of(source.store)
+        view: CloudView = scope.of(sources.store(name))
         points = view.sample(most) if view.narrowing != CloudView(source.store).narrowing else source.store.coordinates(
             source.store.fair_rows(most)
         )  # fmt: skip

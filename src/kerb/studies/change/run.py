@@ -162,8 +162,7 @@ def _against(setup: ChangeSetup, sources: Sources, method: str, view: CloudView)
         surface = sources.surface("against", setup.against)
         low, high = view.store.bounds
         return TinSurface(surface.tin(low[:2], high[:2]), surface.reference)
-    assert source.store is not None
-    return setup.against.of(source.store)
+    return setup.against.of(sources.store("against"))
 
 
 def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, unit: LengthUnit) -> dict[str, Figure]:
@@ -193,7 +192,7 @@ def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, un
 
 def _statistics(away: Floats, unit: str) -> Table:
     rows = (
-        ("Spread (1.4826 MAD)", spread(away)), ("Share positive", float(np.mean(away > 0))),
+        ("Spread (1.4826 MAD)", spread(away)),
         *((f"{p}th percentile", float(v)) for p, v in zip((1, 25, 75, 99), np.percentile(away, [1, 25, 75, 99]), strict=True)),
     )  # fmt: skip
     return Table("Further statistics", (Column("what", "", ""), Column("value", unit, "Value")), tuple(rows))

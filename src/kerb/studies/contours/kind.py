@@ -6,10 +6,9 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.progress import Progress
-from kerb.core.surface.contours import contours, smoothed
 from kerb.core.things import LINES, Placed
 from kerb.formats.write_things import endings_for, write_thing
-from kerb.studies.contours.run import line_set, run
+from kerb.studies.contours.run import line_set, lines_of, run
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
@@ -27,10 +26,7 @@ ABOUT = (
 def write(setup: ContoursSetup, _outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write all lines by the ending of the file. Raises OutputError; what the run raises."""
     surface = sources.surface("surface", setup.surface)
-    low, high = surface.bounds
-    tin = surface.tin(low[:2], high[:2])
-    tin = tin if setup.longest is None else tin.only(tin.longest_edges <= setup.longest)
-    lines = contours(smoothed(tin) if setup.smooth else tin, setup.interval, setup.base)
+    lines = lines_of(setup, surface, Progress())
     item = Placed(LINES, line_set(lines, setup.interval, setup.base), surface.reference)
     return write_thing(item, Path(paths["out"]), Progress())
 

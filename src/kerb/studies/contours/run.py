@@ -9,6 +9,7 @@ from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
 from kerb.core.quantity import decimals_of, number
 from kerb.core.surface.contours import Contour, contours, index_every, label_places, smoothed
+from kerb.core.surface.surfaces import Surface
 from kerb.core.things import LINES, Placed
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.layers import FoundLabels, FoundLine
@@ -27,15 +28,7 @@ def run(setup: ContoursSetup, sources: Sources, progress: Progress) -> Outcome:
     setup.check()
     surface, unit = sources.surface("surface", setup.surface), sources.unit
     low, high = surface.bounds
-    progress.step(0.05, "Reading the surface")
-    tin = surface.tin(low[:2], high[:2])
-    if setup.longest is not None:
-        tin = tin.only(tin.longest_edges <= setup.longest)
-    if len(tin.triangles) > MOST_TRIANGLES:
-        raise InputError(f"{len(tin.triangles)} triangles are too many; make a thinner surface first")
-    if setup.smooth:
-        tin = smoothed(tin)
-    lines = contours(tin, setup.interval, setup.base, progress.within(0.3, 0.9))
+    lines = lines_of(setup, surface, progress)
     outcome = Outcome(STUDY, unit.code, surface.reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("surface", "surface")]
     levels = sorted({line.level for line in lines})
@@ -64,6 +57,20 @@ def run(setup: ContoursSetup, sources: Sources, progress: Progress) -> Outcome:
         item = Placed(LINES, line_set(lines, setup.interval, setup.base), surface.reference)
         outcome.makes = [Made(f"Contours of {sources.source('surface').name}", item)]
     return outcome
+
+
+def lines_of(setup: ContoursSetup, surface: Surface, progress: Progress) -> list[Contour]:
+    """The contours of a surface. Raises InputError, when it has too many triangles; NotDeterminable; Cancelled."""
+    low, high = surface.bounds
+    progress.step(0.05, "Reading the surface")
+    tin = surface.tin(low[:2], high[:2])
+    if setup.longest is not None:
+        tin = tin.only(tin.longest_edges <= setup.longest)
+    if len(tin.triangles) > MOST_TRIANGLES:
+        raise InputError(f"{len(tin.triangles)} triangles are too many; make a thinner surface first")
+    if setup.smooth:
+        tin = smoothed(tin)
+    return contours(tin, setup.interval, setup.base, progress.within(0.3, 0.9))
 
 
 def line_set(lines: list[Contour], interval: float, base: float) -> LineSet:

@@ -10,12 +10,14 @@ import numpy as np
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.geometry.area import Area
+from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.making import MOST_VERTICES
 from kerb.core.surface.stable import Stable, stable_ground
 from kerb.core.surface.surfaces import CloudTop
-from kerb.core.surface.tin import Tin
+from kerb.core.surface.tin import Tin, ends
 from kerb.studies.cutfill.setup import KEEP, PLANE, CutfillSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
@@ -68,6 +70,29 @@ def compared(setup: CutfillSetup, sources: Sources, progress: Progress) -> Compa
     return replace(found, later=replace(found.later, vertices=vertices), taken_out=True)
 
 
+def extent(found: Compared, area: Area | None) -> tuple[Floats, Floats]:
+    """The plan box of an area, else of what both surfaces may cover."""
+    if area is not None:
+        return area.outline.min(axis=0), area.outline.max(axis=0)
+    boxes = [ends(tin.vertices[:, :2] + tin.origin[:2]) for tin in (found.earlier, found.later)]
+    return np.maximum(boxes[0][0], boxes[1][0]), np.minimum(boxes[0][1], boxes[1][1])
+
+
+def difference_grid(found: Compared, areas: list[Area], box: tuple[Floats, Floats], cell: float) -> ElevationGrid:
+    """Later minus earlier at the middle of square cells over a plan box, NaN outside of areas where there are any.
+
+    Raises InputError, when there would be too many cells.
+    """
+    low, high = box
+    shape = shape_over(low, high, cell)
+    centres = centres_of(low, cell, shape)
+    dz = found.difference(centres)
+    if areas:
+        dz[~inside_any(tuple(areas), centres)] = np.nan
+    top = float(low[1]) + shape[0] * cell
+    return ElevationGrid(dz.reshape(shape)[::-1], (cell, 0.0, float(low[0]), 0.0, -cell, top))
+
+
 def stable_of(found: Compared, grounds: list[Area]) -> Stable:
     """What stable ground says, at places of an even lattice in it. Raises NotDeterminable."""
     places = [np.empty((0, 2))]
@@ -76,8 +101,7 @@ def stable_of(found: Compared, grounds: list[Area]) -> Stable:
     for area in grounds:
         low, high = area.outline.min(axis=0), area.outline.max(axis=0)
         across = max(float(step), float((high - low).max()) / 400)
-        x, y = (np.arange(low[k] + across / 2, high[k], across) for k in (0, 1))
-        grid = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        grid = centres_of(low, across, shape_over(low, high, across))
         places.append(grid[area.contains(grid)])
     xy = np.concatenate(places)
     return stable_ground(xy, found.difference(xy))

@@ -13,12 +13,11 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.contours import contours
-from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.tin import Tin
 from kerb.core.things import LINES, SURFACE, Placed
 from kerb.formats.landxml_write import LandXmlContent, write_landxml
 from kerb.formats.write_things import write_thing
-from kerb.studies.cutfill.compared import compared
+from kerb.studies.cutfill.compared import compared, difference_grid
 from kerb.studies.cutfill.figures import ABOUT
 from kerb.studies.cutfill.live import ready
 from kerb.studies.cutfill.run import run
@@ -46,7 +45,10 @@ def write(setup: CutfillSetup, outcome: Outcome, sources: Sources, paths: dict[s
         raise OutputError(f"{path}: differences are written as {', '.join((*RASTER, *DRAWING, *SURFACES))}")
     found = compared(setup, sources, Progress())
     if ending in RASTER:
-        return write_thing(Placed(SURFACE, _grid(setup, found.difference, mesh.vertices), reference), path, Progress())
+        low, high = mesh.vertices.min(axis=0)[:2], mesh.vertices.max(axis=0)[:2]
+        cell = setup.cell if setup.cell is not None else round_number(float((high - low).max()) / PIXELS)
+        grid = difference_grid(found, setup.named_areas(), (low, high), cell)
+        return write_thing(Placed(SURFACE, grid, reference), path, Progress())
     if ending in SURFACES:
         write_landxml(
             path, LandXmlContent(None, None, {found.names[0]: found.earlier, found.names[1]: found.later}), reference
@@ -76,19 +78,6 @@ def _welded(tin: Tin) -> Tin:
     triangles = place.ravel()[tin.triangles].astype(np.int32)
     keep = (triangles != np.roll(triangles, 1, axis=1)).all(axis=1)
     return Tin(tin.vertices[first], triangles[keep], tin.origin)
-
-
-def _grid(setup: CutfillSetup, difference: Any, places: np.ndarray) -> ElevationGrid:
-    low, high = places.min(axis=0)[:2], places.max(axis=0)[:2]
-    cell = setup.cell if setup.cell is not None else round_number(float((high - low).max()) / PIXELS)
-    columns, rows = (int(n) for n in np.ceil((high - low) / cell))
-    x, y = low[0] + (np.arange(columns) + 0.5) * cell, high[1] - (np.arange(rows) + 0.5) * cell
-    centres = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    z = difference(centres)
-    areas = setup.named_areas()
-    if areas:
-        z[~np.any([area.contains(centres) for area in areas], axis=0)] = np.nan
-    return ElevationGrid(z.reshape(rows, columns), (cell, 0.0, float(low[0]), 0.0, -cell, float(high[1])))
 
 
 def corrections(outcome: Outcome) -> tuple[Correction, ...]:

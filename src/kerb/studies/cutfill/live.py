@@ -9,8 +9,9 @@ import numpy as np
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.area import Area
 from kerb.core.progress import silent
-from kerb.core.surface.overlay import Change
-from kerb.studies.cutfill.compared import compared
+from kerb.core.surface.grid import centres_of, shape_over
+from kerb.core.surface.overlay import Change, by_columns
+from kerb.studies.cutfill.compared import compared, extent
 from kerb.studies.cutfill.figures import added
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.outcome import Figure, Outcome
@@ -27,14 +28,10 @@ class LiveCutfill:
         # Areas are laid over what is read: it is read everywhere. Moving a level moves the difference by as much.
         found = compared(replace(setup, areas=(), level=0.0 if setup.level is not None else None), sources, silent())
         self.crs = sources.surface("earlier", setup.earlier).reference.code
-        ends = [(tin.points.min(axis=0)[:2], tin.points.max(axis=0)[:2]) for tin in (found.earlier, found.later)]
-        low, high = np.maximum(ends[0][0], ends[1][0]), np.minimum(ends[0][1], ends[1][1])
-        self.low, self.cell = low, float(np.sqrt(np.prod(high - low) / CELLS))
-        columns, rows = (int(n) + 1 for n in np.ceil((high - low) / self.cell))
-        x, y = low[0] + (np.arange(columns) + 0.5) * self.cell, low[1] + (np.arange(rows) + 0.5) * self.cell
-        self.centres = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-        self.shape = rows, columns
-        self.dz = found.difference(self.centres).reshape(rows, columns)
+        self.low, high = extent(found, None)
+        self.cell = float(np.sqrt(np.prod(np.maximum(high - self.low, 1e-9)) / CELLS))
+        self.shape = shape_over(self.low, high, self.cell)
+        self.dz = found.difference(centres_of(self.low, self.cell, self.shape)).reshape(self.shape)
 
     def covers(self, setup: CutfillSetup) -> bool:
         """As long as the same two are compared in the same way."""
@@ -75,11 +72,8 @@ class LiveCutfill:
             low = self.low + first * self.cell
         part = dz[rows, columns]
         share = np.ones(part.shape) if area is None or not part.size else area.coverage(low, self.cell, part.shape)
-        known = np.isfinite(part) & (share > 0)
-        size, change = share[known] * self.cell**2, part[known]
-        up, down = change > band, change < -band
-        return Change(float(size[up] @ change[up]), float(-(size[down] @ change[down])), float(size[up].sum()),
-                      float(size[down].sum()), float(size.sum()), float(size[~up & ~down].sum()))  # fmt: skip
+        some = share > 0
+        return by_columns(part[some], share[some] * self.cell**2, band)
 
 
 def ready(setup: CutfillSetup, sources: Sources) -> LiveCutfill:

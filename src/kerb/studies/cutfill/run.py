@@ -7,17 +7,17 @@ from dataclasses import replace
 import numpy as np
 import shapely
 
-from kerb.core.arrays import Floats
-from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.arrays import Floats, Ints32
+from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import polygon
-from kerb.core.geometry.area import Area
+from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals, quantity, round_number
-from kerb.core.surface.grid import MAX_CELLS
-from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces, zero_lines
+from kerb.core.surface.grid import centres_of, shape_over
+from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill import figures, uncertainty
-from kerb.studies.cutfill.compared import Compared, compared
+from kerb.studies.cutfill.compared import Compared, compared, difference_grid, extent
 from kerb.studies.cutfill.setup import EXACT, CutfillSetup
 from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile
 from kerb.studies.outcome import Note, Outcome
@@ -32,6 +32,8 @@ MOST_DRAWN = 1_500_000
 SAMPLES = 400
 RIM_PLACES = 2000
 MOST_ZERO = 60
+# Cells along the longer side of the map of large surfaces, and the share of a cell below which it does not count.
+LATTICE, SHARE = 700, 1e-12
 
 
 def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -86,37 +88,20 @@ def _of_area(
 
 
 def cell_of(setup: CutfillSetup, found: Compared, area: Area | None) -> float:
-    """The side of the cells. Raises InputError, when there would be too many."""
-    low, high = _extent(found, area)
-    cell = setup.cell if setup.cell is not None else round_number(float((high - low).max()) / CELLS_ALONG)
-    if float(np.prod(np.ceil((high - low) / cell) + 1)) > MAX_CELLS:
-        raise InputError(f"a cell of {cell:g} makes more than {MAX_CELLS} cells")
-    return cell
-
-
-def _extent(found: Compared, area: Area | None) -> tuple[Floats, Floats]:
-    if area is not None:
-        return area.outline.min(axis=0), area.outline.max(axis=0)
-    ends = [(tin.points.min(axis=0)[:2], tin.points.max(axis=0)[:2]) for tin in (found.earlier, found.later)]
-    return np.maximum(ends[0][0], ends[1][0]), np.minimum(ends[0][1], ends[1][1])
+    """The side of the cells."""
+    low, high = extent(found, area)
+    return setup.cell if setup.cell is not None else round_number(float((high - low).max()) / CELLS_ALONG)
 
 
 def by_grid(found: Compared, area: Area | None, cell: float, band: float) -> Change:
     """Columns of cells, the difference taken in the middle of each and weighed by its share of the area."""
-    low, high = _extent(found, area)
+    low, high = extent(found, area)
     if np.any(high <= low):
         return Change(0, 0, 0, 0, 0, 0)
-    columns, rows = (int(n) + 1 for n in np.ceil((high - low) / cell))
-    x, y = low[0] + (np.arange(columns) + 0.5) * cell, low[1] + (np.arange(rows) + 0.5) * cell
-    centres = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    share = np.ones(rows * columns) if area is None else area.coverage(low, cell, (rows, columns)).ravel()
-    some = share > 1e-12
-    dz = found.difference(centres[some])
-    known = np.isfinite(dz)
-    size, dz = share[some][known] * cell**2, dz[known]
-    up, down = dz > band, dz < -band
-    return Change(float(size[up] @ dz[up]), float(-(size[down] @ dz[down])), float(size[up].sum()), float(size[down].sum()),
-                  float(size.sum()), float(size[~up & ~down].sum()))  # fmt: skip
+    shape = shape_over(low, high, cell)
+    share = np.ones(shape[0] * shape[1]) if area is None else area.coverage(low, cell, shape).ravel()
+    some = share > SHARE
+    return by_columns(found.difference(centres_of(low, cell, shape)[some]), share[some] * cell**2, band)
 
 
 def _rim(found: Compared, areas: list[Area]) -> Floats:
@@ -135,7 +120,7 @@ def _rim(found: Compared, areas: list[Area]) -> Floats:
 
 
 def _balance(found: Compared, areas: list[Area], exchanged: bool) -> float | None:
-    """The level at which cut and fill are alike: by halving, for the net rises or falls with the level all the way."""
+    """The level at which cut and fill are alike; None, where the level covers nothing."""
     ground, plane = (found.later, found.earlier) if exchanged else (found.earlier, found.later)
     masks: list[Tin | None] = [mask_of(area) for area in areas]
     masks = masks or [None]
@@ -204,14 +189,7 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
         for number, line in enumerate(zero):
             outcome.layers[f"zero {number}"] = FoundLine(line, "edge", "No change", shown=len(zero) <= MOST_ZERO)
     else:
-        later = _coarse(found.later)
-        vertices, triangles = later.points, later.triangles
-        values = found.difference(vertices[:, :2])
-        keep = np.isfinite(values[triangles]).all(axis=1)
-        if areas:
-            middle = vertices[triangles, :2].mean(axis=1)
-            keep &= np.any([area.contains(middle) for area in areas], axis=0)
-        triangles, values = triangles[keep], np.nan_to_num(values)
+        vertices, triangles, values = _lattice(found, areas)
     title = "Change: fill above, cut below"
     outcome.layers["difference"] = FoundMesh(vertices, triangles, "map", title, unit, values)
     for tin, name, title in ((found.earlier, "earlier", found.names[0]), (found.later, "later", found.names[1])):
@@ -232,8 +210,20 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
         outcome.layers[f"stable {number}"] = FoundLine(ring, "base", f"Stable ground: {area.name}", closed=True)
 
 
-def _coarse(tin: Tin) -> Tin:
-    return tin if len(tin.triangles) <= MOST_DRAWN else tin.only(np.arange(len(tin.triangles)) < MOST_DRAWN)
+def _lattice(found: Compared, areas: list[Area]) -> tuple[Floats, Ints32, Floats]:
+    """The difference of large surfaces for a picture: on a lattice over all that both cover, or over the areas."""
+    low, high = _extent_of_all(found, areas)
+    grid = difference_grid(found, areas, (low, high), float((high - low).max()) / LATTICE)
+    if not grid.known:
+        return np.empty((0, 3)), np.empty((0, 3), np.int32), np.empty(0)
+    tin = grid.tin()
+    places = tin.points
+    return np.column_stack([places[:, :2], found.later.at(places[:, :2])]), tin.triangles, places[:, 2]
+
+
+def _extent_of_all(found: Compared, areas: list[Area]) -> tuple[Floats, Floats]:
+    ends = [extent(found, area) for area in areas] or [extent(found, None)]
+    return np.min([e[0] for e in ends], axis=0), np.max([e[1] for e in ends], axis=0)
 
 
 def _joined(segments: Floats) -> list[Floats]:
@@ -253,8 +243,7 @@ def _profile(setup: CutfillSetup, found: Compared, areas: list[Area]) -> list[Pr
     if setup.profile:
         line = eastward(setup.profile.places[[0, -1]])
     else:
-        ends = [_extent(found, area) for area in areas] or [_extent(found, None)]
-        low, high = np.min([e[0] for e in ends], axis=0), np.max([e[1] for e in ends], axis=0)
+        low, high = _extent_of_all(found, areas)
         middle = (low[1] + high[1]) / 2
         line = np.array([[low[0], middle], [high[0], middle]])
     share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
@@ -265,11 +254,10 @@ def _profile(setup: CutfillSetup, found: Compared, areas: list[Area]) -> list[Pr
 
 
 def _charts(found: Compared, areas: list[Area], rows: list[figures.AreaChange], unit: str) -> list[Plot]:
-    ends = [_extent(found, area) for area in areas] or [_extent(found, None)]
-    low, high = np.min([e[0] for e in ends], axis=0), np.max([e[1] for e in ends], axis=0)
+    low, high = _extent_of_all(found, areas)
     grid = np.stack(np.meshgrid(*(np.linspace(low[k], high[k], 200) for k in (0, 1))), axis=-1).reshape(-1, 2)
     if areas:
-        grid = grid[np.any([area.contains(grid) for area in areas], axis=0)]
+        grid = grid[inside_any(tuple(areas), grid)]
     dz = found.difference(grid)
     charts = [Plot("Changes", "histogram", dz[np.isfinite(dz)], np.empty(0), f"change ({unit})", "places")]
     if len(rows) > 1:
