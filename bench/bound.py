@@ -22,10 +22,10 @@ from kerb.core.arrays import Floats
 from kerb.core.progress import silent
 from kerb.core.units import METRE
 from kerb.studies.drawn import Drawn
+from kerb.studies.parts import combined
 from kerb.studies.stockpile.heap import Ground, local_spacing, shape_heap
 from kerb.studies.stockpile.run import measure
 from kerb.studies.stockpile.setup import StockpileSetup
-from kerb.studies.stockpile.uncertainty import combined
 
 FAR = np.array([512_000.0, 5_804_000.0, 60.0])
 HAND = 0.2

@@ -403,9 +403,11 @@ class Study(unittest.TestCase):
     def test_the_map_of_large_surfaces_covers_all_of_them(self):
         rng = np.random.default_rng(24)
         square = np.array([[0, 0], [40, 0], [40, 40], [0, 40]])
-        flat = lambda z: (
-            np.column_stack([np.concatenate([rng.uniform(0, 40, (900, 2)), square]), np.full(904, z)]) + FAR
-        )
+
+        def flat(z):
+            xy = np.concatenate([rng.uniform(0, 40, (900, 2)), square])
+            return np.column_stack([xy, np.full(len(xy), z)]) + FAR
+
         with unittest.mock.patch("kerb.studies.cutfill.run.MOST_PIECES", 10):
             found, _ = self.compare(flat(0.0), flat(0.5))
         mesh = found.layers["difference"]

@@ -11,11 +11,11 @@ from kerb.core.geometry.area import Area, ring_of
 from kerb.core.progress import silent
 from kerb.core.units import METRE, US_SURVEY_FOOT
 from kerb.studies.drawn import Drawn
+from kerb.studies.parts import combined
 from kerb.studies.stockpile.heap import Ground, local_spacing, shape_heap
 from kerb.studies.stockpile.pull import bound_of, pull, wider
 from kerb.studies.stockpile.run import measure, run
 from kerb.studies.stockpile.setup import StockpileSetup
-from kerb.studies.stockpile.uncertainty import combined
 from tests.support import FAR, circle, heap_setup, sources_of, store_of
 
 STEEP = np.tan(np.radians(35.0))

@@ -23,6 +23,7 @@ from kerb.core.surface.volume import Volume, between
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.drawn import Drawn
 from kerb.studies.outcome import Figure
+from kerb.studies.parts import Part, combined
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
 from kerb.studies.stockpile import drawing, figures, heap, live, notes, profiles, pull, run, shape, uncertainty
@@ -32,7 +33,6 @@ from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.second_way import _window, volume_by_grid
 from kerb.studies.stockpile.setup import StockpileSetup, upgraded
 from kerb.studies.stockpile.shape import Slopes
-from kerb.studies.stockpile.uncertainty import Part, combined
 from tests.support import FAR, circle, jittered, near, store_of
 
 SQUARE = np.array([[-4.0, -3], [4, -3], [4, 3], [-4, 3]])

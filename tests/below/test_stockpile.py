@@ -14,10 +14,11 @@ from kerb.demo import yard
 from kerb.formats.las_read import LasStream
 from kerb.studies.drawn import Drawn
 from kerb.studies.outcome import Outcome
+from kerb.studies.parts import Part, combined
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import run
-from kerb.studies.stockpile.uncertainty import CORRELATED_SPACINGS, Part, combined
+from kerb.studies.stockpile.uncertainty import CORRELATED_SPACINGS
 from tests.support import (
     FAR,
     YARD,

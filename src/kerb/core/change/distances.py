@@ -237,11 +237,11 @@ def _along(points: Floats, compared: CloudView, against: CloudView, how: How) ->
     index, other = NeighbourIndex(local), NeighbourIndex(own - origin)
     _, beside = index.nearest(mine, min(MOST_IN_RADIUS, len(local)), how.scale / 2)
     normals = _normals(local, beside, mine, against, origin)
-    grid = lambda i: (i.ordered, i.starts, i.low, i.cell, i.shape)  # noqa: E731
+    one, two = ((of.ordered, of.starts, of.low, of.cell, of.shape) for of in (other, index))
     out = np.empty((len(points), 4))
     each(
         lambda span: along_normals(
-            mine[slice(*span)], normals[slice(*span)], how.cylinder / 2, how.depth, grid(other), grid(index),
+            mine[slice(*span)], normals[slice(*span)], how.cylinder / 2, how.depth, one, two,
             FEWEST_IN_CYLINDER, how.error, out[slice(*span)],
         ),
         ranges(len(points), 5_000),

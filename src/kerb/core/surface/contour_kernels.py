@@ -8,8 +8,9 @@ from kerb.core.jit import kernel
 
 
 @kernel
-def count_levels(z, triangles, base, interval, lowest, counts):
-    """How many triangles each level crosses; levels are base + k interval, ``counts`` begin with k = ``lowest``."""
+def cross_levels(z, triangles, base, interval, lowest, at, listed, fill):
+    """Count (``fill`` False, into ``at[k + 1]``) or list (from ``at[k]`` on, which is consumed) the triangles that each level
+    crosses; levels are base + k interval, numbers begin with k = ``lowest``."""
     for t in range(triangles.shape[0]):
         a, b, c = z[triangles[t, 0]], z[triangles[t, 1]], z[triangles[t, 2]]
         first = np.int64(np.floor((min(a, min(b, c)) - base) / interval)) - 1
@@ -17,23 +18,13 @@ def count_levels(z, triangles, base, interval, lowest, counts):
         for k in range(first, last + 1):
             level = base + k * interval
             up = (a >= level) + (b >= level) + (c >= level)
-            if 0 < up < 3:
-                counts[k - lowest + 1] += 1
-
-
-@kernel
-def list_levels(z, triangles, base, interval, lowest, at, listed):
-    """The triangles that each level crosses; ``at`` is consumed."""
-    for t in range(triangles.shape[0]):
-        a, b, c = z[triangles[t, 0]], z[triangles[t, 1]], z[triangles[t, 2]]
-        first = np.int64(np.floor((min(a, min(b, c)) - base) / interval)) - 1
-        last = np.int64(np.floor((max(a, max(b, c)) - base) / interval)) + 1
-        for k in range(first, last + 1):
-            level = base + k * interval
-            up = (a >= level) + (b >= level) + (c >= level)
-            if 0 < up < 3:
+            if up == 0 or up == 3:
+                continue
+            if fill:
                 listed[at[k - lowest]] = t
                 at[k - lowest] += 1
+            else:
+                at[k - lowest + 1] += 1
 
 
 @kernel

@@ -15,7 +15,7 @@ from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.errors import InputError
 from kerb.core.progress import Progress
 from kerb.core.sorting import sorted_keys
-from kerb.core.surface.contour_kernels import count_levels, follow, list_levels, place
+from kerb.core.surface.contour_kernels import cross_levels, follow, place
 from kerb.core.surface.tin import Tin
 
 MOST_LEVELS = 100_000
@@ -59,10 +59,10 @@ def contours(tin: Tin, interval: float, base: float = 0.0, progress: Progress | 
     if highest - lowest > MOST_LEVELS:
         raise InputError(f"an interval of {interval:g} makes {highest - lowest} levels; the most is {MOST_LEVELS}")
     counts = np.zeros(highest - lowest + 2, np.int64)
-    count_levels(z, tin.triangles, base, interval, lowest, counts)
+    cross_levels(z, tin.triangles, base, interval, lowest, counts, np.empty(0, np.int32), False)
     at = np.cumsum(counts)
     listed = np.empty(int(at[-1]), np.int32)
-    list_levels(z, tin.triangles, base, interval, lowest, at[:-1].copy(), listed)
+    cross_levels(z, tin.triangles, base, interval, lowest, at[:-1].copy(), listed, True)
     edges, ends = edges_of(tin.triangles)
     across, seen = np.empty((len(ends), 2), np.int32), np.full(len(ends), -1, np.int32)
     found: list[Contour] = []

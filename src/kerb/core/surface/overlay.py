@@ -16,7 +16,7 @@ from kerb.core.arrays import Floats
 from kerb.core.geometry.area import Area
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
-from kerb.core.surface.overlay_kernels import boxes, overlay
+from kerb.core.surface.overlay_kernels import overlay
 from kerb.core.surface.tin import Tin, triangulate
 
 # Differences of two planes through the same places are nought to within rounding of large coordinates.
@@ -92,7 +92,7 @@ def pieces(
     found = np.concatenate(
         [np.empty((0, 3, 4)), *each(some, ranges(len(later.triangles), 4_000), progress, "Drawing what changed")]
     )
-    return found[:, :, :3] + later.origin, found[:, :, 3]
+    return found[:, :, :3] + earlier.origin, found[:, :, 3]
 
 
 def by_columns(dz: Floats, size: Floats, band: float) -> Change:
@@ -128,15 +128,16 @@ def zero_lines(corners: Floats, differences: Floats) -> Floats:
 
 
 def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> Any:
-    origin = later.origin
-    base = shifted(earlier, origin)
+    """The kernel with what stays the same. All are counted from the origin of the earlier one, whose index is kept with it."""
+    origin = earlier.origin
+    top = later.vertices + (later.origin - origin)
     area = shifted(mask, np.array([*origin[:2], 0.0])) if mask is not None else None
     empty = np.zeros(2), 1.0, np.zeros(2, np.int64), np.zeros(1, np.int64), np.empty(0, np.int32)
     none = np.empty((0, 3)), np.empty((0, 3), np.int32), empty
     mine = none if area is None else (area.vertices, area.triangles, _grid(area))
-    box = np.empty((len(base.triangles), 4))
-    each(lambda span: boxes(base.vertices, base.triangles[slice(*span)], box[slice(*span)]), ranges(len(box), 100_000))
-    return partial(overlay, later.vertices, later.triangles, base.vertices, base.triangles, box, _grid(base), *mine)
+    return partial(
+        overlay, top, later.triangles, earlier.vertices, earlier.triangles, earlier.boxes, _grid(earlier), *mine
+    )
 
 
 def _grid(tin: Tin) -> Any:

@@ -9,21 +9,12 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.jit import inline, kernel
-from kerb.core.surface.tin_kernels import cell_of
-from kerb.core.surface.volume_kernels import _add_triangle, _clip
+from kerb.core.surface.tin_kernels import box_of, cell_of
+from kerb.core.surface.volume_kernels import add_triangle, clip
 
 # Sums: volume above and below (changes under the dead band left out), their areas, area in common, area that stays the same.
 FILL, CUT, FILL_AREA, CUT_AREA, COMMON, SAME = 0, 1, 2, 3, 4, 5
 MOST_CORNERS = 16
-
-
-@inline
-def _box(v, t, s):
-    a, b, c = t[s, 0], t[s, 1], t[s, 2]
-    return (
-        min(v[a, 0], min(v[b, 0], v[c, 0])), min(v[a, 1], min(v[b, 1], v[c, 1])),
-        max(v[a, 0], max(v[b, 0], v[c, 0])), max(v[a, 1], max(v[b, 1], v[c, 1])),
-    )  # fmt: skip
 
 
 @inline
@@ -49,11 +40,11 @@ def _height(plane, x, y):
 def _clip_to(px, py, n, v, t, s, qx, qy):
     """A convex polygon cut to a triangle; the result is in ``px``, ``py`` again."""
     a, b, c = t[s, 0], t[s, 1], t[s, 2]
-    n = _clip(px, py, n, v[a, 0], v[a, 1], v[b, 0], v[b, 1], qx, qy)
+    n = clip(px, py, n, v[a, 0], v[a, 1], v[b, 0], v[b, 1], qx, qy)
     if n >= 3:
-        n = _clip(qx, qy, n, v[b, 0], v[b, 1], v[c, 0], v[c, 1], px, py)
+        n = clip(qx, qy, n, v[b, 0], v[b, 1], v[c, 0], v[c, 1], px, py)
     if n >= 3:
-        n = _clip(px, py, n, v[c, 0], v[c, 1], v[a, 0], v[a, 1], qx, qy)
+        n = clip(px, py, n, v[c, 0], v[c, 1], v[a, 0], v[a, 1], qx, qy)
     if n >= 3:
         for k in range(n):
             px[k], py[k] = qx[k], qy[k]
@@ -101,27 +92,20 @@ def _add_piece(px, py, n, later, earlier, band, zero, sums, pieces, made):
         if band > 0.0:
             # What lies over the band, with all of its height; under it likewise.
             part = np.zeros(4)
-            _add_triangle(area, h0 - band, h1 - band, h2 - band, part)
+            add_triangle(area, h0 - band, h1 - band, h2 - band, part)
             sums[FILL] += part[0] + band * part[2]
             sums[FILL_AREA] += part[2]
             same = area - part[2]
             part[:] = 0.0
-            _add_triangle(area, h0 + band, h1 + band, h2 + band, part)
+            add_triangle(area, h0 + band, h1 + band, h2 + band, part)
             sums[CUT] += part[1] + band * part[3]
             sums[CUT_AREA] += part[3]
             sums[SAME] += same - part[3]
         elif abs(h0) <= zero and abs(h1) <= zero and abs(h2) <= zero:
             sums[SAME] += area
         else:
-            _add_triangle(area, h0, h1, h2, sums)
+            add_triangle(area, h0, h1, h2, sums)
     return made
-
-
-@kernel
-def boxes(vertices, triangles, out):
-    """Lowest and highest plan corner of each triangle, (m, 4)."""
-    for t in range(triangles.shape[0]):
-        out[t, 0], out[t, 1], out[t, 2], out[t, 3] = _box(vertices, triangles, t)
 
 
 @kernel
@@ -142,7 +126,7 @@ def overlay(
     for t in range(first, last):
         if not _gradient(top_v, top_t, t, later):
             continue
-        x0, y0, x1, y1 = _box(top_v, top_t, t)
+        x0, y0, x1, y1 = box_of(top_v, top_t, t)
         i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
         j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
         for i in range(i0, i1 + 1):
@@ -176,7 +160,7 @@ def overlay(
                         for b in range(b0, b1 + 1):
                             for at in range(mstarts[a * mshape[1] + b], mstarts[a * mshape[1] + b + 1]):
                                 u = mlisted[at]
-                                ux0, uy0, ux1, uy1 = _box(mask_v, mask_t, u)
+                                ux0, uy0, ux1, uy1 = box_of(mask_v, mask_t, u)
                                 if cx1 < ux0 or cy1 < uy0 or cx0 > ux1 or cy0 > uy1:
                                     continue
                                 if a != max(a0, cell_of(ux0, mlow[0], minverse, mshape[0])):

@@ -6,7 +6,6 @@ A cloud's top, triangles, an elevation grid and a model seen from above all answ
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -67,21 +66,14 @@ class TinSurface:
         points = self.whole.points
         return points.min(axis=0), points.max(axis=0)
 
-    @cached_property
-    def _ends(self) -> tuple[Floats, Floats]:
-        """Lowest and highest plan corner of each triangle, (m, 2) each, relative to the surface's origin."""
-        corner = self.whole.vertices[self.whole.triangles, :2]
-        return corner.min(axis=1), corner.max(axis=1)
-
     def at(self, xy: Floats) -> Floats:
         """Elevations (n,) at (n, 2) places, NaN outside."""
         return self.whole.at(xy)
 
     def tin(self, low: Floats, high: Floats) -> Tin:
         """The triangles that reach into a plan box. Raises NotDeterminable, when there are none."""
-        first, last = self._ends
-        origin = self.whole.origin[:2]
-        touches = np.all((last >= low[:2] - origin) & (first <= high[:2] - origin), axis=1)
+        box, origin = self.whole.boxes, self.whole.origin[:2]
+        touches = np.all((box[:, 2:] >= low[:2] - origin) & (box[:, :2] <= high[:2] - origin), axis=1)
         if not touches.any():
             raise NotDeterminable("the surface has no triangle here")
         return self.whole.compact(touches)

@@ -14,7 +14,7 @@ from kerb.core.arrays import Floats, Ints, Ints32, Mask
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.surface.delaunay import constrained, delaunay, doubles, triangulation
-from kerb.core.surface.tin_kernels import elevations, index_triangles, sizes
+from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes
 
 MAX_INDEX_CELLS = 4_000_000
 FAR_OUT = 4.0
@@ -77,6 +77,16 @@ class Tin:
             sizes(vertices, self.triangles[slice(*span)], what, out[slice(*span)])
 
         each(some, ranges(len(out), 200_000))
+        return out
+
+    @cached_property
+    def boxes(self) -> Floats:
+        """Lowest and highest plan corner of each triangle, (m, 4), relative to the origin."""
+        out = np.empty((len(self.triangles), 4))
+        each(
+            lambda span: boxes(self.vertices, self.triangles[slice(*span)], out[slice(*span)]),
+            ranges(len(out), 100_000),
+        )
         return out
 
     @cached_property

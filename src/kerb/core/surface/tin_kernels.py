@@ -13,15 +13,21 @@ def cell_of(place, origin, inverse, size):
     return int(min(max((place - origin) * inverse, 0.0), size - 1.0))
 
 
+@inline
+def box_of(v, t, s):
+    """Lowest and highest plan corner of a triangle."""
+    a, b, c = t[s, 0], t[s, 1], t[s, 2]
+    return (
+        min(v[a, 0], min(v[b, 0], v[c, 0])), min(v[a, 1], min(v[b, 1], v[c, 1])),
+        max(v[a, 0], max(v[b, 0], v[c, 0])), max(v[a, 1], max(v[b, 1], v[c, 1])),
+    )  # fmt: skip
+
+
 @kernel
 def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fill):
     """Count (fill False) or list (fill True, ``starts`` consumed) the triangles whose box touches each cell."""
     for t in range(triangles.shape[0]):
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        x0 = min(vertices[a, 0], min(vertices[b, 0], vertices[c, 0]))
-        x1 = max(vertices[a, 0], max(vertices[b, 0], vertices[c, 0]))
-        y0 = min(vertices[a, 1], min(vertices[b, 1], vertices[c, 1]))
-        y1 = max(vertices[a, 1], max(vertices[b, 1], vertices[c, 1]))
+        x0, y0, x1, y1 = box_of(vertices, triangles, t)
         i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
         j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
         for i in range(i0, i1 + 1):
@@ -117,3 +123,10 @@ def sizes(vertices, triangles, what, out):
             east, north = 0.5 * (uy * vz - uz * vy), 0.5 * (uz * vx - ux * vz)
             flat = np.sqrt(flat * flat + east * east + north * north)
         out[t] = flat
+
+
+@kernel
+def boxes(vertices, triangles, out):
+    """Lowest and highest plan corner of each triangle, (m, 4)."""
+    for t in range(triangles.shape[0]):
+        out[t, 0], out[t, 1], out[t, 2], out[t, 3] = box_of(vertices, triangles, t)

@@ -15,8 +15,9 @@ from kerb.core.geometry.plane import Plane
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.surface.grid import HeightGrid
+from kerb.core.surface.overlay import change
 from kerb.core.surface.tin import Tin
-from kerb.core.surface.volume_kernels import over_heights, over_tin
+from kerb.core.surface.volume_kernels import over_heights
 
 Base = Plane | Tin
 
@@ -42,24 +43,17 @@ def between(top: Tin, base: Base, progress: Progress | None = None) -> Volume:
 
     Raises Cancelled, when the progress is stopped.
     """
-    if isinstance(base, Plane):
-        heights = top.vertices[:, 2] + top.origin[2] - base.at(top.points)
+    if not isinstance(base, Plane):
+        found = change(base, top, progress=progress)
+        # Where both are the same the top lies on the base, which counts as above.
+        return Volume(found.fill, found.cut, found.fill_area + found.same_area, found.cut_area, found.area)
+    heights = top.vertices[:, 2] + top.origin[2] - base.at(top.points)
 
-        def some(span: tuple[int, int]) -> Floats:
-            sums = np.zeros(5)
-            over_heights(top.plan_areas, top.triangles, heights, span[0], span[1], sums)
-            sums[4] = top.plan_areas[span[0] : span[1]].sum()
-            return sums
-
-    else:
-        shifted = top.vertices + (top.origin - base.origin)
-        index = base.index
-        grid = (index.low, index.inverse, index.shape, index.starts, index.listed)
-
-        def some(span: tuple[int, int]) -> Floats:
-            sums = np.zeros(5)
-            over_tin(shifted, top.triangles, base.vertices, base.triangles, *grid, span[0], span[1], sums)
-            return sums
+    def some(span: tuple[int, int]) -> Floats:
+        sums = np.zeros(5)
+        over_heights(top.plan_areas, top.triangles, heights, span[0], span[1], sums)
+        sums[4] = top.plan_areas[span[0] : span[1]].sum()
+        return sums
 
     parts = each(some, ranges(len(top.triangles)), progress, "Adding prisms")
     return Volume(*np.sum(parts, axis=0).tolist())

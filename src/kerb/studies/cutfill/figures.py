@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from kerb.core.surface.overlay import Change
 from kerb.core.units import LengthUnit
-from kerb.studies.cutfill import uncertainty
 from kerb.studies.cutfill.compared import Compared
 from kerb.studies.cutfill.setup import EXACT, KEEP, CutfillSetup
 from kerb.studies.kind import AREA, HEADLINE, LENGTH, PERCENT, REPORT, SHEET, SUMMARY, VOLUME, FigureAbout
 from kerb.studies.outcome import Column, Figure, Table
+from kerb.studies.parts import Part, combined
 
 SHOWN = (SHEET, REPORT)
 ABOUT = (
@@ -51,13 +51,13 @@ def added(changes: Sequence[Change]) -> Change:
 
 
 def figures_of(
-    setup: CutfillSetup, found: Compared, rows: Sequence[AreaChange], total: Change, parts: list[uncertainty.Part],
+    setup: CutfillSetup, found: Compared, rows: Sequence[AreaChange], total: Change, parts: list[Part],
     unit: LengthUnit,
 ) -> dict[str, Figure]:  # fmt: skip
     """The published figures. The bound is that of the net volume; fill and cut have none of their own."""
     exact = setup.method == EXACT
     second = added([row.grid if exact else row.exact for row in rows])
-    u95 = uncertainty.combined(parts)
+    u95 = combined(parts)
     without = [part.name.lower() for part in parts if part.u95 is None]
     remark = "fill minus cut" + (f"; its bound is without the {' and '.join(without)}" if without else "")
     percent = 100 * (second.net - total.net) / abs(total.net) if total.net else None
@@ -89,9 +89,7 @@ def figures_of(
     }
 
 
-def tables_of(
-    setup: CutfillSetup, rows: Sequence[AreaChange], parts: list[uncertainty.Part], unit: LengthUnit
-) -> dict[str, Table]:
+def tables_of(setup: CutfillSetup, rows: Sequence[AreaChange], parts: list[Part], unit: LengthUnit) -> dict[str, Table]:
     """Area by area, and the parts of the bound."""
     volume, area = unit.volume_code(), unit.area_code()
     columns = (

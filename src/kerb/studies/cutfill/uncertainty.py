@@ -5,31 +5,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.robust import MAD_TO_SIGMA
+from kerb.core.surface.contours import edges_of
 from kerb.core.surface.overlay import Change
 from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill.compared import Compared
 from kerb.studies.cutfill.setup import CutfillSetup
+from kerb.studies.parts import K95, Part
 
-K95 = 1.96
 GAP_SPACINGS = 6.0
 # Noise of points of one survey is alike over some spacings (common practice; stable ground says it where there is some).
 ALIKE_SPACINGS = 4.0
 SAMPLE, FEWEST_NEIGHBOURS = 2000, 5
-
-
-@dataclass(frozen=True)
-class Part:
-    """One source of uncertainty: its 95 % share of the net volume and how it was reckoned."""
-
-    name: str
-    u95: float | None
-    how: str
 
 
 def parts(setup: CutfillSetup, found: Compared, change: Change, rim: Floats, unit: str) -> list[Part]:
@@ -38,11 +28,6 @@ def parts(setup: CutfillSetup, found: Compared, change: Change, rim: Floats, uni
     ``rim`` are places (n, 3) along the border: easting, northing and the difference there, evenly spaced.
     """
     return [_offset(setup, found, change, unit), _noise(found, change, unit), _gaps(found, change), _edge(found, rim)]
-
-
-def combined(items: list[Part]) -> float:
-    """Root sum of squares of independent parts that are known."""
-    return float(np.sqrt(sum((item.u95 or 0.0) ** 2 for item in items)))
 
 
 def _offset(setup: CutfillSetup, found: Compared, change: Change, unit: str) -> Part:
@@ -84,7 +69,7 @@ def _noise(found: Compared, change: Change, unit: str) -> Part:
 
 def _roughness(tin: Tin) -> tuple[float, float]:
     """Spread of vertices about the plane through their neighbours (median), and the spacing of vertices."""
-    edges = np.unique(np.sort(tin.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1), axis=0)
+    _, edges = edges_of(tin.triangles)
     v = tin.vertices
     spacing = float(np.median(np.hypot(*(v[edges[:, 0], :2] - v[edges[:, 1], :2]).T)))
     both = np.concatenate([edges, edges[:, ::-1]])

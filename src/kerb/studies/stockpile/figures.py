@@ -20,9 +20,9 @@ from kerb.studies.kind import (
     FigureAbout,
 )
 from kerb.studies.outcome import Column, Figure, Table
+from kerb.studies.parts import combined
 from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import StockpileSetup
-from kerb.studies.stockpile.uncertainty import combined
 
 ABOUT = (
     FigureAbout("above", "Above base", VOLUME),

@@ -6,9 +6,9 @@ from dataclasses import dataclass, field
 
 from kerb.core.arrays import Mask
 from kerb.core.surface.volume import Volume
+from kerb.studies.parts import Part
 from kerb.studies.stockpile.heap import Heap
 from kerb.studies.stockpile.shape import Slopes
-from kerb.studies.stockpile.uncertainty import Part
 
 
 @dataclass(frozen=True)

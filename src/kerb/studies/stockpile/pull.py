@@ -10,12 +10,12 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.studies.drawn import Drawn
+from kerb.studies.parts import combined
 from kerb.studies.sources import Sources
 from kerb.studies.stockpile.heap import Ground, shape_heap
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import measure
 from kerb.studies.stockpile.setup import StockpileSetup
-from kerb.studies.stockpile.uncertainty import combined
 
 PULL_SHARE = 0.08
 BOUND_POINTS = 60_000

@@ -5,8 +5,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -19,25 +17,16 @@ from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.tin import Tin
 from kerb.core.surface.unseen import mean_error, thinned
+from kerb.studies.parts import K95, Part
 from kerb.studies.stockpile.heap import Heap, base_elevations, line_error
 from kerb.studies.stockpile.setup import StockpileSetup
 
-K95 = 1.96
 CORRELATED_SPACINGS = 4.0
 CELL_SPACINGS = 6.0
 SHARED_BY_CHANCE = 0.1
 LINES = 60
 # Yards are laid to falls of one to two and a half percent (common practice).
 FALL = 0.025
-
-
-@dataclass(frozen=True)
-class Part:
-    """One source of uncertainty: its 95 % share of the volume and how it was reckoned."""
-
-    name: str
-    u95: float
-    how: str
 
 
 def parts(heap: Heap, setup: StockpileSetup, grid: HeightGrid, noise: tuple[float, float], gaps: Floats) -> list[Part]:
@@ -53,11 +42,6 @@ def parts(heap: Heap, setup: StockpileSetup, grid: HeightGrid, noise: tuple[floa
         _base_model(heap, setup),
         _gaps(gaps),
     ]
-
-
-def combined(items: list[Part]) -> float:
-    """Root sum of squares of independent parts."""
-    return float(np.sqrt(sum(item.u95**2 for item in items)))
 
 
 def toe_error(setup: StockpileSetup, heap: Heap) -> float:
