@@ -12,7 +12,7 @@ from scipy.spatial import Delaunay
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, beneath, deciding
 from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
-from kerb.core.accuracy.strips import _groups, strips
+from kerb.core.accuracy.strips import _groups, _trend, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.rigid import Rigid
@@ -181,6 +181,59 @@ class Strips(unittest.TestCase):
             found = strips(store, "point_source_id", 2.0, np.ones(store.count, bool), silent())
             false += sum(one.trend.significant for one in found.levels)
         self.assertLessEqual(false, 4)
+
+    def test_as_few_cells_as_are_enough(self):
+        """Twenty cells of three points each compare two strips, exactly; one point fewer and they do not."""
+        corner = np.floor(FAR / 2.0) * 2.0
+        spots = np.array([[0.0, 0.0], [1.5, 0.5], [1.0, 1.0]])
+        cells = corner[:2] + 2.0 * np.argwhere(np.ones((10, 2)))
+        xy = (cells[:, None] + spots).reshape(-1, 2)
+        ground = np.column_stack([xy, np.full(len(xy), 400.0)])
+        points = np.concatenate([ground, ground + [0, 0, 0.25]])
+        numbers = np.repeat([7, 8], len(ground))
+        found = strips(stripped(points, numbers), "point_source_id", 2.0, np.ones(len(points), bool), silent())
+        near([found.pairs[0].cells, found.pairs[0].height], [20, -0.25], 1e-9)
+        near(found.corners[np.lexsort(found.corners.T[::-1])], cells, 1e-6)
+        near(found.z, np.full(20, 400.25), 1e-6)
+        near(found.differences, np.full(20, 0.25), 1e-6)
+        near([one.level for one in found.levels], [-0.125, 0.125], 1e-6)
+        with self.assertRaises(NotDeterminable):
+            strips(
+                stripped(points[:-1], numbers[:-1]), "point_source_id", 2.0, np.ones(len(points) - 1, bool), silent()
+            )
+
+    def test_a_trend_by_as_few_pieces_as_are_enough(self):
+        """Six pieces of three cells, of twenty that the strip has: the line through their medians with the bound of a slope
+        (Student's t, four degrees of freedom, 2.776 recalled from its table), whichever way the strip runs and however small."""
+        at = np.array([0.0, 11.0, 19.0, 31.0, 39.0, 50.0])
+        medians = 0.002 * at + 0.001 * np.array([1, -1, 0, 0, -1, 1])
+        along = np.append(np.concatenate([at + k for k in (-0.1, 0.0, 0.1)]), [25.0, 25.1])
+        above = np.append(np.concatenate([medians - 0.5, medians, medians + 4.0]), [0.0, 0.0])
+        shared = np.array([True] * 18 + [False] * 2)
+        error = np.sqrt(4e-6 / 4 / np.sum((at - 25.0) ** 2))
+        for size in (1.0, 0.01, 100.0):
+            for azimuth in (0.0, 40.0, 90.0, 300.0):
+                east, north = np.sin(np.radians(azimuth)), np.cos(np.radians(azimuth))
+                places = FAR[:2] + size * np.outer(along, [east, north])
+                means = size * np.column_stack([above, np.zeros(20)]) + 12.0
+                enough = np.column_stack([np.ones(20, bool), shared])
+                found = _trend(places, means, enough, 0)
+                with self.subTest(size=size, azimuth=azimuth):
+                    near(found.slope, 0.002, 1e-6)
+                    near(found.u95, 2.776 * error, 2e-4 * error + 1e-8)
+                    self.assertTrue(found.significant)
+                    near((found.azimuth - azimuth + 180.0) % 360.0, 180.0, 1e-3)
+        lacking = enough & ~np.outer(np.arange(20) == 3, [False, True])
+        for words, some, those in (
+            ("five pieces", slice(None), lacking),
+            ("nineteen cells", slice(0, 19), enough),
+            ("none shared", slice(None), enough & [True, False]),
+            ("all in one place along it", slice(None), enough & ~np.outer(np.arange(20) != 3, [False, True])),
+        ):
+            with self.subTest(words), np.errstate(all="raise"):
+                self.assertIsNone(_trend(places[some], means[some], those[some], 0))
+        flat = _trend(places, np.where(np.arange(2) == 0, means * 0 + np.tile([0.0, 0.1], 10)[:, None], 0.0), enough, 0)
+        self.assertFalse(flat.significant)
 
     def test_which_hang_together(self):
         pair = lambda a, b: SimpleNamespace(one=a, other=b)  # noqa: E731
