@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -65,9 +65,11 @@ class BringIn(QDialog):
         self.items: dict[tuple, QTreeWidgetItem] = {}
         self.files.filled.connect(self._fill)
         self.files.placed.connect(self._placed)
+        self.panels: tuple[QWidget, ...] = ()
         self._build()
-        self.files.failed.connect(self.placing.show_error)
         self.add(paths)
+        # A turn of its own: with all in one the interface stood still for longer than one notices.
+        QTimer.singleShot(0, self, self._grow)
 
     # Building
 
@@ -124,20 +126,29 @@ class BringIn(QDialog):
         column.addWidget(self.title)
         column.addWidget(self.about)
         column.addLayout(self.notes)
-        self.columns, self.amount = Columns(), AmountPanel(self.session)
-        self.placing = PlacingPanel(self.files, self.theme)
-        self.columns.changed.connect(self._columns_changed)
-        self.columns.reread.connect(self._read_otherwise)
-        for panel in (self.placing, self.amount):
-            panel.changed.connect(self._changed)
-        column.addWidget(self.columns)
-        column.addWidget(self.placing, 1)
-        column.addWidget(self.amount)
         column.addStretch(0)
+        self.column = column
         scroll = made(QScrollArea(), widgetResizable=True)
         scroll.setWidget(body)
-        self.panels = (self.columns, self.placing, self.amount)
         return scroll
+
+    def _grow(self) -> None:
+        """Make the panels of a thing, once: in the turn after the window, or when something is to be shown in them."""
+        if self.panels:
+            return
+        self.columns, self.amount = Columns(), AmountPanel(self.session)
+        self.placing = PlacingPanel(self.files, self.theme)
+        self.panels = (self.columns, self.placing, self.amount)
+        self.columns.changed.connect(self._columns_changed)
+        self.columns.reread.connect(self._read_otherwise)
+        self.files.failed.connect(self.placing.show_error)
+        for number, panel in enumerate(self.panels):
+            panel.setVisible(False)
+            self.column.insertWidget(self.column.count() - 1, panel, int(number == 1))
+        for panel in (self.placing, self.amount):
+            panel.changed.connect(self._changed)
+        if self.current() is not None:
+            self._show_current()
 
     def _bar(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -261,6 +272,8 @@ class BringIn(QDialog):
 
     def _show_current(self) -> None:
         prospect, key = self.current(), self._key()
+        if prospect is not None:
+            self._grow()
         self.files.first = (key[0], key[1] if len(key) == 2 else 0) if key else None
         emptied(self.notes)
         for panel in self.panels:

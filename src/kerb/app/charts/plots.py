@@ -7,7 +7,8 @@ from html import escape
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor, QMouseEvent
+from PySide6.QtGui import QColor, QMouseEvent, QPen
+from PySide6.QtWidgets import QGraphicsPathItem
 
 from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
@@ -23,7 +24,7 @@ class ProfileChart(pg.PlotWidget):
     """One profile; the wheel zooms, dragging pans, a double-click fits."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(background=theme.sheet)
+        super().__init__(background=theme.sheet, enableMenu=False)
         self.theme = theme
         item = self.getPlotItem()
         item.showGrid(x=False, y=True, alpha=0.25)
@@ -31,8 +32,9 @@ class ProfileChart(pg.PlotWidget):
         self.ends = [pg.TextItem("", color=QColor(theme.ink), anchor=(side, 1.0)) for side in (0, 1)]
         for end in self.ends:
             end.setFont(font(12, font(12).Weight.DemiBold))
-        self.upper, self.lower = (pg.PlotCurveItem(pen=pg.mkPen(None)) for _ in range(2))
-        self.between = pg.FillBetweenItem(self.upper, self.lower, brush=QColor(FILL[theme.name]))
+        self.between = QGraphicsPathItem()
+        self.between.setPen(QPen(Qt.PenStyle.NoPen))
+        self.between.setBrush(QColor(FILL[theme.name]))
         self.lines: list[pg.PlotDataItem] = []
         self._made: tuple[tuple[str, ...], str] = ((), "")
         self._said = ""
@@ -52,8 +54,13 @@ class ProfileChart(pg.PlotWidget):
         for line, (_, _, trace) in zip(self.lines, profile.traces, strict=True):
             line.setData(profile.distance, trace)
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
-        self.upper.setData(profile.distance[both], profile.top[both])
-        self.lower.setData(profile.distance[both], profile.base[both])
+        there, back = profile.distance[both], slice(None, None, -1)
+        self.between.setPath(
+            pg.arrayToQPath(
+                np.concatenate([there, there[back]]),
+                np.concatenate([profile.top[both], profile.base[both][back]]),
+            )
+        )
         self.between.setVisible(bool(both.any()))
         said = ""
         if both.any():
@@ -109,7 +116,7 @@ class PlotChart(pg.PlotWidget):
     """Bars, points, a curve or a histogram of an outcome."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(background=theme.sheet)
+        super().__init__(background=theme.sheet, enableMenu=False)
         self.theme = theme
         item = self.getPlotItem()
         quiet_axes(item, theme)
@@ -146,7 +153,7 @@ class Histogram(pg.PlotWidget):
     """How the values that colour a cloud are spread."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(background=theme.sheet)
+        super().__init__(background=theme.sheet, enableMenu=False)
         self.theme = theme
         item = self.getPlotItem()
         quiet_axes(item, theme)

@@ -58,7 +58,7 @@ class SectionsChart(QWidget):
         row.addWidget(self.cursor_words)
         row.addWidget(self.square)
         column.addLayout(row)
-        self.plot = pg.PlotWidget(background=theme.sheet)
+        self.plot = pg.PlotWidget(background=theme.sheet, enableMenu=False)
         self.plot.setToolTip("Wheel zooms, drag pans, Page up and down step from section to section")
         item = self.plot.getPlotItem()
         item.showGrid(x=True, y=True, alpha=0.2)

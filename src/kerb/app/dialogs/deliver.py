@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pypdfium2 as pdfium
@@ -33,6 +34,29 @@ from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
 from kerb.report.text import write_figures
 
 PREVIEW_SCALE = 1.25
+
+
+@dataclass(frozen=True)
+class Made:
+    """A report as it would be written, and its pages as pictures."""
+
+    pdf: bytes
+    pages: list[QImage]
+
+
+def pages_of(pdf: bytes, ratio: float) -> list[QImage]:
+    """The pages of a report as pictures for a screen of ``ratio`` pixels a unit; on any thread, one at a time."""
+    document, pages = pdfium.PdfDocument(pdf), []
+    try:
+        for number in range(len(document)):
+            picture = document[number].render(scale=PREVIEW_SCALE * ratio, rev_byteorder=True).to_pil().convert("RGB")
+            wide, high = picture.size
+            image = QImage(picture.tobytes(), wide, high, wide * 3, QImage.Format.Format_RGB888).copy()
+            image.setDevicePixelRatio(ratio)
+            pages.append(image)
+    finally:
+        document.close()
+    return pages
 
 
 class Deliver(QDialog):
@@ -174,38 +198,29 @@ class Deliver(QDialog):
     def _render(self) -> None:
         chapters, wish = self.chapters(), self.wish()
         self.session.settings.set("report_sections", list(wish.sections))
-        self.worker.submit(lambda _overtaken: make_report(chapters, wish))
+        ratio = self.devicePixelRatioF()
+
+        def make(_overtaken: Callable[[], bool]) -> Made:
+            pdf = make_report(chapters, wish)
+            return Made(pdf, pages_of(pdf, ratio))
+
+        self.worker.submit(make)
 
     def _arrived(self, result: object) -> None:
-        if not isinstance(result, bytes):
+        if not isinstance(result, Made):
             self._show_words(f"The report could not be made: {result}")
             self.save.setEnabled(False)
             return
-        self.pdf = result
+        self.pdf = result.pdf
         self.save.setEnabled(True)
         self._clear()
-        ratio = self.devicePixelRatioF()
-        document = pdfium.PdfDocument(result)
-        try:
-            for number in range(len(document)):
-                bitmap = document[number].render(scale=PREVIEW_SCALE * ratio, rev_byteorder=True)
-                picture = bitmap.to_pil().convert("RGB")
-                image = QImage(
-                    picture.tobytes(),
-                    picture.width,
-                    picture.height,
-                    picture.width * 3,
-                    QImage.Format.Format_RGB888,
-                ).copy()
-                image.setDevicePixelRatio(ratio)
-                label = Label()
-                label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-                label.setPixmap(QPixmap.fromImage(image))
-                self.pages.addWidget(label)
-        finally:
-            document.close()
+        for page in result.pages:
+            label = Label()
+            label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+            label.setPixmap(QPixmap.fromImage(page))
+            self.pages.addWidget(label)
         count = self.pages.count()
-        self.note.setText(f"{count} page{'s' if count != 1 else ''}, {len(result) / 1024:.0f} kB")
+        self.note.setText(f"{count} page{'s' if count != 1 else ''}, {len(result.pdf) / 1024:.0f} kB")
 
     def _show_words(self, words: str) -> None:
         self._clear()

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
@@ -67,7 +67,8 @@ class DataActions(QObject):
         dialog.wanted.connect(self.session.bring)
         dialog.finished.connect(self._dialog_ended)
         self.dialog = dialog
-        dialog.open()
+        # In a turn of its own, so that making it and showing it are two short waits.
+        QTimer.singleShot(0, dialog, dialog.open)
 
     def _dialog_ended(self) -> None:
         if self.dialog is not None:
