@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Ints
+from kerb.core.arrays import AnyArray, Floats, Ints, ends
 from kerb.core.parallel import each, ranges
-from kerb.core.sorting_kernels import by_counting, count_buckets, into_buckets
+from kerb.core.sorting_kernels import by_counting, cell_keys, count_buckets, into_buckets
 
 BUCKET_BITS, WORTH_BUCKETS = 9, 200_000
 # Buckets with no more different values than so many times their keys are sorted by counting.
 CELLS_A_KEY = 4
+# Cells a side; what lies further out belongs to the last.
+MOST_CELLS = 2.0**31 - 1
 
 
 def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
@@ -44,3 +46,19 @@ def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
 
     each(one, [k for k in range(1 << BUCKET_BITS) if first[k + 1] - first[k] > 1])
     return order, ordered
+
+
+def by_cells(places: Floats, low: Floats, cell: float) -> tuple[Ints, Ints]:
+    """Rows of places (n, 2 or more) put together by the square cell of the plan they lie in, counted from ``low``; and where each
+    cell that holds any begins among them, in rising order of easting, then northing. Rows of one cell stay in order."""
+    if not len(places):
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    keys = np.empty(len(places), np.uint64)
+    first, last = (np.floor((extreme - low[:2]) / cell) for extreme in ends(places[:, :2]))
+    most = np.minimum(last - first, MOST_CELLS)
+    each(
+        lambda piece: cell_keys(places[slice(*piece)], low, cell, first, most, keys[slice(*piece)]),
+        ranges(len(keys), 100_000),
+    )
+    order, keys = sorted_keys(keys)
+    return order, np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))

@@ -40,6 +40,15 @@ def by_counting(keys, rows, lowest, values):
 
 
 @kernel
+def cell_keys(places, low, cell, first, most, keys):
+    """A number for the square cell of each place, from the cell ``first`` on and up to ``most`` further each way."""
+    for k in range(places.shape[0]):
+        i = min(np.floor((places[k, 0] - low[0]) / cell) - first[0], most[0])
+        j = min(np.floor((places[k, 1] - low[1]) / cell) - first[1], most[1])
+        keys[k] = np.uint64(i) * (np.uint64(most[1]) + np.uint64(1)) + np.uint64(j)
+
+
+@kernel
 def run_starts(keys, first, last, starts):
     """Where each value begins among sorted keys, for those that begin in a range: ``starts[v]`` is the first with v or more."""
     for k in range(first, last):

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import Floats, Ints, Mask, ends
+from kerb.core.sorting import by_cells
 
 CELLS = (4.0, 12.0)
 FEW = 3
@@ -23,8 +24,9 @@ def lone(points: Floats, spacing: float, least: float) -> Mask:
     found = np.zeros(len(points), bool)
     for cells in CELLS:
         cell = cells * spacing
-        rest = np.flatnonzero(~found)
-        found[rest[_parted(points[rest], cell, max(least, 0.5 * cell))]] = True
+        rest = np.flatnonzero(~found) if found.any() else slice(None)
+        parted = _parted(points[rest], cell, max(least, 0.5 * cell))
+        found[parted if isinstance(rest, slice) else rest[parted]] = True
     rows = np.flatnonzero(found)
     if len(rows):
         found[rows] = _alone(points, rows, max(least, REACH_SPACINGS * spacing))
@@ -35,11 +37,8 @@ def _parted(points: Floats, cell: float, gap: float) -> Ints:
     """Rows of the three lowest and highest of a cell that a gap in height parts from the rest."""
     if not len(points):
         return np.empty(0, np.int64)
-    key = np.floor((points[:, :2] - points[:, :2].min(axis=0)) / cell).astype(np.int64)
-    flat = key[:, 0] * (int(key[:, 1].max()) + 1) + key[:, 1]
+    order, starts = by_cells(points, ends(points[:, :2])[0], cell)
     # Most cells have nothing odd: only those with a great range of heights are put in order of height.
-    order = np.argsort(flat, kind="stable")
-    starts = np.flatnonzero(np.diff(flat[order], prepend=-1))
     sizes = np.diff(np.append(starts, len(order)))
     z = points[order, 2]
     spread = np.maximum.reduceat(z, starts) - np.minimum.reduceat(z, starts)
@@ -47,16 +46,16 @@ def _parted(points: Floats, cell: float, gap: float) -> Ints:
     order, sizes = order[np.repeat(odd, sizes)], sizes[odd]
     order = order[np.lexsort((points[order, 2], np.repeat(np.arange(len(sizes)), sizes)))]
     z, starts = points[order, 2], np.cumsum(sizes) - sizes
-    ends = starts + sizes
+    stops = starts + sizes
     rows: list[Ints] = [np.empty(0, np.int64)]
     lowest, highest = np.zeros(len(starts), np.int64), np.zeros(len(starts), np.int64)
     for k in range(min(FEW, LEAST - 1)):
         # How many at each end lie beyond the innermost gap that is near enough to it.
         lowest = np.where(z[starts + k + 1] - z[starts + k] > gap, k + 1, lowest)
-        highest = np.where(z[ends - k - 1] - z[ends - k - 2] > gap, k + 1, highest)
+        highest = np.where(z[stops - k - 1] - z[stops - k - 2] > gap, k + 1, highest)
     for k in range(FEW):
         rows.append(order[starts[lowest > k] + k])
-        rows.append(order[ends[highest > k] - k - 1])
+        rows.append(order[stops[highest > k] - k - 1])
     return np.unique(np.concatenate(rows))
 
 

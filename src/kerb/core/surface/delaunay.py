@@ -63,7 +63,7 @@ def delaunay(places: Floats) -> Ints32:
 
 
 def doubles(places: Floats) -> Ints | None:
-    """A number for each of (n, 2) places, the same for those alike; None, when no two are."""
+    """For each of (n, 2) places the first row of those alike; None, when no two are."""
     xy, whole = in_steps(places)
     order, keys = _ordered(xy, whole)
     same = keys[1:] == keys[:-1]
@@ -72,9 +72,10 @@ def doubles(places: Floats) -> Ints | None:
         same[at] = (xy[order[at]] == xy[order[at + 1]]).all(axis=1)
     if not same.any():
         return None
-    number = np.empty(len(places), np.int64)
-    number[order] = np.concatenate([[0], np.cumsum(~same)])
-    return number
+    begins = np.flatnonzero(np.concatenate([[True], ~same]))
+    first = np.empty(len(places), np.int64)
+    first[order] = np.repeat(np.minimum.reduceat(order, begins), np.diff(np.append(begins, len(order))))
+    return first
 
 
 def in_steps(places: Floats) -> tuple[Floats, bool]:

@@ -24,9 +24,9 @@ def box_of(v, t, s):
 
 
 @kernel
-def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fill):
-    """Count (fill False) or list (fill True, ``starts`` consumed) the triangles whose box touches each cell."""
-    for t in range(triangles.shape[0]):
+def index_triangles(vertices, triangles, low, inverse, shape, first, last, at, listed, fill):
+    """Count in ``at`` (fill False), or list from there on (fill True), those of some triangles whose box touches each cell."""
+    for t in range(first, last):
         x0, y0, x1, y1 = box_of(vertices, triangles, t)
         i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
         j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
@@ -34,10 +34,8 @@ def index_triangles(vertices, triangles, low, inverse, shape, starts, listed, fi
             for j in range(j0, j1 + 1):
                 n = i * shape[1] + j
                 if fill:
-                    listed[starts[n]] = t
-                    starts[n] += 1
-                else:
-                    starts[n + 1] += 1
+                    listed[at[n]] = t
+                at[n] += 1
 
 
 @inline

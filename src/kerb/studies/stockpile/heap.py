@@ -17,6 +17,7 @@ from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
+from kerb.core.sorting import by_cells
 from kerb.core.surface.surfaces import Surface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_through
@@ -112,8 +113,7 @@ def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:
     cell = float(np.sqrt(area / len(points)) * 4)
     if cell <= 0:
         return otherwise
-    keys = np.floor((points[:, :2] - ring[:, :2].min(axis=0)) / cell).astype(np.int64)
-    touched = len(np.unique(keys[:, 0] * 2_000_003 + keys[:, 1]))
+    touched = len(by_cells(points, ring[:, :2].min(axis=0), cell)[1])
     return float(np.sqrt(touched * cell**2 / len(points)))
 
 

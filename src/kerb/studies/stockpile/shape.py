@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.sorting import by_cells
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
 from kerb.studies.stockpile.heap import Heap, base_elevations
@@ -90,12 +91,8 @@ def rough_area(heap: Heap) -> float:
     It tells of plants, machinery, overhangs or stray points inside the line. Steep sides are allowed for.
     """
     cell = SMOOTH_SPACINGS * heap.ground.spacing
-    low = heap.ring.min(axis=0)
-    key = np.floor((heap.inside[:, :2] - low) / cell).astype(np.int64)
-    flat = key[:, 1] * (int(key[:, 0].max()) + 1) + key[:, 0]
-    order = np.argsort(flat, kind="stable")
+    order, starts = by_cells(heap.inside, heap.ring.min(axis=0), cell)
     ordered = heap.inside[order, 2]
-    starts = np.flatnonzero(np.diff(np.concatenate([[-1], flat[order]])))
     spread = np.maximum.reduceat(ordered, starts) - np.minimum.reduceat(ordered, starts)
     allowed = ROUGH_M / heap.ground.unit.metres + 2.0 * cell
     return float(np.count_nonzero(spread > allowed)) * cell**2

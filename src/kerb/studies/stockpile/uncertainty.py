@@ -10,9 +10,9 @@ from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
-from kerb.core.geometry import plane
+from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area, ring_of
-from kerb.core.sorting import sorted_keys
+from kerb.core.sorting import by_cells
 from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.tin import Tin
@@ -73,22 +73,28 @@ def _bias(heap: Heap, setup: StockpileSetup) -> Part:
 def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
     """Volumes of lines whose vertices lie elsewhere within the stated bound, each by itself (JCGM 101:2008)."""
     reach = toe_error(setup, heap)
-    known = np.isfinite(grid.z)
-    height = np.zeros(grid.shape)
-    height[known] = grid.z[known] - base_elevations(heap.base, heap.ring, grid.centres()[known.ravel()])
-    height[~np.isfinite(height)] = 0.0
-    here = _column_sum(height, grid, heap.ring, heap.area)
     normal, seen = outwards(heap.ring), heap.toe.seen[heap.toe.vertices]
-    rng = np.random.default_rng(1)
-    changes = []
-    for _ in range(LINES):
-        by = rng.normal(0.0, reach / K95, len(heap.ring))
-        # What lies beyond a wall or in the next heap is not this one: there a line can only be too far in.
-        by = np.where(seen, by, -np.abs(by))
-        changes.append(_column_sum(height, grid, heap.ring + normal * by[:, None], heap.area) - here)
+    by = np.random.default_rng(1).normal(0.0, reach / K95, (LINES, len(heap.ring)))
+    # What lies beyond a wall or in the next heap is not this one: there a line can only be too far in.
+    by = np.where(seen, by, -np.abs(by))
+    height = _heights(heap, grid, float(by.max()) + 2 * grid.cell)
+    here = _column_sum(height, grid, heap.ring, heap.area)
+    changes = [_column_sum(height, grid, heap.ring + normal * row[:, None], heap.area) - here for row in by]
     unit = heap.ground.unit.symbol
     how = f"{LINES} lines whose vertices lie elsewhere by {reach:.4g} {unit} (95 %), each by itself"
     return Part("Toe position", K95 * float(np.sqrt(np.mean(np.square(changes)))), how)
+
+
+def _heights(heap: Heap, grid: HeightGrid, reach: float) -> Floats:
+    """Heights over the base of the cells inside the line and up to ``reach`` outside; nought where nothing is known."""
+    height, known = np.zeros(grid.shape), np.isfinite(grid.z)
+    near = np.zeros(grid.z.size, np.bool_)
+    for ring in polygon.offset(heap.ring, max(reach, grid.cell)):
+        near |= polygon.contains(ring, grid.centres())
+    known &= near.reshape(grid.shape)
+    height[known] = grid.z[known] - base_elevations(heap.base, heap.ring, grid.centres()[known.ravel()])
+    height[~np.isfinite(height)] = 0.0
+    return height
 
 
 def _column_sum(height: Floats, grid: HeightGrid, ring: Floats, area: Area) -> float:
@@ -170,11 +176,8 @@ def point_noise(heap: Heap) -> tuple[float, float]:
     close together than between those that lie apart in one cell.
     """
     cell = CELL_SPACINGS * heap.ground.spacing
-    local = heap.inside - np.append(heap.ring.min(axis=0), 0.0)
-    key = np.floor(local[:, :2] / cell).astype(np.uint64)
-    order, keys = sorted_keys((key[:, 0] << np.uint64(32)) | key[:, 1])
-    starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
-    many = np.diff(np.append(starts, len(keys)))
+    order, starts = by_cells(heap.inside, heap.ring.min(axis=0), cell)
+    many = np.diff(np.append(starts, len(order)))
     chosen = np.flatnonzero(many >= 6)
     if len(chosen) < 5:
         return 0.0, 1.0
