@@ -20,11 +20,13 @@ from kerb.core.arrays import AnyArray
 from kerb.core.cloud.layout import Columns, Layout, free_name
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
+from kerb.core.parallel import cores
 from kerb.formats.las_header import LASZIP, STANDARD_TIME, LasHead, no_data, parts_of_arrays, read_head
 from kerb.formats.las_layers import check_layers
 from kerb.formats.las_reference import reference_of
 
 SAFE_LAZ_CHUNK = 5_000_000
+USUAL_LAZ_CHUNK = 50_000
 VARIABLE_CHUNK = 0xFFFFFFFF
 RECOVERY_STEP = 5_000
 SAMPLE_PLACES = 24
@@ -142,9 +144,11 @@ class LasStream:
         done = 0
         try:
             unpacker = _decompressor(stream, self.head)
+            some = _at_once(self.head)
             while done < self.count:
                 rows = np.empty(min(size, self.count - done), self.layout.record)
-                unpacker.decompress_many(rows.view(np.uint8))
+                for at in range(0, len(rows), some):
+                    unpacker.decompress_many(rows[at : at + some].view(np.uint8))
                 done += len(rows)
                 yield rows
         except BaseException as error:
@@ -239,6 +243,13 @@ class _WithoutTable(io.RawIOBase):
         return len(data)
 
 
+def _at_once(head: LasHead) -> int:
+    """How many points to unpack at a time. lazrs holds Python's lock meanwhile, which stops all that is drawn: so no more than
+    one compressed chunk for each core, a twentieth of a second."""
+    per_chunk = int.from_bytes(laszip_record(head)[12:16], "little")
+    return per_chunk * cores() if 0 < per_chunk <= SAFE_LAZ_CHUNK else USUAL_LAZ_CHUNK * cores()
+
+
 def _front_to_back(stream: BinaryIO, head: LasHead, data: bytes) -> Any:
     """A decompressor that needs no chunk table. Chunks of varying size cannot be read without one."""
     if int.from_bytes(data[12:16], "little") == VARIABLE_CHUNK:
@@ -307,12 +318,16 @@ def _splitter(header: laspy.LasHeader) -> Any:
 
     nothing = no_data(header)
 
+    raw = point_format.dtype()
+
     def split(records: AnyArray) -> Columns:
-        raw = point_format.dtype()
-        packed = np.empty(len(records), raw)
-        for name in raw.names[3:]:
-            packed[name] = records[name]
-        points = laspy.PackedPointRecord(packed, point_format)
+        fields = {name: raw.fields[name] for name in raw.names}
+        kinds = {
+            "names": list(fields),
+            "formats": [f[0] for f in fields.values()],
+            "offsets": [f[1] for f in fields.values()],
+        }
+        points = laspy.PackedPointRecord(records.view(np.dtype({**kinds, "itemsize": records.itemsize})), point_format)
         found = {own: np.asarray(points[name]) for name, own in names.items()}
         for name, parts in arrays.items():
             values = np.asarray(points[name])

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -15,9 +16,9 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints32
-from kerb.core.cloud.layout import Columns, Layout, PointStream
-from kerb.core.cloud.partition import CHUNK, Rows, arrange
-from kerb.core.cloud.partition_kernels import bounds
+from kerb.core.cloud.layout import Layout, PointStream
+from kerb.core.cloud.partition import CHUNK, Rows, arrange, as_bytes
+from kerb.core.cloud.partition_kernels import bounds, take_records, touch_voxels
 from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.parallel import each
@@ -27,7 +28,6 @@ from kerb.core.space import mapped_array, mapped_rows, put_in_place, refusal
 Preview = Callable[[Ints32, Layout], None]
 PREVIEW_POINTS = 60_000
 VOXELS = 32
-BATCH = 16
 
 
 def build(stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None) -> CloudStore:
@@ -47,10 +47,13 @@ def build(stream: PointStream, folder: Path, progress: Progress, preview: Previe
         work.mkdir(parents=True)
         rows = _spool(stream, work, progress.within(0.0, 0.5), preview)
         tiles = arrange(rows, progress.within(0.5, 0.7))
-        _write(stream.layout, rows.back, tiles, work, progress.within(0.7, 1.0))
+        arranged = rows.back
+        # Before the columns are written, so that no more than twice the store is on the disk at any time.
         del rows
-        for name in ("front.rows", "back.rows"):
-            (work / name).unlink()
+        (work / "front.rows").unlink()
+        _write(stream.layout, arranged, tiles, work, progress.within(0.7, 1.0))
+        del arranged
+        (work / "back.rows").unlink()
         progress.check()
         put_in_place(work, folder)
     except OSError as error:
@@ -94,25 +97,29 @@ def _ahead(chunks: Iterator[AnyArray]) -> Iterator[AnyArray]:
 
 
 class _ColumnFile:
-    """A column that is kept as one value for as long as it has only one."""
+    """A column that is kept as one value for as long as it has only one. Tiles are put by any thread, in any order."""
 
     def __init__(self, folder: Path, name: str, total: int) -> None:
         self.folder, self.name, self.total = folder, name, total
         self.constant: AnyArray | None = None
         self.file: AnyArray | None = None
-        self.spec: tuple[np.dtype, tuple[int, ...]] = (np.dtype("u1"), ())
+        self.alike: list[slice] = []
+        self._lock = threading.Lock()
 
     def put(self, at: int, values: AnyArray) -> None:
-        if self.constant is None and self.file is None:
-            self.constant = values[0].copy()
-            self.spec = (values.dtype, values.shape[1:])
-        if self.file is None and not _all_equal(values, self.constant):
-            dtype, shape = self.spec
-            self.file = mapped_array(column_files(self.folder, self.name)[0], dtype, (self.total, *shape))
-            self.file[:at] = self.constant
-            self.constant = None
-        if self.file is not None:
-            self.file[at : at + len(values)] = values
+        rows = slice(at, at + len(values))
+        with self._lock:
+            if self.constant is None:
+                self.constant = values[0].copy()
+            if self.file is None and _all_equal(values, self.constant):
+                self.alike.append(rows)
+                return
+            if self.file is None:
+                path = column_files(self.folder, self.name)[0]
+                self.file = mapped_array(path, values.dtype, (self.total, *values.shape[1:]))
+                for before in self.alike:
+                    self.file[before] = self.constant
+        self.file[rows] = values
 
 
 def _all_equal(values: AnyArray, constant: AnyArray | None) -> bool:
@@ -129,25 +136,24 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     columns: dict[str, _ColumnFile] = {}
     table = np.zeros(len(tiles), TILE_TYPE)
     xyz_file = mapped_array(work / "xyz.npy", np.int32, (total, 3))
+    bare = as_bytes(records)
 
-    def prepared(number: int) -> tuple[Ints32, tuple, Columns]:
+    def write(number: int) -> None:
         first, count = tiles[number]
         # A fixed seed for each tile: the same file always makes the same store.
         order = np.random.default_rng(number).permutation(count)
-        rows = records[first : first + count][order]
+        rows = np.empty(count, layout.record)
+        take_records(bare, first, order, as_bytes(rows))
         xyz = np.ascontiguousarray(rows["xyz"])
-        return xyz, tile_row(xyz, layout, first), layout.split(rows)
+        xyz_file[first : first + count] = xyz
+        table[number] = tile_row(xyz, layout, first)
+        for name, values in layout.split(rows).items():
+            # What is the same for all threads: the first that asks makes it.
+            columns.setdefault(name, _ColumnFile(work, name, total)).put(first, values)
 
-    for at in range(0, len(tiles), BATCH):
-        step.step(at / len(tiles), "Writing columns")
-        numbers = range(at, min(at + BATCH, len(tiles)))
-        for number, (xyz, row, split) in zip(numbers, each(prepared, numbers), strict=True):
-            step.check()
-            first = tiles[number][0]
-            xyz_file[first : first + len(xyz)] = xyz
-            table[number] = row
-            for name, values in split.items():
-                columns.setdefault(name, _ColumnFile(work, name, total)).put(first, values)
+    # The first by itself: columns come in the order in which a tile names them.
+    write(0)
+    each(write, range(1, len(tiles)), step, "Writing columns")
     np.save(work / "tiles.npy", table)
     constants = {}
     for name, column in columns.items():
@@ -172,9 +178,8 @@ def _spacing(xyz: Ints32, low: Ints32, size: AnyArray, layout: Layout) -> float:
     voxel = float(size.max()) / side
     if voxel == 0.0:
         return 0.0
-    cells = ((xyz - low.astype(np.int64)) * (layout.scale / voxel)).astype(np.int64).clip(0, side - 1)
-    touched = np.zeros(side**3, bool)
-    touched[(cells[:, 0] * side + cells[:, 1]) * side + cells[:, 2]] = True
+    touched = np.zeros(side**3, np.bool_)
+    touch_voxels(xyz, low.astype(np.int64), layout.scale / voxel, side, touched)
     return float(voxel * np.sqrt(touched.sum() / len(xyz)))
 
 

@@ -12,6 +12,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
 from kerb.core.cloud.partition_kernels import bounds, count_cells, scatter
+from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 
 TILE_POINTS = 50_000
@@ -55,37 +56,35 @@ def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> lis
         rows.back[first:last] = rows.front[first:last]
         return [(at, min(TILE_POINTS, last - at)) for at in range(first, last, TILE_POINTS)]
     depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
-    inverse_cell = rows.scale * (2**depth / extent)
-    counts = np.zeros(8**depth, np.int64)
-    codes = np.empty(CHUNK, np.int32)
-    for at in range(first, last, CHUNK):
-        progress.check()
-        xyz = _xyz(rows.front, at, min(at + CHUNK, last))
-        count_cells(xyz, low, inverse_cell, depth, codes, counts)
-    leaf_of, leaf_counts = leaves(counts, depth)
+    cells = low, rows.scale * (2**depth / extent), depth
+    pieces = [(first + a, first + b) for a, b in ranges(count, CHUNK)]
+
+    def counted(piece: tuple[int, int]) -> Ints32:
+        counts = np.zeros(8**depth, np.int32)
+        for part in _chunks(piece):
+            count_cells(_xyz(rows.front, *part), *cells, np.empty(part[1] - part[0], np.int32), counts)
+        return counts
+
+    counts = each(counted, pieces, progress.within(0.0, 0.4), "Arranging tiles")
+    leaf_of, leaf_counts = leaves(np.sum(counts, axis=0, dtype=np.int64), depth)
     starts = first + np.concatenate([[0], np.cumsum(leaf_counts)[:-1]])
-    _scatter_range(rows, (first, last), (low, inverse_cell, depth), (leaf_of, starts.copy()), progress)
+    # Where in its leaf each piece goes on after those before it: the order within a leaf is that of the file.
+    own = [np.bincount(leaf_of, weights=some, minlength=len(leaf_counts)).astype(np.int64) for some in counts]
+    cursors = starts + np.cumsum(own, axis=0) - own
+    source, out = as_bytes(rows.front), as_bytes(rows.back)
+
+    def scattered(number: int) -> None:
+        codes, unused = np.empty(CHUNK, np.int32), np.zeros(8**depth, np.int32)
+        for a, b in _chunks(pieces[number]):
+            count_cells(_xyz(rows.front, a, b), *cells, codes, unused)
+            scatter(source[a:b], codes, leaf_of, cursors[number], out)
+
+    each(scattered, range(len(pieces)), progress.within(0.4, 1.0), "Arranging tiles")
     return _refine(rows, starts, leaf_counts, progress)
 
 
-def _scatter_range(
-    rows: Rows,
-    span: tuple[int, int],
-    cells: tuple[Ints, Floats, int],
-    target: tuple[Ints32, Ints],
-    progress: Progress,
-) -> None:
-    low, inverse_cell, depth = cells
-    leaf_of, cursor = target
-    codes = np.empty(CHUNK, np.int32)
-    unused = np.zeros(8**depth, np.int64)
-    out = _as_bytes(rows.back)
-    first, last = span
-    for at in range(first, last, CHUNK):
-        progress.step((at - first) / (last - first), "Arranging tiles")
-        end = min(at + CHUNK, last)
-        count_cells(_xyz(rows.front, at, end), low, inverse_cell, depth, codes, unused)
-        scatter(_as_bytes(np.ascontiguousarray(rows.front[at:end])), codes, leaf_of, cursor, out)
+def _chunks(span: tuple[int, int]) -> list[tuple[int, int]]:
+    return [(at, min(at + CHUNK, span[1])) for at in range(span[0], span[1], CHUNK)]
 
 
 def _refine(rows: Rows, starts: Ints, counts: Ints, progress: Progress) -> list[tuple[int, int]]:
@@ -132,12 +131,15 @@ def _xyz(records: AnyArray, first: int, last: int) -> Ints32:
 
 
 def _bounds(records: AnyArray, first: int, last: int) -> tuple[Ints, Ints]:
-    low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
-    for at in range(first, last, CHUNK):
-        xyz = _xyz(records, at, min(at + CHUNK, last))
-        bounds(xyz, low, high)
-    return low, high
+    def one(chunk: tuple[int, int]) -> tuple[Ints, Ints]:
+        low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
+        bounds(_xyz(records, *chunk), low, high)
+        return low, high
+
+    found = each(one, _chunks((first, last)))
+    return np.min([low for low, _ in found], axis=0), np.max([high for _, high in found], axis=0)
 
 
-def _as_bytes(records: AnyArray) -> AnyArray:
+def as_bytes(records: AnyArray) -> AnyArray:
+    """Records as rows of bytes, (n, width)."""
     return records.view(np.uint8).reshape(len(records), records.dtype.itemsize)

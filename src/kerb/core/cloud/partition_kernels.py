@@ -49,3 +49,23 @@ def scatter(records, codes, leaf_of, cursor, out):
         cursor[leaf] = at + 1
         for j in range(width):
             out[at, j] = records[i, j]
+
+
+@kernel
+def take_records(records, first, order, out):
+    """Copy records (rows of bytes) from ``first`` on in another order."""
+    width = records.shape[1]
+    for i in range(order.shape[0]):
+        at = first + order[i]
+        for j in range(width):
+            out[i, j] = records[at, j]
+
+
+@kernel
+def touch_voxels(xyz, low, inverse, side, touched):
+    """Mark the voxels, ``side`` of them along each axis, that have points."""
+    for i in range(xyz.shape[0]):
+        a = min(max(int((xyz[i, 0] - low[0]) * inverse[0]), 0), side - 1)
+        b = min(max(int((xyz[i, 1] - low[1]) * inverse[1]), 0), side - 1)
+        c = min(max(int((xyz[i, 2] - low[2]) * inverse[2]), 0), side - 1)
+        touched[(a * side + b) * side + c] = True
