@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import importlib
 import logging
 import os
 import sys
@@ -47,6 +48,13 @@ def _show(window: Window) -> None:
         window.show()
 
 
+def _afterwards() -> None:
+    """What the start need not wait for: charts are loaded before they are asked for, old files swept."""
+    importlib.import_module("kerb.app.charts.sections")
+    gc.freeze()
+    sweep_unsaved()
+
+
 def open_window(job: str | None = None, demo: bool = False, fresh: bool = False) -> int:
     """Open the window, with a job or the demo in it, and run until it is closed. Returns the exit status."""
     logging.basicConfig(level=logging.WARNING)
@@ -63,5 +71,5 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_demo(fresh))
     elif job is not None:
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
-    threading.Thread(target=sweep_unsaved, name="sweeping", daemon=True).start()
+    threading.Thread(target=_afterwards, name="afterwards", daemon=True).start()
     return app.exec()

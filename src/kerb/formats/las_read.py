@@ -319,15 +319,19 @@ def _splitter(header: laspy.LasHeader) -> Any:
     nothing = no_data(header)
 
     raw = point_format.dtype()
+    kinds = [raw.fields[name] for name in raw.names]
 
     def split(records: AnyArray) -> Columns:
-        fields = {name: raw.fields[name] for name in raw.names}
-        kinds = {
-            "names": list(fields),
-            "formats": [f[0] for f in fields.values()],
-            "offsets": [f[1] for f in fields.values()],
-        }
-        points = laspy.PackedPointRecord(records.view(np.dtype({**kinds, "itemsize": records.itemsize})), point_format)
+        # The same bytes as laspy names their parts, without a copy; records may be longer than these.
+        as_laspy = np.dtype(
+            {
+                "names": raw.names,
+                "formats": [k[0] for k in kinds],
+                "offsets": [k[1] for k in kinds],
+                "itemsize": records.itemsize,
+            }
+        )
+        points = laspy.PackedPointRecord(records.view(as_laspy), point_format)
         found = {own: np.asarray(points[name]) for name, own in names.items()}
         for name, parts in arrays.items():
             values = np.asarray(points[name])

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import scipy
 import shapely
-from scipy.sparse.csgraph import connected_components
 
 from kerb.core.arrays import Floats
 from kerb.core.cloud.layout import PointStream
@@ -62,7 +62,7 @@ def beside(bounds: Sequence[tuple[Floats, Floats]]) -> list[bool]:
         room = BESIDE * float(np.max(high - low))
         boxes.append(shapely.box(*(low - room), *(high + room)))
     touching = np.array([[one.intersects(other) for other in boxes] for one in boxes])
-    _, group = connected_components(touching, directed=False)
+    _, group = scipy.sparse.csgraph.connected_components(touching, directed=False)
     largest = int(np.argmax(np.bincount(group)))
     return [own == largest for own in group.tolist()]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import (
@@ -31,8 +32,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
-from kerb.app.charts.sections import SectionsChart
 from kerb.app.panels.table_model import SORTED, TableModel
 from kerb.app.session import Session
 from kerb.app.theme import Theme
@@ -44,11 +43,27 @@ from kerb.studies.kind import RowStep
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
 
+if TYPE_CHECKING:
+    from kerb.app.charts.plots import Histogram, PlotChart, ProfileChart
+    from kerb.app.charts.sections import SectionsChart
+
+    ChartWidget = ProfileChart | PlotChart | SectionsChart
+
 CHART, HISTOGRAM, TABLE, FIGURES = "chart", "histogram", "table", "figures"
 # Columns of a table that say a place: easting, northing, elevation.
 PLACE_COLUMNS = (("e", "easting"), ("n", "northing"), ("z", "elevation"))
-# Which widget draws which chart; the rest are plots.
-DRAWN_BY: dict[type, type[ProfileChart | PlotChart | SectionsChart]] = {Profile: ProfileChart, Sections: SectionsChart}
+
+
+def chart_widget(chart: Chart, theme: Theme) -> ChartWidget:
+    """What draws a chart, loaded with the first one: it takes a fifth of a second, which the start need not wait for."""
+    from kerb.app.charts.plots import PlotChart, ProfileChart
+    from kerb.app.charts.sections import SectionsChart
+
+    if isinstance(chart, Profile):
+        return ProfileChart(theme)
+    return SectionsChart(theme) if isinstance(chart, Sections) else PlotChart(theme)
+
+
 MOST_MEASURED = 60
 
 
@@ -76,7 +91,7 @@ class Drawer(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session, self.theme = session, theme
         self.list: list[Tab] = []
-        self._charts: dict[str, ProfileChart | PlotChart | SectionsChart] = {}
+        self._charts: dict[str, ChartWidget] = {}
         self._drawn: dict[str, tuple[object, str]] = {}
         self._histogram: Histogram | None = None
         self._tabled: object = None
@@ -221,10 +236,17 @@ class Drawer(QWidget):
     def section(self) -> Frame | None:
         """The section of a series that is looked at; None while another tab is chosen."""
         widget = self.stack.currentWidget()
-        if isinstance(widget, SectionsChart) and self.isVisible():
-            return widget.frame()
+        if (sections := self._sections()) is not None:
+            return sections.frame()
         chart, outcome = self._drawn.get(Profile.__name__, (None,))[0], self.session.shown().outcome
-        if isinstance(widget, ProfileChart) and isinstance(chart, Profile) and not chart.field and outcome is not None:
+        profile = self._charts.get(Profile.__name__)
+        if (
+            profile is not None
+            and widget is profile
+            and isinstance(chart, Profile)
+            and not chart.field
+            and outcome is not None
+        ):
             # A section along a line that is no profile line of its own: looked along from end to end.
             first, last = chart.line
             middle, step = (first + last) / 2, last - first
@@ -234,11 +256,16 @@ class Drawer(QWidget):
 
     def step_section(self, by: int) -> bool:
         """Go to a neighbour in the series that is looked at; False where none is."""
-        widget = self.stack.currentWidget()
-        if not (isinstance(widget, SectionsChart) and self.isVisible()):
-            return False
-        widget.step(by)
-        return True
+        sections = self._sections()
+        if sections is not None:
+            sections.step(by)
+        return sections is not None
+
+    def _sections(self) -> SectionsChart | None:
+        """The chart of sections, while it is looked at."""
+        drawn: Any = self._charts.get(Sections.__name__)
+        seen = self.isVisible() and self.stack.currentWidget() is drawn
+        return drawn if seen else None
 
     def _show_chart(self, place: int) -> None:
         charts = self.charts()
@@ -249,20 +276,20 @@ class Drawer(QWidget):
         chart = charts[place]
         key = type(chart).__name__
         if key not in self._charts:
-            new = DRAWN_BY.get(type(chart), PlotChart)(self.theme)
+            new: Any = chart_widget(chart, self.theme)
             self._charts[key] = new
-            if isinstance(new, SectionsChart):
+            if isinstance(chart, Sections):
                 new.shown.connect(lambda _n: self.section_shown.emit())
             self.stack.addWidget(new)
             # To make it took as long as one turn of the event loop may: it is filled in the next one.
             self._soon.start()
             return
-        widget = self._charts[key]
+        widget: Any = self._charts[key]
         # Asked for with every change of the job; most leave the chart as it is.
         drawn = self._drawn.get(key)
         if drawn is None or drawn[0] is not chart or drawn[1] != self.session.unit:
             self._drawn[key] = (chart, self.session.unit)
-            if isinstance(widget, ProfileChart) and isinstance(chart, Profile):
+            if isinstance(chart, Profile):
                 widget.show_chart(chart, self.session.unit, [c for c in charts if isinstance(c, Profile)].index(chart))
             else:
                 widget.show_chart(chart, self.session.unit)
@@ -272,6 +299,8 @@ class Drawer(QWidget):
     def show_histogram(self, values: AnyArray | None, title: str, unit: str) -> None:
         """Draw values in the histogram tab; None leaves it as it is."""
         if self._histogram is None:
+            from kerb.app.charts.plots import Histogram
+
             self._histogram = Histogram(self.theme)
             self.stack.addWidget(self._histogram)
         if values is not None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Floats32, Ints
+from kerb.core.arrays import Floats, Floats32, Ints, ends
 from kerb.core.change.local_kernels import PLANE, QUADRIC, TRIANGLE, along_normals, local_distances
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
@@ -23,7 +23,6 @@ from kerb.core.geometry.closest import MeshDistance
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.surface.surfaces import Surface
-from kerb.core.surface.tin import ends
 
 NEAREST, BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL = (
     "nearest", "plane", "triangulated", "quadric", "normal", "mesh", "vertical"

@@ -16,7 +16,7 @@ from functools import cached_property
 import numpy as np
 import scipy
 
-from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask
+from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints, Ints32, Mask, ends
 from kerb.core.cloud.classes import HIGH_VEGETATION, LOW_VEGETATION, MEDIUM_VEGETATION, UNCLASSIFIED
 from kerb.core.cloud.heights_kernels import cell_numbers, keys_of_places, lowest_of_places, nudged
 from kerb.core.cloud.own_numbers import in_own_numbers
@@ -27,7 +27,7 @@ from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
 from kerb.core.sorting import sorted_keys
 from kerb.core.surface.delaunay import delaunay
-from kerb.core.surface.tin import Tin, ends
+from kerb.core.surface.tin import Tin
 from kerb.core.surface.tin_kernels import locate, sort_rows
 
 HEIGHT = "height_above_ground"

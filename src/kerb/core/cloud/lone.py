@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.arrays import Floats, Ints, Mask, ends
 from kerb.core.sorting import by_cells
@@ -63,5 +63,5 @@ def _alone(points: Floats, rows: Ints, reach: float) -> Mask:
     """Which of some rows have no more than three points, themselves among them, within a distance in space."""
     low, high = points[rows].min(axis=0) - reach, points[rows].max(axis=0) + reach
     near = points[np.all((points >= low) & (points <= high), axis=1)] if len(rows) < len(points) // 2 else points
-    count = cKDTree(near).query_ball_point(points[rows], reach, return_length=True)
+    count = scipy.spatial.cKDTree(near).query_ball_point(points[rows], reach, return_length=True)
     return np.asarray(count <= FEW)

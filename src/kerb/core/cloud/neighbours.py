@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import AnyArray, Floats, Ints
+from kerb.core.arrays import AnyArray, Floats, Ints, ends
 from kerb.core.cloud.neighbours_kernels import cell_numbers, nearest, nearest_one, take, within
 from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
 from kerb.core.sorting_kernels import run_starts
-from kerb.core.surface.tin import ends
 
 POINTS_PER_CELL = 3.0
 CELLS_PER_POINT = 4

@@ -7,8 +7,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
+import scipy
 
 from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.errors import InputError
@@ -94,8 +93,8 @@ class TriangleMesh:
         corner = self._places()[self.triangles]
         size = int(corner.max()) + 1
         ends = np.concatenate([corner[:, :2], corner[:, 1:]])
-        links = coo_array((np.ones(len(ends), bool), (ends[:, 0], ends[:, 1])), shape=(size, size))
-        return np.asarray(connected_components(links, directed=False)[1][corner[:, 0]])
+        links = scipy.sparse.coo_array((np.ones(len(ends), bool), (ends[:, 0], ends[:, 1])), shape=(size, size))
+        return np.asarray(scipy.sparse.csgraph.connected_components(links, directed=False)[1][corner[:, 0]])
 
     @property
     def surface_area(self) -> float:

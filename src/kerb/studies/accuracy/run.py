@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.accuracy.beneath import TIN, Beneath, HowBeneath, beneath_all
 from kerb.core.accuracy.differences import Summary, outliers, summary
@@ -150,7 +150,7 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
 
 def _twins(rows: list[TestedPoint], reach: float) -> None:
     xy = np.array([row.place[:2] for row in rows])
-    for a, b in sorted(cKDTree(xy - xy.mean(axis=0)).query_pairs(reach)):
+    for a, b in sorted(scipy.spatial.cKDTree(xy - xy.mean(axis=0)).query_pairs(reach)):
         rows[b].remark = f"same place as {rows[a].name}"
 
 

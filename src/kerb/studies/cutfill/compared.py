@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, inside_any
@@ -17,7 +17,7 @@ from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.making import MOST_VERTICES
 from kerb.core.surface.stable import Stable, stable_ground
 from kerb.core.surface.surfaces import CloudTop
-from kerb.core.surface.tin import Tin, ends
+from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill.setup import KEEP, PLANE, CutfillSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources

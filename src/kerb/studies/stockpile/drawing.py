@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry.area import Area
@@ -20,7 +20,7 @@ def toe_lines(toe: Toe, holes: Sequence[Floats] = ()) -> dict[str, Layer]:
     """The toe line at base elevation with its holes, and over it the stretches whose base is carried over from the rest."""
     layers: dict[str, Layer] = {"toe": FoundLine(toe.base_points, "edge", "Toe line", closed=True)}
     for number, hole in enumerate(holes, 1):
-        nearest = cKDTree(toe.xy).query(hole)[1]
+        nearest = scipy.spatial.cKDTree(toe.xy).query(hole)[1]
         layers[f"hole {number}"] = FoundLine(np.column_stack([hole, toe.base[nearest]]), "edge", "Hole", closed=True)
     unseen = [line for ground, line in toe.stretches() if not ground]
     for number, line in enumerate(unseen, 1):

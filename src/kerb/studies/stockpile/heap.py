@@ -6,8 +6,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+import scipy
 import shapely
-from scipy.spatial import cKDTree
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.lone import lone
@@ -150,7 +150,7 @@ def _rim(hole: Floats, points: Floats, step: float) -> Floats:
     level = np.full(len(line), np.nan)
     with suppress(NotDeterminable):
         level = triangulate(near).at(line)
-    nearest = cKDTree(near[:, :2]).query(line)[1]
+    nearest = scipy.spatial.cKDTree(near[:, :2]).query(line)[1]
     return np.column_stack([line, np.where(np.isfinite(level), level, near[nearest, 2])])
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import WITHHELD
@@ -150,7 +150,10 @@ def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
     if len(strays):
         inside = found.heap.area.contains(strays)
         off = (
-            strays[:, 2] - found.heap.ground.points[cKDTree(found.heap.ground.points[:, :2]).query(strays[:, :2])[1], 2]
+            strays[:, 2]
+            - found.heap.ground.points[
+                scipy.spatial.cKDTree(found.heap.ground.points[:, :2]).query(strays[:, :2])[1], 2
+            ]
         )
         high = (
             f"the furthest {quantity(abs(off).max(), unit.code)} {'above' if off[np.argmax(abs(off))] > 0 else 'below'}"

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
@@ -134,7 +134,7 @@ def _base_model(heap: Heap, setup: StockpileSetup) -> Part:
 def _weights(base: Tin, xy: Floats) -> Floats:
     """How much the level at each place of a line counts in the mean of a surface through it."""
     thirds = np.bincount(base.triangles.ravel(), np.repeat(base.plan_areas / 3, 3), len(base.vertices))
-    found = cKDTree(base.points[:, :2]).query(xy)[1]
+    found = scipy.spatial.cKDTree(base.points[:, :2]).query(xy)[1]
     share = thirds[found]
     return np.asarray(share / share.sum())
 
