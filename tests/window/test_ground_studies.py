@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
 
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.panels.drawer import CHART, TABLE
@@ -128,3 +129,45 @@ class Ground(Windowed):
         moved = self.session.job.state.holdings[-1]
         near(np.array(moved.placement.shift)[2], 0.0, 0.01)
         self.assertFalse(self.session.job.state.holding(other).visible)
+
+    def test_a_surface_is_mended_by_steps(self):
+        """A step from the menu, drawn by mouse; its value typed in the table; left out by its tick; each taken back by undo."""
+        self.window.handlers.run("new_study:mend")
+        self.settle()
+        self.assertIn("Add a step", self.session.shown().words)
+        editor = self.window.sheet.fields["steps"]
+        more = next(b for b in editor.findChildren(QPushButton) if b.menu() is not None)
+        next(a for a in more.menu().actions() if a.text() == "Raised by").trigger()
+        tool = self.view.tool
+        self.assertIsInstance(tool, DrawShape)
+        self.assertTrue(tool.closed)
+        for place in SQUARE * 0.5 + 0.5 * (yard.ORIGIN + HEAP.centre):
+            self.click(self.at(*place))
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.session.setup.steps[0].value("way"), "raise")
+        self.assertIn("needs a height", self.session.shown().words + str(self.session.live.trouble(self.session.print)))
+        table = editor.table
+        self.assertEqual([table.item(0, k).text() for k in range(3)], ["Raised by 1", "Raised by", ""])
+        table.item(0, 2).setText("0.5")
+        self.settle()
+        live = self.session.shown().outcome
+        self.assertTrue(0 < live.value("raised") < 0.5 * 14 * 14)
+        next(a for a in more.menu().actions() if a.text() == "Vertex").trigger()
+        self.assertFalse(self.view.tool.closed)
+        self.click(self.at(*(yard.ORIGIN + HEAP.centre)))
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.session.compute()
+        self.settle()
+        rows = self.session.shown().outcome.tables["steps"].rows
+        self.assertEqual([row[2] for row in rows], ["Raised by", "Vertex"])
+        raised = self.session.shown().outcome.value("raised")
+        table.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
+        self.settle()
+        self.assertLess(self.session.shown().outcome.value("raised"), 0.01 * raised)
+        self.session.undo()
+        self.settle()
+        self.assertTrue(self.session.setup.steps[0].taken)
+        self.window.handlers.run("draw:steps/river")
+        self.assertIn("one bank", self.view.tool.hint)

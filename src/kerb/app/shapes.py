@@ -33,6 +33,12 @@ class Shape:
     item: str = ""
     name: str = ""
     taken: bool = True
+    way: str = ""
+
+    @property
+    def kind(self) -> str:
+        """What it is drawn as."""
+        return self.about.drawn_as(self.way)
 
     @property
     def key(self) -> str:
@@ -42,7 +48,7 @@ class Shape:
     @property
     def closed(self) -> bool:
         """Whether it is a ring."""
-        return self.about.kind in (RING, RINGS)
+        return self.kind in (RING, RINGS)
 
     @property
     def quiet(self) -> bool:
@@ -59,7 +65,7 @@ class Shape:
         try:
             if self.closed:
                 polygon.checked(drawn.places, self.label)
-            return len(drawn.xy) >= FEWEST.get(self.about.kind, 1)
+            return len(drawn.xy) >= FEWEST.get(self.kind, 1)
         except InputError:
             return False
 
@@ -88,7 +94,9 @@ def shapes_of(session: Session) -> list[Shape]:
         if about.kind in DRAWN and value and not about.show_only:
             found.append(Shape(name, about, value))
         elif about.kind == RINGS and not about.hidden:
-            found += [Shape(name, about, i.ring, i.key, i.name, i.taken) for i in value if i.ring]
+            found += [
+                Shape(name, about, i.ring, i.key, i.name, i.taken, str(i.value("way", ""))) for i in value if i.ring
+            ]
     return found + _profiles(session, setup)
 
 
@@ -161,14 +169,15 @@ def drawable(setup: Setup) -> list[str]:
     ]  # fmt: skip
 
 
-def with_ring(setup: Setup, field: str, drawn: Drawn) -> tuple[dict[str, Any], str]:
-    """The values of the setup with a newly drawn shape, and what it is called."""
+def with_ring(setup: Setup, field: str, drawn: Drawn, way: str = "") -> tuple[dict[str, Any], str]:
+    """The values of the setup with a newly drawn shape, of one of the ways of the field, and what it is called."""
     about = setup.declared()[field]
     if about.kind != RINGS:
         return {field: drawn}, about.label.lower()
     items: tuple[Item, ...] = getattr(setup, field)
     number = next(n for n in range(1, len(items) + 2) if f"d{n}" not in {i.key for i in items})
     names = {i.name for i in items}
-    base = about.label.removesuffix("s")
+    own = (("way", way),) if way else ()
+    base = next((one.label for one in about.ways if one.id == way), about.label.removesuffix("s"))
     name = next(f"{base} {n}" for n in range(1, len(items) + 2) if f"{base} {n}" not in names)
-    return {field: (*items, Item(f"d{number}", name, drawn, (), True, "drawn"))}, name
+    return {field: (*items, Item(f"d{number}", name, drawn, own, True, "drawn"))}, name

@@ -22,6 +22,7 @@ from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory.setup import InventorySetup
+from kerb.studies.mend.setup import MendSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sections.setup import SectionsSetup
 from kerb.studies.setup import Setup
@@ -35,6 +36,7 @@ INVENTORIES = ("Yard, all heaps", "Yard, heaps to be proposed")
 PITS = (
     "Pit, March to May", "Pit against a level or the design", "Pit as a surface", "Contours of the design", "Spot levels",
     "Pit, distances of May", "Distances from the design", "Second scan into line", "March into line",
+    "Pond and ditch, mended",
 )  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
@@ -154,6 +156,10 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
     """The studies of the link-span pit, (kind, name, setup): some ready, some to do."""
     works = Item("p1", "Works", Drawn.of(pit.works().round(2)), (), True, "drawn")
     road = Item("p2", "Road", Drawn.of(pit.road().round(2)), (), True, "drawn")
+    water = (
+        Item("m1", "Pond", Drawn.of(pit.pond().round(2)), (("way", "still"),), True, "drawn"),
+        Item("m2", "Ditch", Drawn.of(pit.ditch().round(2)), (("way", "river"),), True, "drawn"),
+    )
     return [
         ("cutfill", PITS[0], CutfillSetup(Scope(march), Scope(may), areas=(works,), stable=(road,), take_out="offset")),
         ("cutfill", PITS[1], CutfillSetup(Scope(may))),
@@ -164,6 +170,7 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
         ("change", PITS[6], ChangeSetup(Scope(may))),
         ("align", PITS[7], AlignSetup(Scope(scan), Scope(may))),
         ("align", PITS[8], AlignSetup(Scope(march))),
+        ("mend", PITS[9], MendSetup(Scope(may), steps=water, keep=False)),
     ]
 
 

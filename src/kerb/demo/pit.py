@@ -10,7 +10,7 @@ import laspy
 import numpy as np
 import pyproj
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import Element, TriangleMesh
 from kerb.core.geometry.rigid import Rigid
@@ -55,14 +55,39 @@ MAY = Excavation((180.0, 36.0), (224.0, 72.0), 4.0, 7.0)
 BERM = Excavation((166.0, 40.0), (174.0, 70.0), -1.6, 3.0)
 
 
+# A ditch along the north that falls eastwards, and a pond that rain left by May: water shows as points that scatter below it.
+DITCH_LOW, DITCH_HIGH, DITCH_DEEP, DITCH_FALL, WATER = (166.0, 78.6), (228.0, 82.4), 0.7, 0.006, 0.3
+POND, POND_SIZE, POND_DEEP = (235.2, 58.0), (3.2, 7.0), 0.45
+SCATTER = 0.12
+
+
 def ground(xy: Floats) -> Floats:
     """Elevation of the made ground at local (n, 2) places."""
     return np.asarray(3.6 + 0.006 * (xy[:, 0] - LOW[0]) - 0.004 * (xy[:, 1] - LOW[1]) + 0.05 * np.sin(xy[:, 0] / 11.0))
 
 
+def ditch_depth(xy: Floats) -> Floats:
+    """How far the ditch lies below the ground at local places: banks of 1 m, and a bottom that falls eastwards."""
+    inside = np.minimum(xy[:, 1] - DITCH_LOW[1], DITCH_HIGH[1] - xy[:, 1])
+    ends = np.clip(np.minimum(xy[:, 0] - DITCH_LOW[0], DITCH_HIGH[0] - xy[:, 0]), 0.0, 1.0)
+    deep = DITCH_DEEP + DITCH_FALL * (xy[:, 0] - DITCH_LOW[0])
+    return np.asarray(deep * np.clip(inside, 0.0, 1.0) * ends)
+
+
+def pond_depth(xy: Floats) -> Floats:
+    """How far the hollow of the pond lies below the ground."""
+    away = np.hypot((xy[:, 0] - POND[0]) / POND_SIZE[0], (xy[:, 1] - POND[1]) / POND_SIZE[1])
+    return np.asarray(POND_DEEP * np.clip(1.0 - away**2, 0.0, 1.0))
+
+
+def under_water(xy: Floats) -> Mask:
+    """Where water stood in May, at local places."""
+    return np.asarray((ditch_depth(xy) > DITCH_DEEP - WATER) | (pond_depth(xy) > 0.1))
+
+
 def surface(xy: Floats, later: bool) -> Floats:
     """Elevation at local places, in March or in May; without what the flight of May lies too high."""
-    z = ground(xy) - (MAY if later else MARCH).under_ground(xy)
+    z = ground(xy) - (MAY if later else MARCH).under_ground(xy) - ditch_depth(xy) - pond_depth(xy)
     return np.asarray(z - BERM.under_ground(xy)) if later else z
 
 
@@ -83,6 +108,9 @@ def write(path: Path, later: bool, off: bool = False) -> Path:
     xy = rng.uniform(LOW, HIGH, (n, 2))
     xy = xy[np.argsort(np.floor(xy[:, 1] / 8.0), kind="stable")]
     z = surface(xy, later) + rng.normal(0, NOISE, n) + (OFFSET if later else 0.0)
+    if later:
+        wet = under_water(xy)
+        z[wet] += SCATTER * rng.standard_normal(np.count_nonzero(wet))
     header = laspy.LasHeader(point_format=6, version="1.4")
     header.scales, header.offsets = np.full(3, 0.001), np.array([*yard.ORIGIN, 0.0])
     header.add_crs(pyproj.CRS.from_user_input(yard.CRS))
@@ -112,6 +140,19 @@ def works() -> Floats:
 def road() -> Floats:
     """The paved road that did not change, (4, 2) in job coordinates."""
     return rectangle(*ROAD)
+
+
+def pond() -> Floats:
+    """Round the pond on its shore, (n, 2) in job coordinates."""
+    angle = np.linspace(0, 2 * np.pi, 16, endpoint=False)
+    return np.column_stack([np.cos(angle), np.sin(angle)]) * POND_SIZE * 0.98 + POND + yard.ORIGIN
+
+
+def ditch() -> Floats:
+    """Down one bank of the ditch's water and back up the other, (n, 2) in job coordinates."""
+    x = np.linspace(DITCH_LOW[0] + 1.5, DITCH_HIGH[0] - 1.5, 7)
+    south, north = np.full(7, DITCH_LOW[1] + 0.45), np.full(7, DITCH_HIGH[1] - 0.45)
+    return np.concatenate([np.column_stack([x, south]), np.column_stack([x, north])[::-1]]) + yard.ORIGIN
 
 
 def areas() -> LineSet:

@@ -149,7 +149,10 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
                 help=f"{_safe(about.help)}: {POLY_HELP}; FILE#NAME chooses one",
             )  # fmt: skip
     elif about.kind == RINGS:
-        parser.add_argument(flag, dest=name, metavar="POLYS", default="", help=f"{_safe(about.help)}: {POLY_HELP}")
+        where = "a GeoJSON file of steps, as the study writes it" if about.ways else POLY_HELP
+        parser.add_argument(
+            flag, dest=name, metavar="FILE" if about.ways else "POLYS", default="", help=f"{_safe(about.help)}: {where}"
+        )
     elif about.kind == CHOICE:
         words = f"{about.help} (default: {default})"
         parser.add_argument(flag, dest=name, choices=[c for c, _ in about.choices], default=default, help=_safe(words))
@@ -378,6 +381,8 @@ class _Opened:
         return Drawn.of(lines[0].xyz)
 
     def _items(self, about: Field, given: str) -> tuple[Item, ...]:
+        if about.ways and self.kind.read_items is not None:
+            return self.kind.read_items(Path(given))
         areas, notes = areas_of(given, self.reference)
         self.notes += notes
         return tuple(

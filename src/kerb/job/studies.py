@@ -19,7 +19,7 @@ from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
-from kerb.studies.sources import Source, Sources, named_holdings, resolve, value_of
+from kerb.studies.sources import KINDS_OF, Source, Sources, named_holdings, resolve, value_of
 
 # Setups and fingerprints of records, which never change: worked out once for each.
 _setups: dict[str, tuple[StudyRecord, Setup]] = {}
@@ -65,10 +65,11 @@ def following(state: JobState, study: StudyRecord, cloud: Holding) -> tuple[Chan
 
 
 def later_clouds(state: JobState, study: StudyRecord) -> list[Holding]:
-    """Clouds that a study may be asked of next: those of a later date first, then all others it does not use."""
-    used = set(named_holdings(setup_of(study)).values())
+    """What a study may be asked of next, clouds mostly: those of a later date first, then all others it does not use."""
+    setup = setup_of(study)
+    used, kinds = set(named_holdings(setup).values()), KINDS_OF[setup.declared()[setup.main()].kind]
     own = max((h.epoch for h in state.holdings if h.id in used), default="")
-    rest = [h for h in state.of_kind(CLOUD) if h.id not in used]
+    rest = [h for h in state.of_kind(*kinds) if h.id not in used]
     return sorted(rest, key=lambda h: (h.epoch <= own, h.epoch))
 
 

@@ -23,6 +23,16 @@ SECTIONS = (COMPARED, AGAINST, WHERE, HOW)
 
 
 @dataclass(frozen=True)
+class Way:
+    """One of the ways an item of a field can be: what it is drawn as (``ring``, ``line`` or ``places``), and what it does."""
+
+    id: str
+    label: str
+    kind: str
+    help: str
+
+
+@dataclass(frozen=True)
 class Field(Setting):
     """What is known of one field of a setup, beyond what every setting has.
 
@@ -32,7 +42,8 @@ class Field(Setting):
     has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
     a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
     meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number
-    that ``level`` names, and, as the first word, sets the switch that ``swap`` names.
+    that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items of
+    ``rings`` can be where they are more than rings; an item's value ``way`` names its own.
     """
 
     kind: str = TEXT
@@ -52,6 +63,11 @@ class Field(Setting):
     positional: bool = False
     level: str = ""
     swap: str = ""
+    ways: tuple[Way, ...] = ()
+
+    def drawn_as(self, way: str = "") -> str:
+        """What is drawn for the field, or for an item of one of its ways: a kind of fields."""
+        return next((one.kind for one in self.ways if one.id == way), RING if self.ways else self.kind)
 
 
 @dataclass(frozen=True)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, Protocol
 
 from kerb.core.arrays import Floats
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.section.placed import PlacedSection
+from kerb.studies.drawn import Item
 from kerb.studies.fields import CODECS
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
@@ -148,7 +150,7 @@ class StudyKind:
     gives the values of a setup that goes on from a section, so many times at a spacing. ``of_selection`` ones are offered for
     points that are selected. ``keeps`` is what it says of a list of points, to be kept with them. ``row_steps`` are offered
     on rows of its tables, ``place_steps`` beside the fields that they fill; ``deciding`` gives the places (k, 3) of the data
-    that decide what is found at a place (3,).
+    that decide what is found at a place (3,). ``read_items`` reads the items of a field that has ways from a file.
     """
 
     id: str
@@ -181,6 +183,7 @@ class StudyKind:
     place_steps: tuple[PlaceStep, ...] = ()
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
+    read_items: Callable[[Path], tuple[Item, ...]] | None = None
 
     @property
     def headline(self) -> FigureAbout:

@@ -150,8 +150,13 @@ def _check(about: Field, value: Any, default: Any) -> None:
         raise InputError(f"{about.label}: needs at least two places")
     elif about.kind == RINGS:
         for item in value:
-            if item.taken:
+            kind = about.drawn_as(str(item.value("way", "")))
+            if item.taken and kind in (RING, RINGS):
                 polygon.checked(item.ring.places, item.name)
+            elif item.taken and (
+                len(item.ring.xy) < (2 if kind == LINE else 1) or not np.isfinite(item.ring.places).all()
+            ):
+                raise InputError(f"{item.name}: {'needs at least two places' if kind == LINE else 'is nowhere'}")
 
 
 def _check_number(about: Field, value: float, default: float | None) -> None:

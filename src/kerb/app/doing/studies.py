@@ -35,7 +35,7 @@ from kerb.job.state import Holding
 from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Item
-from kerb.studies.fields import POINTS, RINGS
+from kerb.studies.fields import POINTS, RINGS, Way
 from kerb.studies.kind import Correction
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
@@ -178,13 +178,25 @@ class StudyActions(QObject):
             self.session.said.emit("Open a study first.")
             return
         fields = drawable(setup)
+        field, _, way = field.partition("/")
         name = field or (fields[0] if fields else "")
         if name not in fields:
             self.session.said.emit("Nothing of this study is drawn.")
             return
         if self.stage.view.mode == SECTION:
             self.stage.view.set_mode(PLAN)
-        self.stage.use_tool(DrawShape(self.stage.view, self.session, name, self.stage.use_edit_tool))
+        ways = setup.declared()[name].ways
+        if ways and not way:
+            way = self._asked_way(ways)
+            if not way:
+                return
+        self.stage.use_tool(DrawShape(self.stage.view, self.session, name, self.stage.use_edit_tool, way))
+
+    def _asked_way(self, ways: tuple[Way, ...]) -> str:
+        """Which of the ways of a field is to be drawn; nothing when that is given up."""
+        labels = [way.label for way in ways]
+        chosen, accepted = QInputDialog.getItem(self.parent_, "Add a step", "What shall be done", labels, 0, False)
+        return ways[labels.index(chosen)].id if accepted and chosen in labels else ""
 
     def step(self, name: str = "") -> None:
         """Carry out a named step of the open study."""

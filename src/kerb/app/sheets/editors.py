@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
+    QMenu,
     QPushButton,
     QVBoxLayout,
     QWidget,
@@ -32,8 +33,10 @@ from kerb.studies.fields import (
     CODECS,
     DRAWN,
     HOLDINGS,
+    LINE,
     MANY,
     NUMBER,
+    PLACES,
     RING,
     RINGS,
     SCOPE,
@@ -282,10 +285,22 @@ class RingsEditor(Editor):
         self.words.setProperty("role", "small")
         head.addWidget(self.words)
         head.addStretch(1)
-        for label, key, tip in (
-            ("Draw", f"draw:{name}", f"Draw one more ({about.key})"),
-            ("From a holding…", "take_rings", "Take all areas of a holding of lines"),
-        ):  # fmt: skip
+        buttons = [("Draw", f"draw:{name}", f"Draw one more ({about.key})"),
+                   ("From a holding…", "take_rings", "Take all areas of a holding of lines")]  # fmt: skip
+        if about.ways:
+            more = made(QPushButton("Add…"), toolTip=f"Choose what the next step does, and draw where ({about.key})")
+            menu = QMenu(more)
+            for kind, heading in ((PLACES, "At places"), (LINE, "Along a line"), (RING, "Inside a line")):
+                menu.addSection(heading)
+                for way in (one for one in about.ways if one.kind == kind):
+                    action = menu.addAction(way.label, lambda w=way.id: run(f"draw:{name}/{w}"))
+                    action.setToolTip(plain(way.help))
+            menu.setToolTipsVisible(True)
+            more.setMenu(menu)
+            more.setProperty("role", "narrow")
+            head.addWidget(more)
+            buttons = []
+        for label, key, tip in buttons:
             button = QPushButton(label)
             button.setToolTip(plain(tip))
             button.setProperty("role", "narrow")

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from kerb.app.session import Session
+from kerb.app.widgets import plain
 from kerb.core.setting import Setting
 from kerb.studies.drawn import Item
 from kerb.studies.fields import Field
@@ -52,12 +53,13 @@ class RingsTable(QTableWidget):
             name.setCheckState(Qt.CheckState.Checked if item.taken else Qt.CheckState.Unchecked)
             self.setItem(row, 0, name)
             for place, own in enumerate(self.about.own, 1):
-                value = item.value(own.label.lower())
-                self.setItem(
-                    row,
-                    place,
-                    QTableWidgetItem("" if value is None else f"{value:g}" if isinstance(value, float) else str(value)),
-                )
+                cell = QTableWidgetItem(said(own, item.value(own.label.lower())))
+                if own.choices:
+                    # What it is drawn as follows from it: another one is drawn anew.
+                    cell.setFlags(cell.flags() & ~Qt.ItemFlag.ItemIsEditable)
+                    way = next((w for w in self.about.ways if w.id == item.value(own.label.lower())), None)
+                    cell.setToolTip(plain(way.help if way is not None else own.help))
+                self.setItem(row, place, cell)
         self._filling = False
         self.setFixedHeight(self.horizontalHeader().sizeHint().height() + ROW * min(len(items), MOST_ROWS) + 4)
 
@@ -93,6 +95,13 @@ class RingsTable(QTableWidget):
             self.committed.emit(rest, f"removed {len(gone)}")
         else:
             super().keyPressEvent(event)  # type: ignore[arg-type]
+
+
+def said(own: Setting, value: object) -> str:
+    """A value of an item as a table shows it."""
+    if value is None:
+        return ""
+    return f"{value:g}" if isinstance(value, float) else dict(own.choices).get(str(value), str(value))
 
 
 def _value(own: Setting, text: str) -> tuple[str | float | None, str]:

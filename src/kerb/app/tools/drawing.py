@@ -14,7 +14,7 @@ from kerb.app.tools.base import OutlineTool
 from kerb.app.views.view import ORBIT, PLAN, View
 from kerb.core.arrays import Floats
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import LINE, RING
+from kerb.studies.fields import LINE, PLACES, RING
 
 SNAP_PIXELS = 14.0
 # A pixel that moves a vertex further than this many pixels on the ground is seen too flat to be drawn with.
@@ -65,18 +65,20 @@ class DrawShape(OutlineTool):
     With keys: arrows move a cross, Space sets a vertex there. Shift snaps to the vertices of other shapes.
     """
 
-    def __init__(self, view: View, session: Session, field: str, finished: Callable[[], None]) -> None:
+    def __init__(self, view: View, session: Session, field: str, finished: Callable[[], None], way: str = "") -> None:
         super().__init__(view)
-        self.session, self.field, self.finished = session, field, finished
+        self.session, self.field, self.finished, self.way = session, field, finished, way
         setup = session.setup
         assert setup is not None
         self.about = setup.declared()[field]
-        self.closed = self.about.kind not in (LINE,)
+        self.kind = self.about.drawn_as(way)
+        self.closed = self.kind not in (LINE, PLACES)
+        what = next((one.help for one in self.about.ways if one.id == way), self.about.help)
         self.vertices: list[tuple[float, float]] = []
         self.heights: list[float] = []
         ends = "closes the line" if self.closed else "ends the line"
         self.hint = (
-            f"{self.about.help}: click its vertices. Double-click or Enter {ends}, Backspace takes one back, Esc stops. "
+            f"{what}: click its vertices. Double-click or Enter {ends}, Backspace takes one back, Esc stops. "
             "Keys: arrows move the cross, Space sets a vertex."
         )
 
@@ -100,7 +102,7 @@ class DrawShape(OutlineTool):
         self.vertices.append(vertex)
         self.heights.append(float(place[2]) if np.isfinite(place[2]) else self.view.camera.target[2])
         self.view.update()
-        if self.about.kind == LINE and self.about.cuts and len(self.vertices) == FEWEST[LINE]:
+        if self.kind == LINE and self.about.cuts and len(self.vertices) == FEWEST[LINE]:
             self.close()
 
     def _far_off(self, vertex: tuple[float, float]) -> bool:
@@ -143,9 +145,9 @@ class DrawShape(OutlineTool):
         setup = self.session.setup
         if setup is None:
             return
-        shape = Shape(self.field, self.about, Drawn.of(self.vertices))
+        shape = Shape(self.field, self.about, Drawn.of(self.vertices), way=self.way)
         if not shape.fits(shape.drawn):
-            least = FEWEST.get(self.about.kind, 1)
+            least = FEWEST.get(self.kind, 1)
             words = (
                 f"needs at least {least} vertices"
                 if len(self.vertices) < least
@@ -156,7 +158,7 @@ class DrawShape(OutlineTool):
         drawn = shape.drawn
         if self.about.kind == RING:
             drawn = Drawn.of(drawn.ring(self.about.label.lower()))
-        values, name = with_ring(setup, self.field, drawn)
+        values, name = with_ring(setup, self.field, drawn, self.way)
         self.session.before_step = None
         self.session.commit(f"drew the {name} ({len(drawn.xy)} vertices)", **values)
         self.finished()
@@ -167,12 +169,12 @@ class DrawShape(OutlineTool):
         places = np.column_stack([np.array(self.vertices).reshape(-1, 2), self.heights])
         points = [QPointF(*p) for p in self.view.to_widget(places)] if self.vertices else []
         painter.setPen(QPen(colour, 1.6))
-        if len(points) > 1:
+        if len(points) > 1 and self.kind != PLACES:
             painter.drawPolyline(QPolygonF(points))
         if self.mouse is not None:
             painter.drawLine(self.mouse + QPointF(-7, 0), self.mouse + QPointF(7, 0))
             painter.drawLine(self.mouse + QPointF(0, -7), self.mouse + QPointF(0, 7))
-        if points and self.mouse is not None:
+        if points and self.mouse is not None and self.kind != PLACES:
             painter.setPen(QPen(colour, 1.2, Qt.PenStyle.DashLine))
             painter.drawLine(points[-1], self.mouse)
             if len(points) > 1 and self.closed:

@@ -289,7 +289,7 @@ class EditShapes(Tool):
         """Take a vertex out, unless nothing of its kind would be left."""
         setup, drawn = self.session.setup, shape.drawn.without(vertex)
         if setup is None or not shape.fits(drawn):
-            least = FEWEST.get(shape.about.kind, 1)
+            least = FEWEST.get(shape.kind, 1)
             self.session.said.emit(f"{shape.label}: needs at least {least} vertices and must not cross itself.")
             return
         self.chosen = None

@@ -1,0 +1,147 @@
+"""Mend a surface step by step, and say what each changed."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.errors import InputError
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.progress import Progress
+from kerb.core.surface.making import mean_level
+from kerb.core.surface.mending import Mended
+from kerb.core.surface.overlay import Change, change
+from kerb.core.surface.surfaces import Surface
+from kerb.core.things import SURFACE, Placed
+from kerb.core.units import LengthUnit
+from kerb.studies.drawn import Item
+from kerb.studies.layers import FoundLine, FoundMesh, Layer
+from kerb.studies.mend.setup import MendSetup
+from kerb.studies.mend.steps import LABELS, WAY, apply
+from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
+from kerb.studies.sources import Sources
+
+STUDY = "mend"
+MOST_DRAWN = 2_000_000
+NOTHING = Change(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
+
+
+def whole(surface: Surface) -> Mended:
+    """A surface ready to be mended. Raises NotDeterminable, when it has no triangle."""
+    return Mended.of(surface.tin(*surface.bounds))
+
+
+def taken(setup: MendSetup) -> tuple[Item, ...]:
+    """The steps that count. Raises InputError, when a step is drawn as what its way is not."""
+    return tuple(step for step in setup.steps if step.taken)
+
+
+def changed(m: Mended) -> Change:
+    """What all steps together changed, where there is a surface before and after."""
+    old, new = m.changed()
+    return change(old, new) if len(old.triangles) and len(new.triangles) else NOTHING
+
+
+def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'what is the surface when it is mended?'.
+
+    Raises InputError, when a step cannot be done; NotDeterminable; Cancelled.
+    """
+    setup.check()
+    first = sources.surface("surface", setup.surface)
+    other = sources.surface("other", setup.other) if setup.other.holding else None
+    m = start = whole(first)
+    outcome = Outcome(STUDY, sources.unit.code, first.reference.code, {}, setup.settings())
+    outcome.inputs = [sources.input("surface", "surface", first.count)]
+    if other is not None:
+        outcome.inputs.append(sources.input("other", "other surface", other.count))
+    steps, rows = taken(setup), []
+    for number, step in enumerate(steps):
+        progress.step(0.9 * number / max(len(steps), 1), f"Mending: {step.name}")
+        before, m = m, apply(m, step, other)
+        one = between(before, m)
+        rows.append(
+            (str(number + 1), step.name, LABELS[str(step.value(WAY))], one.fill, one.cut, one.fill_area + one.cut_area)
+        )
+    outcome.figures = figures(m, start, sources.unit)
+    volume, area = sources.unit.volume_code(), sources.unit.area_code()
+    outcome.tables["steps"] = Table(
+        "Steps in order",
+        (
+            Column("number", "", "No."), Column("name", "", "Step"), Column("way", "", "Way"),
+            Column("raised", volume, "Raised"), Column("lowered", volume, "Lowered"), Column("area", area, "Area changed"),
+        ),
+        tuple(rows),
+    )  # fmt: skip
+    left = [step.name for step in setup.steps if not step.taken]
+    if left:
+        outcome.warnings.append(Note("steps-off", f"left out: {', '.join(left)}"))
+    tin = m.surface
+    if not len(tin.triangles):
+        raise InputError("nothing of the surface is left")
+    if len(tin.triangles) <= MOST_DRAWN or not setup.keep:
+        outcome.layers["surface"] = FoundMesh(tin.points, tin.triangles, "top", "Mended surface", shown=False)
+    outcome.layers |= mended_parts(m)
+    for number, line in enumerate(broken_lines(m)):
+        outcome.layers[f"line {number}"] = FoundLine(line, "mark", "Edges that stay")
+    outcome.method = (
+        "Each step changes only what it touches; what is taken out is filled by a constrained Delaunay triangulation of "
+        "the hole. Volumes are those between the surface before and after, exact."
+    )
+    if setup.keep:
+        compact = tin.compact(np.ones(len(tin.triangles), np.bool_))
+        item = Placed(SURFACE, TriangleMesh(compact.points, compact.triangles), first.reference)
+        outcome.makes = [Made(f"{sources.source('surface').name}, mended", item)]
+    return outcome
+
+
+def between(before: Mended, after: Mended) -> Change:
+    """What one step changed: triangles that are the same before and after are left out by their rows."""
+    rows = len(before.triangles)
+    same = np.zeros(len(after.triangles), np.bool_)
+    same[:rows] = (before.triangles == after.triangles[:rows]).all(axis=1)
+    moved = np.flatnonzero(before.vertices[:, 2] != after.vertices[: len(before.vertices), 2])
+    if len(moved):
+        same &= ~np.isin(after.triangles, moved).any(axis=1)
+    old = before.surface_of(before.there & ~same[:rows])
+    new = after.surface_of(after.there & ~same)
+    return change(old, new) if len(old.triangles) and len(new.triangles) else NOTHING
+
+
+def changes(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
+    """What all steps changed; from what differs alone, however large the surface is."""
+    found, volume = changed(m), unit.volume_code()
+    return {
+        "net": Figure(found.net, volume, "Net change: raised − lowered"),
+        "raised": Figure(found.fill, volume, "Raised"),
+        "lowered": Figure(found.cut, volume, "Lowered"),
+        "changed_area": Figure(found.fill_area + found.cut_area, unit.area_code(), "Area changed"),
+    }
+
+
+def figures(m: Mended, start: Mended, unit: LengthUnit) -> dict[str, Figure]:
+    """What all steps changed, and what the surface is after them."""
+    tin, area, length = m.surface, unit.area_code(), unit.code
+    used = np.zeros(len(tin.vertices), np.bool_)
+    used[tin.triangles] = True
+    z = tin.vertices[used, 2] + tin.origin[2] if used.any() else np.zeros(1)
+    return changes(m, unit) | {
+        "plan_area": Figure(tin.plan_area, area, "Area in plan"),
+        "plan_area_before": Figure(start.base.plan_area, area, "Area in plan before"),
+        "lowest": Figure(float(z.min()), length, "Lowest"),
+        "highest": Figure(float(z.max()), length, "Highest"),
+        "mean": Figure(mean_level(tin), length, "Mean level", note="by plan area"),
+        "triangles": Figure(float(len(tin.triangles)), "", "Triangles"),
+    }
+
+
+def mended_parts(m: Mended) -> dict[str, Layer]:
+    """The triangles that are not as they were, which is what there is to look at beside the data."""
+    new = m.changed()[1]
+    return {"mended": FoundMesh(new.points, new.triangles, "top", "Mended parts")} if len(new.triangles) else {}
+
+
+def broken_lines(m: Mended, most: int = 400) -> list[np.ndarray]:
+    """Edges that stay, as lines of two places, when there are not too many to draw."""
+    if not 0 < len(m.fixed) <= most:
+        return []
+    return [m.vertices[pair] + m.origin for pair in m.fixed]
