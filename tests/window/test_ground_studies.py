@@ -146,7 +146,7 @@ class Ground(Windowed):
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         self.settle()
         self.assertEqual(self.session.setup.steps[0].value("way"), "raise")
-        self.assertIn("needs a height", self.session.shown().words + str(self.session.live.trouble(self.session.print)))
+        self.assertIn("needs a height", self.session.shown().words)
         table = editor.table
         self.assertEqual([table.item(0, k).text() for k in range(3)], ["Raised by 1", "Raised by", ""])
         table.item(0, 2).setText("0.5")
@@ -166,8 +166,11 @@ class Ground(Windowed):
         table.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
         self.settle()
         self.assertLess(self.session.shown().outcome.value("raised"), 0.01 * raised)
-        self.session.undo()
-        self.settle()
+        for _ in range(3):
+            # What was computed meanwhile is a step of its own.
+            if not self.session.setup.steps[0].taken:
+                self.session.undo()
+                self.settle()
         self.assertTrue(self.session.setup.steps[0].taken)
         self.window.handlers.run("draw:steps/river")
         self.assertIn("one bank", self.view.tool.hint)

@@ -76,7 +76,9 @@ class StudyActions(QObject):
         change, study = studies.made(self.session.open_job.state, kind, about.name, about.setup(**values))
         self.session.execute(change)
         self.session.select(study.id)
-        if not any(step.fresh for step in about.steps) and drawable(about.setup(**values)):
+        drawn = drawable(about.setup(**values))
+        # Where there are ways to choose from, what is drawn waits for the choice.
+        if not any(step.fresh for step in about.steps) and drawn and not about.setup.declared()[drawn[0]].ways:
             self.draw()
         # One that has all it needs is answered at once.
         self.session.rest()
