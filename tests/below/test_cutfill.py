@@ -3,6 +3,7 @@
 import json
 import unittest
 import unittest.mock
+from dataclasses import replace
 
 import ezdxf
 import laspy
@@ -17,16 +18,20 @@ import shapely
 from kerb.core.cloud.thinning import Thinning
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area
+from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
 from kerb.core.surface.contours import contours, gradients, index_every, label_places, smoothed
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
 from kerb.core.surface.overlay import change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.spots import SpotGrid, spot_levels
-from kerb.core.surface.stable import stable_ground
+from kerb.core.surface.stable import proposals, stable_ground
 from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.things import SURFACE, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.cutfill.live import ready
 from kerb.studies.cutfill.run import run
+from kerb.studies.cutfill.series import follow, propose
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.scope import Scope
@@ -43,6 +48,11 @@ def surface(seed, height, n=500, shift=FAR, corners=SQUARE):
     """Random vertices in a square of 100 and its corners, at a height that is a function of place."""
     xy = np.concatenate([np.random.default_rng(seed).uniform(0, 100, (n, 2)), corners])
     return triangulate(np.column_stack([xy, height(xy)]) + shift)
+
+
+def thing(tin):
+    """A surface as a holding has it."""
+    return Placed(SURFACE, TriangleMesh(tin.points, tin.triangles), local_grid(METRE))
 
 
 def area(ring, name="a"):
@@ -546,3 +556,80 @@ class Verbs(CommandLine):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Dates(CommandLine):
+    """Several dates, stable ground that is proposed, labels on the map."""
+
+    def clouds(self, unit=METRE):
+        """A field of 100 × 80 that sinks by 1, 2 and 5 in its middle square of 20, each date 0.1 higher as a whole."""
+        rng, one = np.random.default_rng(6), 1 / unit.metres
+        stores = {}
+        for number, dug in enumerate((0.0, 1.0, 2.0, 5.0)):
+            xy = rng.uniform(0, [100, 80], (6000, 2))
+            inside = (np.abs(xy - [50, 40]) < 10).all(axis=1)
+            z = 0.02 * xy[:, 0] - dug * inside + 0.1 * (number > 0) + rng.normal(0, 0.01, len(xy))
+            stores[number] = store_of((np.column_stack([xy, z]) + FAR) * one, unit)
+        return stores
+
+    def test_a_series_is_what_each_date_gives_by_itself(self):
+        for unit in (METRE, US_SURVEY_FOOT):
+            stores, one = self.clouds(unit), 1 / unit.metres
+            box = Item("a", "a", Drawn.of((np.array([[30.0, 20], [70, 20], [70, 60], [30, 60]]) + FAR[:2]) * one))
+            sources = sources_of(
+                None, unit, earlier=stores[0], later=stores[1], **{"further.0": stores[2], "further.1": stores[3]}
+            )
+            for number in (1, 2, 3):
+                key = "later" if number == 1 else f"further.{number - 2}"
+                sources.items[key] = replace(sources.items[key], epoch=f"2026-0{6 - number}-01")
+            setup = CutfillSetup(Scope("a"), Scope("b"), areas=(box,), further=(Scope("c"), Scope("d")))
+            rows = run(setup, sources, silent()).tables["series"].rows
+            self.assertEqual([row[0] for row in rows], ["2026-03-01", "2026-04-01", "2026-05-01"])
+            for number, row in zip((3, 2, 1), rows, strict=True):
+                alone = sources_of(None, unit, earlier=stores[0], later=stores[number])
+                found = run(replace(setup, further=()), alone, silent())
+                near(row[1:4], [found.value(key) for key in ("fill", "cut", "net")], atol=1e-9)
+                wanted = 0.1 * 1600 - 400 * {1: 1, 2: 2, 3: 5}[number]
+                self.assertAlmostEqual(row[3] * unit.metres**3, wanted, delta=0.04 * abs(wanted))
+            near([rows[0][4], rows[1][4]], [rows[0][3], rows[1][3] - rows[0][3]])
+        undated = sources_of(None, METRE, earlier=stores[0], later=stores[1], **{"further.0": stores[2]})
+        found = run(replace(setup, further=(Scope("c"),)), undated, silent())
+        self.assertIn("no-dates", [note.code for note in found.warnings])
+        self.assertEqual(follow(setup, "e").further[-1], Scope("e"))
+        with self.assertRaisesRegex(InputError, "later surface"):
+            follow(CutfillSetup(Scope("a"), level=1.0), "e")
+
+    def test_stable_ground_is_proposed_where_nothing_was_dug(self):
+        """The offset of all is no change; the pit is left out; holes of the field stay holes; what was drawn stays."""
+        for unit in (METRE, FOOT):
+            stores, one = self.clouds(unit), 1 / unit.metres
+            sources = sources_of(None, unit, earlier=stores[0], later=stores[3])
+            mine = item([[0, 0], [5, 0], [5, 5]], "mine")
+            after = propose(CutfillSetup(Scope("a"), Scope("b"), stable=(mine,)), sources, silent())
+            self.assertEqual(after.stable[0], mine)
+            self.assertGreater(len(after.stable), 1)
+            shapes = [area.shape for area in after.named_areas("stable")[1:]]
+            pit = shapely.box(*((np.array([40.0, 30]) + FAR[:2]) * one), *((np.array([60.0, 50]) + FAR[:2]) * one))
+            self.assertLess(sum(shape.intersection(pit).area for shape in shapes), 0.02 * pit.area)
+            self.assertGreater(sum(shape.area for shape in shapes) * unit.metres**2, 0.6 * (8000 - 400))
+            again = propose(after, sources, silent())
+            self.assertEqual(len(again.stable), len(after.stable), "proposed anew, not twice")
+            judged = run(replace(after, stable=after.stable[1:]), sources, silent())
+            self.assertAlmostEqual(judged.value("stable_offset") * unit.metres, 0.1, delta=0.004)
+        with self.assertRaisesRegex(InputError, "no stable ground"):
+            propose(CutfillSetup(Scope("a"), level=1.0), sources, silent())
+        self.assertEqual(proposals(np.full((20, 20), np.nan), 1.0), [])
+        noisy = np.random.default_rng(1).uniform(-9, 9, (60, 60))
+        noisy[:, :25] = 0.0
+        near(proposals(noisy, 2.0)[0].bounds, (0, 0, 50, 120), atol=9)
+
+    def test_labels_on_a_grid(self):
+        earlier, later = surface(1, lambda xy: 0 * xy[:, 0]), surface(2, lambda xy: 0.01 * xy[:, 0])
+        sources = sources_of(None, METRE, earlier=thing(earlier), later=thing(later))
+        setup = CutfillSetup(Scope("a"), Scope("b"), labels=25.0)
+        layer = run(setup, sources, silent()).layers["change on a grid"]
+        near(np.remainder(layer.xyz[:, :2], 25.0), 0, atol=1e-9)
+        near(layer.values, 0.01 * (layer.xyz[:, 0] - FAR[0]), atol=1e-9)
+        self.assertGreater(len(layer.values), 12)
+        with self.assertRaisesRegex(InputError, "wider grid"):
+            run(replace(setup, labels=0.1), sources, silent())

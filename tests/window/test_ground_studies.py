@@ -12,8 +12,11 @@ from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.tools.drawing import DrawShape
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
+from kerb.draw.scene import value_map
 from kerb.job import holdings
-from kerb.job.job import Change
+from kerb.job.job import Change, Job
+from kerb.report.deliver import chapter_of
+from kerb.report.plan import plan_of
 from kerb.studies.scope import Scope
 from tests.support import near
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
@@ -174,3 +177,34 @@ class Ground(Windowed):
         self.assertTrue(self.session.setup.steps[0].taken)
         self.window.handlers.run("draw:steps/river")
         self.assertIn("one bank", self.view.tool.hint)
+
+    def test_the_map_has_a_legend_that_colours_it(self):
+        """Title, unit and even limits; typed limits and bands are kept with the study, in view and report; undo needs no step."""
+        other = self.twin(Rigid(shift=(0.0, 0.0, 0.3)), "higher")
+        self.window.handlers.run("new_study:cutfill")
+        self.settle()
+        self.session.commit("later", later=Scope(other))
+        self.session.compute()
+        self.settle()
+        legend = self.window.surface_legend
+        self.assertTrue(legend.isVisible())
+        self.assertEqual((legend.title, legend.unit), ("Change", "m"))
+        self.assertAlmostEqual(legend.limits[0], -legend.limits[1])
+        legend.set_limits("-0.5 0.5")
+        legend.set_bands("-0.2 -0.05 0.05 0.2")
+        self.settle()
+        mesh = value_map(self.view.scene)
+        self.assertEqual((mesh.limits, mesh.bands), ((-0.5, 0.5), (-0.2, -0.05, 0.05, 0.2)))
+        study = self.session.study
+        self.session.job.save()
+        again = Job.open(self.session.job.folder)
+        self.assertEqual(
+            next(s for s in again.state.studies if s.id == study.id).look["bands"], [-0.2, -0.05, 0.05, 0.2]
+        )
+        chapter = chapter_of(self.session.job, study, self.session.outcome(study))
+        plan = plan_of(chapter.cloud, chapter.outcome, look=chapter.look)
+        self.assertEqual(value_map(plan.scene).bands, (-0.2, -0.05, 0.05, 0.2))
+        legend.set_limits("")
+        self.settle()
+        self.assertAlmostEqual(*np.abs(value_map(self.view.scene).limits))
+        self.assertEqual(legend.style_.bands, (-0.2, -0.05, 0.05, 0.2))

@@ -20,8 +20,8 @@ from kerb.core.arrays import Floats32
 from kerb.core.cloud import filters
 from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.quantity import symbol
-from kerb.draw.scene import CloudLayer
-from kerb.job import pointwork
+from kerb.draw.scene import CloudLayer, Style, value_map
+from kerb.job import pointwork, studies
 from kerb.job.state import Holding
 from kerb.studies.attributes import values_of
 from kerb.studies.outcome import Attribute, Outcome
@@ -119,7 +119,12 @@ class Colouring(QObject):
             self.legend.show_ramp(style, title, code, scenes.data_span(layer), layer.limits())
 
     def _mirror_surfaces(self) -> None:
-        """Surfaces have a legend of their own where no cloud beside them has the same one."""
+        """The map of a study has a legend, else surfaces have one of their own where no cloud beside them has the same one."""
+        shown, study = value_map(self.view.scene), self.session.study
+        if shown is not None and study is not None:
+            style = Style(ramp=shown.ramp, bands=shown.bands, low=shown.limits[0], high=shown.limits[1])
+            self.surfaces.show_ramp(style, shown.title.partition(":")[0], shown.unit, shown.span, shown.limits)
+            return
         scene, holding = self.view.scene, scenes.first_surface(self.session)
         span = scenes.surface_span(scene)
         if span is None or holding is None or scenes.elevation_cloud(scene) is not None:
@@ -131,13 +136,20 @@ class Colouring(QObject):
     def _style_surfaces(self, **values: object) -> None:
         # What was being dragged is overtaken.
         self._resting_surfaces.stop()
+        study = self.session.study
+        if study is not None and value_map(self.view.scene) is not None:
+            self.session.execute(studies.coloured(study, **values))
+            return
         holding = scenes.first_surface(self.session)
         if holding is not None:
             self.session.execute(scenes.style_change(holding, **values))
 
     def _preview_surfaces(self, limits: tuple[float, float]) -> None:
         scene = self.view.scene
-        scene.meshes = [replace(m, limits=limits) if m.ramp and m.values is None else m for m in scene.meshes]
+        mapped = value_map(scene) is not None
+        scene.meshes = [
+            replace(m, limits=limits) if m.ramp and (m.values is not None) == mapped else m for m in scene.meshes
+        ]
         self.view.redraw(moving=True)
         self._resting_surfaces.start()
 

@@ -20,7 +20,7 @@ from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.studies.outcome import Attribute
 from kerb.studies.scope import usable_classes, without_noise
-from kerb.studies.showing import put
+from kerb.studies.showing import How, put
 
 MODEL_TONE = (196, 190, 178)
 TITLES = {
@@ -108,7 +108,8 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
     _share_elevations(scene, session)
     outcome = session.shown().outcome
     if outcome is not None:
-        put(scene, outcome, palette(theme), wanted, drawn, session.decimals)
+        look = session.study.look if session.study is not None else {}
+        put(scene, outcome, palette(theme), wanted, drawn, How(session.decimals, look))
     return scene
 
 

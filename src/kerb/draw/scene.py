@@ -136,7 +136,7 @@ class MeshLayer:
     """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``.
 
     With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, by their elevations without; ``span``
-    is what those reach over, strays left out.
+    is what those reach over, strays left out; ``title`` and ``unit`` say what they are.
     """
 
     vertices: Floats
@@ -150,6 +150,8 @@ class MeshLayer:
     span: tuple[float, float] = (0.0, 1.0)
     values: Floats | None = None
     bands: tuple[float, ...] = ()
+    title: str = ""
+    unit: str = ""
 
     @cached_property
     def tones(self) -> Floats:
@@ -238,6 +240,11 @@ class Scene:
             layer.first_row = start
             start += layer.store.count
         return self
+
+
+def value_map(scene: Scene) -> MeshLayer | None:
+    """The mesh of an outcome that is coloured by values of its own."""
+    return next((mesh for mesh in scene.meshes if mesh.ramp and mesh.values is not None and mesh.title), None)
 
 
 def robust_limits(layer: CloudLayer, share: float = 0.5) -> tuple[float, float]:

@@ -95,7 +95,7 @@ class Found:
 
 @dataclass(frozen=True)
 class StudyRecord:
-    """A study of the job: its setup, and in short what it found."""
+    """A study of the job: its setup, and in short what it found; ``look`` is how its map is coloured (low, high, ramp, bands)."""
 
     id: str
     kind: str
@@ -104,6 +104,7 @@ class StudyRecord:
     found: Found | None = None
     in_report: bool = True
     panes: tuple[str, ...] = ()
+    look: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -87,6 +87,17 @@ def renamed(study: StudyRecord, name: str) -> Change:
     return Change(f"Renamed {study.name} to {name}", lambda s: s.with_study(after))
 
 
+def coloured(study: StudyRecord, **look: Any) -> Change:
+    """Colour the map of a study otherwise; None goes back to what the values say. That is no step of the work."""
+    kept = {
+        name: list(value) if isinstance(value, tuple) else value
+        for name, value in {**study.look, **look}.items()
+        if value
+    }
+    after = replace(study, look=kept)
+    return Change(f"Coloured the map of {study.name}", lambda s: s.with_study(after)).as_look()
+
+
 def paned(study: StudyRecord, panes: tuple[str, ...]) -> Change:
     """Keep which panes show a study, and what each looks at. That is no step of the work."""
     after = replace(study, panes=panes)

@@ -40,7 +40,7 @@ def chapter_of(job: Job, study: StudyRecord, outcome: Outcome) -> Chapter:
                 store = job.store(holding).snapshot()
             except KerbError:
                 store = None
-    return Chapter(study.name, _dated(job, outcome), store, setup, old)
+    return Chapter(study.name, _dated(job, outcome), store, setup, old, study.look)
 
 
 def _dated(job: Job, outcome: Outcome) -> Outcome:

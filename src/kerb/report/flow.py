@@ -15,7 +15,8 @@ from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
 from kerb.core.quantity import decimals_of, number, symbol
-from kerb.draw.ramps import table
+from kerb.draw.ramps import banded, table
+from kerb.draw.scene import value_map
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
 from kerb.studies.layers import Plot, Profile, bins_of, normal_curve
@@ -172,22 +173,31 @@ class PlanFigure(Flowable):
                     _label(canvas, place, top - y, layer.texts[row], MEDIUM)
 
     def _legend(self, canvas: Canvas) -> None:
-        """The ramp of the elevations with its ends, at the upper left."""
-        if not self.plan.scene.clouds:
+        """The ramp of the map with its ends, else that of the elevations, at the upper left."""
+        mapped = value_map(self.plan.scene)
+        if not self.plan.scene.clouds and mapped is None:
             return
+        title, unit, ramp, low, high = "Elevation", self.unit, self.plan.ramp, self.plan.low, self.plan.high
+        if mapped is not None:
+            title, unit, ramp = mapped.title.partition(":")[0], mapped.unit, mapped.ramp
+            low, high = mapped.limits
         x, y, tall = 6.0, self.height - 64, 46.0
         canvas.setFillColor(Color(1, 1, 1, 0.82))
         canvas.roundRect(x - 3, y - 5, 46, tall + 19, 2, stroke=0, fill=1)
-        colours = table(self.plan.ramp)
+        colours = table(ramp)
         steps = 40
         for step in range(steps):
-            canvas.setFillColor(Color(*(v / 255 for v in colours[int((step + 0.5) / steps * 255)].tolist())))
+            share = (step + 0.5) / steps
+            tone = colours[int(share * 255)]
+            if mapped is not None and mapped.bands:
+                tone = banded(np.array([low + share * (high - low)]), mapped.bands, ramp)[0]
+            canvas.setFillColor(Color(*(v / 255 for v in tone.tolist())))
             canvas.rect(x, y + step * tall / steps, 6, tall / steps + 0.3, stroke=0, fill=1)
         canvas.setFillColor(INK)
         canvas.setFont(REGULAR, 5.5)
-        canvas.drawString(x, y + tall + 6, f"Elevation ({symbol(self.unit)})")
+        canvas.drawString(x, y + tall + 6, f"{title} ({symbol(unit)})")
         for share in (0.0, 0.5, 1.0):
-            value = self.plan.low + share * (self.plan.high - self.plan.low)
+            value = low + share * (high - low)
             canvas.drawString(x + 9, y + share * tall - 1.8, number(value, 2))
 
     def _ticks(self, canvas: Canvas, scale: float, top: float) -> None:
@@ -203,7 +213,7 @@ class PlanFigure(Flowable):
 
         def covered(x: float, y: float) -> bool:
             """Whether a number would lie under the legend, the north arrow or outside."""
-            legend = bool(self.plan.scene.clouds) and x < 54 and y > self.height - 78
+            legend = bool(self.plan.scene.clouds or value_map(self.plan.scene)) and x < 54 and y > self.height - 78
             return legend or (x > self.width - 62 and y > self.height - 40) or not self.under < y < self.height
 
         for e in np.arange(np.ceil(low[0] / step), high[0] / step) * step:

@@ -89,7 +89,7 @@ SCALES = (1.0, 0.94, 0.88, 0.82, 0.76, 0.7)
 class Chapter:
     """One study of the report: its name, what it found, the cloud its picture is drawn from, and how it was asked.
 
-    ``out_of_date`` says in words that the outcome does not belong to what the study says now.
+    ``out_of_date`` says in words that the outcome does not belong to what the study says now; ``look`` is how its map is.
     """
 
     name: str
@@ -97,6 +97,7 @@ class Chapter:
     cloud: CloudStore | None = None
     setup: Setup | None = None
     out_of_date: str = ""
+    look: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -432,7 +433,7 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
         ]
     )
     lines = [c.line for c in _charts(chapter) if isinstance(c, Profile)] if "profiles" in wish.sections else []
-    plan = plan_of(chapter.cloud, outcome, lines, decimals) if "plan" in wish.sections else None
+    plan = plan_of(chapter.cloud, outcome, lines, decimals, look=chapter.look) if "plan" in wish.sections else None
     if plan is None:
         return table
     picture = PlanFigure(plan, outcome.unit, width * 0.50)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from kerb.draw.picture import Picture, render
 from kerb.draw.scene import CloudLayer, Scene, Style
 from kerb.studies.outcome import Outcome
 from kerb.studies.scope import without_noise
-from kerb.studies.showing import bounds_of, put
+from kerb.studies.showing import How, bounds_of, put
 
 PIXELS = (960, 720)
 LABELS_APART = 150.0
@@ -64,11 +65,12 @@ def round_step(span: float, parts: int) -> float:
 
 def plan_of(
     store: CloudStore | None, outcome: Outcome, profiles: Sequence[Floats] = (), decimals: Decimals | None = None,
-    size: tuple[int, int] = PIXELS,
+    size: tuple[int, int] = PIXELS, look: Mapping[str, Any] | None = None,
 ) -> PlanPicture | None:  # fmt: skip
     """Draw what an outcome found in plan, over its cloud with contour lines; None when it draws nothing.
 
-    ``profiles`` are lines (2, 2) that are drawn with it; ``decimals`` say how values in labels are printed.
+    ``profiles`` are lines (2, 2) that are drawn with it; ``decimals`` say how values in labels are printed; ``look`` how a map
+    is coloured.
     """
     ends = bounds_of(outcome)
     if ends is None:
@@ -81,7 +83,7 @@ def plan_of(
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
     clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
     scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
-    put(scene, outcome, PALETTE, set(), decimals=decimals)
+    put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
     picture: Picture = render(scene, camera, size)
     labels = contour_labels(picture, interval, LABELS_APART)
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])

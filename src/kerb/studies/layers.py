@@ -84,7 +84,7 @@ class FoundLabels:
             return self.texts
         rows = zip(self.texts, self.values, self.bounds, strict=True)
         whole = replace(decimals, volume=0)
-        return tuple(f"{text}  {quantity(value, self.unit, whole, u95=u95)}" for text, value, u95 in rows)
+        return tuple(f"{text}  {quantity(value, self.unit, whole, u95=u95)}".strip() for text, value, u95 in rows)
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -24,28 +26,51 @@ def toggles(outcome: Outcome | None) -> list[tuple[str, str]]:
     return [(name, layer.title or name) for name, layer in outcome.layers.items() if not layer.shown]
 
 
+@dataclass(frozen=True)
+class How:
+    """How values in labels are printed, and how meshes with values are coloured (low, high, ramp, bands): evenly about nought
+    where nothing is said."""
+
+    decimals: Decimals = field(default_factory=Decimals)
+    look: Mapping[str, Any] = field(default_factory=dict)
+
+
 def put(
     scene: Scene, outcome: Outcome, palette: Mapping[str, Colour], wanted: set[str], skip: frozenset[str] = frozenset(),
-    decimals: Decimals | None = None,
+    how: How | None = None,
 ) -> None:  # fmt: skip
     """Add the layers of an outcome to a scene: those shown by themselves, and those in ``wanted``.
 
-    ``skip`` names those that whoever asks draws with handles; ``decimals`` say how values in labels are printed.
+    ``skip`` names those that whoever asks draws with handles.
     """
     for name, layer in outcome.layers.items():
         if (layer.shown or name in wanted) and name not in skip:
-            _put(scene, layer, palette, decimals or Decimals())
+            _put(scene, layer, palette, how or How())
 
 
-def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], decimals: Decimals) -> None:
+def limits_of(values: np.ndarray | None, look: Mapping[str, Any]) -> tuple[float, float]:
+    """Between which values a map is coloured."""
+    low, high = _even(values)
+    low, high = float(look.get("low") or low), float(look.get("high") or high)
+    return (low, high) if high > low else (low, low + 1e-9)
+
+
+def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) -> None:
+    decimals, look = how.decimals, how.look
     colour = palette.get(layer.role, palette["mark"])
     if isinstance(layer, FoundMesh):
         if len(layer.triangles):
             front, behind = SEEN.get(layer.role, (1.0, 0.0))
-            ramp = SIGNED if layer.values is not None else ""
+            ramp = str(look.get("ramp", SIGNED)) if layer.values is not None else ""
+            span = (
+                (float(np.nanmin(layer.values)), float(np.nanmax(layer.values)))
+                if layer.values is not None
+                else (0.0, 1.0)
+            )
             scene.meshes.append(
                 MeshLayer(layer.vertices, layer.triangles, colour, front, behind, layer.hatch, ramp,
-                          _even(layer.values), values=layer.values)
+                          limits_of(layer.values, look), span, layer.values, tuple(look.get("bands", ())),
+                          title=layer.title, unit=layer.unit)
             )  # fmt: skip
     elif isinstance(layer, FoundLine):
         if len(layer.xyz):

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
+import shapely
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
@@ -18,6 +19,7 @@ from kerb.core.robust import MAD_TO_SIGMA
 FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
 BLOCKS_A_SIDE = 8
 FAR = 5.0
+CALM, SMALLEST_SHARE, LAGS = 0.9, 0.01, (1, 2, 4, 8)
 
 
 @dataclass(frozen=True)
@@ -108,3 +110,45 @@ def _plane(places: Floats, means: Floats, count: np.ndarray) -> tuple[Floats, bo
         return np.asarray(plane), before > 0
     value = (before - after) / 2 / (after / free)
     return np.asarray(plane), bool(value > scipy.stats.f.ppf(0.95, 2, free))
+
+
+def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
+    """Where the ground has likely not changed, the largest first, from differences (rows of y, columns of x) of square cells.
+
+    Coordinates are counted from the lower left corner of the first cell. What most of the cells agree on within their noise
+    (told by cells up to eight apart) is taken for no change: where more was dug than was left alone, that is wrong, so proposals are for
+    looking at. Cells count that lie within three times the noise with nine tenths of their surroundings, in pieces of a
+    hundredth of the whole or more. Common practice, not a standard.
+    """
+    known = np.isfinite(dz)
+    if np.count_nonzero(known) < FEWEST_PLACES:
+        return []
+    # Cells between the same points are alike: the noise is that of cells far enough apart.
+    apart = [
+        np.concatenate([(dz[k:] - dz[:-k]).ravel(), (dz[:, k:] - dz[:, :-k]).ravel()])
+        for k in LAGS
+        if k < min(dz.shape)
+    ]
+    medians = [np.median(np.abs(some[np.isfinite(some)])) for some in apart if np.isfinite(some).any()]
+    noise = max(MAD_TO_SIGMA * float(max(medians, default=0.0)) / np.sqrt(2), 1e-9)
+    values = np.sort(dz[known])
+    # The window of four times the noise that holds the most cells.
+    holds = np.searchsorted(values, values + 4 * noise, side="right") - np.arange(len(values))
+    first = int(np.argmax(holds))
+    usual = float(np.median(values[first : first + holds[first]]))
+    near = known & (np.abs(np.nan_to_num(dz) - usual) <= 3 * noise)
+    calm = near & (scipy.ndimage.uniform_filter(near.astype(float), 5, mode="constant") >= CALM)
+    piece, count = scipy.ndimage.label(calm)
+    size = np.bincount(piece.ravel(), minlength=count + 1)
+    size[0] = 0
+    found = []
+    for number in np.argsort(-size)[:most].tolist():
+        if size[number] < max(SMALLEST_SHARE * np.count_nonzero(known), FEWEST_PLACES):
+            continue
+        rows, columns = np.nonzero(piece == number)
+        boxes = shapely.box(columns * cell, rows * cell, (columns + 1) * cell, (rows + 1) * cell)
+        whole = shapely.union_all(boxes).simplify(1.5 * cell)
+        parts = [part for part in getattr(whole, "geoms", [whole]) if part.geom_type == "Polygon" and part.is_valid]
+        if parts:
+            found.append(max(parts, key=lambda part: part.area))
+    return found

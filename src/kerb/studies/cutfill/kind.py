@@ -21,9 +21,10 @@ from kerb.studies.cutfill.compared import compared, difference_grid
 from kerb.studies.cutfill.figures import ABOUT
 from kerb.studies.cutfill.live import ready
 from kerb.studies.cutfill.run import run
+from kerb.studies.cutfill.series import follow, propose
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
-from kerb.studies.kind import Correction, Option, StudyKind
+from kerb.studies.kind import Correction, Option, Step, StudyKind
 from kerb.studies.layers import FoundLine
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
@@ -134,8 +135,20 @@ CUTFILL = StudyKind(
     example="kerb cutfill march.laz may.laz --within pit.geojson --stable road.geojson --report cutfill.pdf",
     key="Ctrl+Shift+X",
     panes=("plan", "section"),
-    tables=("areas", "uncertainty"),
+    tables=("areas", "series", "uncertainty"),
     describe=describe,
     corrections=corrections,
+    steps=(
+        Step(
+            "propose",
+            "Propose stable ground",
+            "Find areas where most of the ground agrees; look at each, untick what moved",
+            "stable",
+            propose,
+            "Stable ground was proposed: look at each area, untick what is none. Ctrl+Z takes them back.",
+            fresh=True,
+        ),
+    ),
+    follow=follow,
     trial=trial,
 )

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats, Ints32
-from kerb.core.errors import NotDeterminable
+from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
@@ -16,7 +16,7 @@ from kerb.core.quantity import Decimals, quantity, round_number
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
-from kerb.studies.cutfill import figures, uncertainty
+from kerb.studies.cutfill import figures, series, uncertainty
 from kerb.studies.cutfill.compared import Compared, compared, difference_grid, extent
 from kerb.studies.cutfill.setup import EXACT, CutfillSetup
 from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile
@@ -32,6 +32,7 @@ MOST_DRAWN = 1_500_000
 SAMPLES = 400
 RIM_PLACES = 2000
 MOST_ZERO = 60
+MOST_LABELS = 4000
 # Cells along the longer side of the map of large surfaces, and the share of a cell below which it does not count.
 LATTICE, SHARE = 700, 1e-12
 
@@ -65,8 +66,10 @@ def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
         outcome.figures["balance_level"] = replace(outcome.figures["balance_level"], value=balance)
     outcome.tables = figures.tables_of(setup, rows, parts, unit)
     outcome.warnings += _notes(setup, found, rows, total, unit.code)
-    _draw(outcome, setup, found, areas, progress.within(0.75, 0.95))
+    _draw(outcome, setup, found, areas, progress.within(0.7, 0.8))
     outcome.charts = [*_profile(setup, found, areas), *_charts(found, areas, rows, unit.code)]
+    if setup.further and setup.level is None:
+        series.add(outcome, setup, sources, total, progress.within(0.8, 0.98))
     outcome.method = figures.method(setup, found, unit)
     return outcome
 
@@ -205,9 +208,27 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
     if places:
         outcome.layers["labels"] = FoundLabels(np.array(places), tuple(words), title="Net volumes", values=tuple(sizes),
                                                bounds=(None,) * len(sizes), unit=f"{unit}3")  # fmt: skip
+    if setup.labels is not None:
+        outcome.layers["change on a grid"] = _labels(found, areas, setup.labels, unit)
     for number, area in enumerate(setup.named_areas("stable")):
         ring = np.column_stack([area.outline, np.nan_to_num(found.later.at(area.outline))])
         outcome.layers[f"stable {number}"] = FoundLine(ring, "base", f"Stable ground: {area.name}", closed=True)
+
+
+def _labels(found: Compared, areas: list[Area], spacing: float, unit: str) -> FoundLabels:
+    """The change on a grid of round coordinates. Raises InputError, when there would be too many labels to read."""
+    low, high = _extent_of_all(found, areas)
+    first, last = np.ceil(low / spacing), np.floor(high / spacing)
+    if float(np.prod(np.maximum(last - first + 1, 0))) > MOST_LABELS:
+        raise InputError(f"labels every {spacing:g} are more than {MOST_LABELS}: take a wider grid")
+    sides = (np.arange(a, b + 1) * spacing for a, b in zip(first, last, strict=True))
+    xy = np.stack(np.meshgrid(*sides), axis=-1).reshape(-1, 2)
+    dz = found.difference(xy)
+    keep = np.isfinite(dz) & (inside_any(tuple(areas), xy) if areas else True)
+    xy, dz = xy[keep], dz[keep]
+    places = np.column_stack([xy, found.later.at(xy)])
+    return FoundLabels(places, ("",) * len(dz), title="Change on a grid", values=tuple(dz.tolist()), bounds=(None,) * len(dz),
+                       unit=unit)  # fmt: skip
 
 
 def _lattice(found: Compared, areas: list[Area]) -> tuple[Floats, Ints32, Floats]:

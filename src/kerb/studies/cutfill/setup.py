@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kerb.core.geometry.area import Area
 from kerb.studies.drawn import Drawn, Item
-from kerb.studies.fields import AGAINST, COMPARED, LINE, choice, drawn, number, rings, surface, switch
+from kerb.studies.fields import AGAINST, COMPARED, LINE, SURFACES, choice, drawn, many, number, rings, surface, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -32,6 +32,10 @@ class CutfillSetup(Setup):
     areas: tuple[Item, ...] = rings(
         "Areas", "Each is counted by itself; without any, all the ground that both cover", (), key="T", flag="within"
     )
+    further: tuple[Scope, ...] = many(
+        SURFACES, "Further dates", "Later epochs, each compared with the earlier surface too: a table and a chart by date",
+        section=AGAINST, rare=True,
+    )  # fmt: skip
     stable: tuple[Item, ...] = rings(
         "Stable ground",
         "Areas that cannot have changed: they tell how the two surfaces lie to one another",
@@ -47,6 +51,13 @@ class CutfillSetup(Setup):
         LINE, "Profile", "Both surfaces are shown along this line; west to east through the middle when none is drawn",
         rare=True, show_only=True, cuts=("earlier", "later"), title="Profile",
     )  # fmt: skip
+    labels: float | None = number(
+        "Labels every",
+        "The change is written on the map on a grid of this spacing",
+        automatic="none",
+        low=0.0,
+        rare=True,
+    )
     method: str = choice(
         "Method", "Exact: both triangulations laid over one another; grid: columns at the middle of cells",
         ((EXACT, "Exact"), (GRID, "Grid")),
