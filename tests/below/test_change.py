@@ -14,6 +14,7 @@ from kerb.core.change.regions import regions
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.shapes import fitted
 from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE
 from kerb.studies.change.run import run
@@ -159,6 +160,111 @@ class Meshes(unittest.TestCase):
         found = MeshDistance(plate).nearest(np.array([[4, 4, 0.3], [4, 4, -0.2], [20, 4, 1.0]]), limit=5.0)
         near(found.distance, [0.3, -0.2, np.nan])
         self.assertEqual(found.face[2], -1)
+
+
+class Shapes(unittest.TestCase):
+    """Planes, spheres and cylinders of any direction: what was made is found, with noise, strays, holes and a view from one side."""
+
+    def parts(self, seed=4):
+        rng = np.random.default_rng(seed)
+        axis = rng.normal(0, 1, 3) * [1, 1, 0.4]
+        axis /= np.linalg.norm(axis)
+        across = np.linalg.svd(axis[None])[2][1:]
+        return rng, axis * np.sign(axis[2] or 1), across
+
+    def test_a_pipe_from_one_side_with_a_bracket_on_it(self):
+        for unit in (1.0, 1 / 0.3048):
+            rng, axis, across = self.parts()
+            angle, along = rng.uniform(-1.2, 1.2, 4000), rng.uniform(-3, 3, 4000)
+            ring = np.cos(angle)[:, None] * across[0] + np.sin(angle)[:, None] * across[1]
+            centre = np.array([4.0, -2.0, 9.0]) + FAR
+            points = centre + along[:, None] * axis + (0.4 + rng.normal(0, 0.004, 4000))[:, None] * ring
+            bracket = centre + 0.2 * axis + 0.55 * across[0] + rng.uniform(-0.1, 0.1, (300, 3))
+            made = fitted("cylinder", np.concatenate([points, bracket]) * unit)
+            self.assertAlmostEqual(made.radius / unit, 0.4, delta=0.003)
+            self.assertGreater(abs(float(made.axis @ axis)), np.cos(np.radians(0.2)))
+            off = (made.centre / unit - centre) - ((made.centre / unit - centre) @ axis) * axis
+            self.assertLess(np.linalg.norm(off), 0.004)
+            away, place = made.nearest((centre + [[0, 0, 0], 0.7 * across[0], 0.1 * across[1] + 2 * axis]) * unit)
+            near(away / unit, [-0.4, 0.3, -0.3], 0.006)
+            near(np.linalg.norm(place - made.centre, axis=1) >= made.radius - 1e-9, True)
+
+    def test_a_ball_and_its_sign(self):
+        rng = np.random.default_rng(5)
+        way = rng.normal(0, 1, (3000, 3))
+        way = way[way[:, 0] > 0.3 * np.linalg.norm(way, axis=1)]
+        way /= np.linalg.norm(way, axis=1)[:, None]
+        points = FAR + 1.5 * way + rng.normal(0, 0.003, way.shape)
+        made = fitted("sphere", np.concatenate([points, FAR + rng.uniform(-3, 3, (100, 3))]))
+        self.assertAlmostEqual(made.radius, 1.5, delta=0.006)
+        near(made.centre, FAR, 0.006)
+        near(made.nearest(FAR + [[0, 0, 1.0], [0, 2.5, 0]])[0], [-0.5, 1.0], 0.01)
+        self.assertAlmostEqual(
+            made.rms, float(np.sqrt(np.mean(made.nearest(np.concatenate([points]))[0] ** 2))), delta=0.5
+        )
+
+    def test_walls_and_floors(self):
+        """Orthogonal, not upright: a wall is as good as a floor. Its normal looks up, else east, else north."""
+        rng = np.random.default_rng(6)
+        for normal, wanted in (
+            ([0, 0, -1.0], [0, 0, 1]),
+            ([-1.0, 0, 0], [1, 0, 0]),
+            ([0, -1.0, 0], [0, 1, 0]),
+            ([1.0, 2, -2], [-1 / 3, -2 / 3, 2 / 3]),
+        ):
+            normal = np.array(normal) / np.linalg.norm(normal)
+            across = np.linalg.svd(normal[None])[2][1:]
+            points = FAR + rng.uniform(-4, 4, (2000, 2)) @ across + rng.normal(0, 0.005, (2000, 1)) * normal
+            stray = FAR + rng.uniform(-4, 4, (200, 2)) @ across + 0.8 * np.array(wanted)
+            made = fitted("plane", np.concatenate([points, stray]))
+            near(made.axis, wanted, 0.003)
+            self.assertAlmostEqual(float(made.nearest(FAR[None] + 2 * np.array(wanted))[0][0]), 2.0, delta=0.02)
+
+    def test_what_tells_no_shape(self):
+        rng = np.random.default_rng(7)
+        line = np.outer(rng.uniform(0, 9, 50), [1.0, 2, 3])
+        flat = np.column_stack([rng.uniform(0, 9, (500, 2)), np.zeros(500)])
+        for kind, points, words in (
+            ("plane", line, "one line"), ("sphere", flat, "one plane|too little"), ("cylinder", flat, "too little"),
+            ("plane", line[:2], "needs 3"), ("sphere", np.ones((9, 3)), "one place"), ("cylinder", line[:5], "needs 6"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(NotDeterminable, words):
+                fitted(kind, points + FAR)
+        with self.assertRaisesRegex(InputError, "no shape"):
+            fitted("cone", flat)
+
+    def test_a_silo_that_bulges_and_probes(self):
+        """Against the cylinder of March: 40 mm out where it bulges; probes tell it with both places; feet the same."""
+        rng = np.random.default_rng(8)
+        for unit in (METRE, FOOT):
+            one = 1 / unit.metres
+
+            def wall(bulge, rng=rng):
+                angle, z = rng.uniform(0, 2 * np.pi, 8000), rng.uniform(0, 6, 8000)
+                radius = 3.0 + bulge * ((np.abs(angle - 1.5) < 0.3) & (np.abs(z - 3) < 1)) + rng.normal(0, 0.002, 8000)
+                return np.column_stack([radius * np.cos(angle), radius * np.sin(angle), z])
+
+            may, march = store_of((wall(0.04) + FAR) * one, unit, 1e-4), store_of((wall(0.0) + FAR) * one, unit, 1e-4)
+            sources = sources_of(None, unit, compared=may, against=march)
+            place = (np.array([3.04 * np.cos(1.5), 3.04 * np.sin(1.5)]) + FAR[:2]) * one
+            setup = ChangeSetup(
+                Scope("a"),
+                Scope("b"),
+                method="fit-cylinder",
+                tolerance=0.02 * one,
+                probes=Drawn.of([place, place + 90]),
+            )
+            outcome = run(setup, sources, silent())
+            self.assertLess(abs(outcome.value("median")) * unit.metres, 0.001)
+            self.assertAlmostEqual(outcome.value("p95") * unit.metres, 0.003, delta=0.003)
+            self.assertAlmostEqual(outcome.value("max") * unit.metres, 0.045, delta=0.005)
+            table = {row[0]: row[1] for row in outcome.tables["shape"].rows}
+            self.assertAlmostEqual(table["Radius"] * unit.metres, 3.0, delta=0.001)
+            self.assertAlmostEqual(abs(table["Axis, Z (no unit)"]), 1.0, delta=1e-4)
+            (probe,) = outcome.tables["probes"].rows
+            near(np.array(probe[1:4]) - probe[4:7], probe[7:10], 1e-5)
+            self.assertAlmostEqual(float(np.linalg.norm(probe[7:10])), abs(probe[10]), delta=1e-5)
+            self.assertIn("probe 2 has no compared point", " ".join(note.text for note in outcome.warnings))
 
 
 class Regions(unittest.TestCase):

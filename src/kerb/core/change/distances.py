@@ -20,6 +20,8 @@ from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
+from kerb.core.geometry.shapes import CYLINDER, SPHERE, Shape
+from kerb.core.geometry.shapes import PLANE as FLAT
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.surface.surfaces import Surface
@@ -27,8 +29,9 @@ from kerb.core.surface.surfaces import Surface
 NEAREST, BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL = (
     "nearest", "plane", "triangulated", "quadric", "normal", "mesh", "vertical"
 )  # fmt: skip
+SHAPES = {f"fit-{kind}": kind for kind in (FLAT, CYLINDER, SPHERE)}
 MODELS = {BY_PLANE: PLANE, TRIANGULATED: TRIANGLE, BY_QUADRIC: QUADRIC}
-SIGNED = (BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL)
+SIGNED = (BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL, *SHAPES)
 BLOCK_POINTS = 1_000_000
 FIRST_HALO_SPACINGS, HALO_GROWTH = 12.0, 4.0
 MOST_IN_RADIUS = 48
@@ -69,7 +72,7 @@ Block = Callable[[Floats], tuple[Floats, Floats, Floats]]
 
 
 def distances(
-    compared: CloudView, against: CloudView | MeshDistance | Surface, how: How, progress: Progress
+    compared: CloudView, against: CloudView | MeshDistance | Surface | Shape, how: How, progress: Progress
 ) -> Distances:
     """Distances of the points that count. Raises InputError, when a setting cannot be; NotDeterminable; Cancelled."""
     _check(how)
@@ -115,7 +118,7 @@ def _blocks(view: CloudView) -> Iterator[Ints]:
         yield np.concatenate(held)
 
 
-def _work(compared: CloudView, against: CloudView | MeshDistance | Surface, how: How) -> Block:
+def _work(compared: CloudView, against: CloudView | MeshDistance | Surface | Shape, how: How) -> Block:
     none = lambda n: np.full(n, np.nan)  # noqa: E731
     limit = how.limit if how.limit is not None else np.inf
     if isinstance(against, MeshDistance):
@@ -125,6 +128,14 @@ def _work(compared: CloudView, against: CloudView | MeshDistance | Surface, how:
             return found.distance, points - found.place, none(len(points))
 
         return to_mesh
+    if isinstance(against, Shape):
+
+        def to_shape(points: Floats) -> tuple[Floats, Floats, Floats]:
+            away, places = against.nearest(points)
+            away[np.abs(away) > limit] = np.nan
+            return away, points - places, none(len(points))
+
+        return to_shape
     if how.way == VERTICAL:
         surface = against if not isinstance(against, CloudView) else None
         if surface is None:

@@ -116,9 +116,9 @@ def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
     """Where the ground has likely not changed, the largest first, from differences (rows of y, columns of x) of square cells.
 
     Coordinates are counted from the lower left corner of the first cell. What most of the cells agree on within their noise (told
-    by cells up to eight apart) is taken for no change: where more was dug than was left alone, that is wrong, so proposals are for
-    looking at. Cells count that lie within three times the noise with nine tenths of their surroundings, in pieces of a hundredth
-    of the whole or more. Common practice, not a standard.
+    by cells up to eight apart) is taken for no change; where more was dug than was left alone that is wrong, so proposals are to
+    be looked at. Cells count that lie within three times the noise with nine tenths of their surroundings, in pieces of a
+    hundredth of the whole or more. Common practice, not a standard.
     """
     known = np.isfinite(dz)
     if np.count_nonzero(known) < FEWEST_PLACES:

@@ -9,8 +9,10 @@ import numpy as np
 
 from kerb.core.cloud.outgoing import from_store
 from kerb.core.errors import OutputError
+from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
-from kerb.formats.write_things import ENDINGS, write_cloud
+from kerb.core.things import LINES, Placed
+from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.studies.change.run import run
 from kerb.studies.change.setup import ChangeSetup
 from kerb.studies.drawn import Drawn
@@ -40,12 +42,27 @@ ABOUT = (
 def write(_setup: ChangeSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write the compared cloud with its distances as columns. Raises OutputError."""
     path = Path(paths["out"])
+    if path.suffix.lower() == ".dxf":
+        return _write_probes(outcome, sources, path)
     if path.suffix.lower() not in OUT:
         raise OutputError(f"{path}: a cloud with distances is written as {', '.join(OUT)}")
     made = {name: attribute.values for name, attribute in outcome.attributes.items() if attribute.values is not None}
     units = {name: outcome.attributes[name].unit for name in made}
     _, notes = write_cloud(from_store(sources.store("compared"), made=dict(made), units=units), path, Progress())
     return notes
+
+
+def _write_probes(outcome: Outcome, sources: Sources, path: Path) -> list[tuple[str, str]]:
+    """Probes as lines from the place on the reference to the compared point. Raises OutputError, when there are none."""
+    table = outcome.tables.get("probes")
+    if table is None or not table.rows:
+        raise OutputError(f"{path}: a drawing has the probes, and none is set")
+    rows = [[float(v) for v in row[1:]] for row in table.rows]
+    lines = tuple(
+        Line(np.array([row[3:6], row[:3]]), False, f"P{number[0]} {row[-1]:+.4g}", "probes")
+        for row, number in zip(rows, table.rows, strict=True)
+    )
+    return write_thing(Placed(LINES, LineSet(lines), sources.store("compared").reference), path, Progress())
 
 
 def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
@@ -69,13 +86,19 @@ CHANGE = StudyKind(
     setup=ChangeSetup,
     run=run,
     figures=ABOUT,
-    options=(Option("out", "the compared cloud with its distances as columns: " + ", ".join(OUT), endings=OUT),),
+    options=(
+        Option(
+            "out",
+            "the compared cloud with its distances as columns: " + ", ".join(OUT) + "; or the probes as lines: .dxf",
+            endings=(*OUT, ".dxf"),
+        ),
+    ),
     write=write,
     help_page="change.md",
     example="kerb change may.laz --against march.laz --method plane --tolerance 0.05 --out distances.laz",
     key="Ctrl+Shift+G",
     panes=("plan", "orbit"),
-    tables=("statistics", "regions"),
+    tables=("statistics", "shape", "probes", "regions"),
     describe=describe,
     trial=trial,
 )

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+import scipy
 
 from kerb.core.arrays import Floats
 from kerb.core.change.distances import (
@@ -10,6 +13,7 @@ from kerb.core.change.distances import (
     MESH,
     NEAREST,
     NORMAL,
+    SHAPES,
     SIGNED,
     TRIANGULATED,
     VERTICAL,
@@ -24,6 +28,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.shapes import PLANE, Shape, fitted
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.robust import spread
@@ -39,13 +44,17 @@ from kerb.studies.sources import Sources
 STUDY = "change"
 MOST_DRAWN = 200_000
 MOST_REGIONS = 30
+SHAPE_POINTS = 20_000
+# A probe farther from all compared points than this has none.
+PROBE_SPACINGS = 10.0
 SCALE_SPACINGS, CYLINDER_SPACINGS, DEPTH_SPACINGS, REGION_SPACINGS = 20.0, 10.0, 40.0, 6.0
 WORDS = {
     "nearest": "nearest point", "plane": "plane through the neighbours of the nearest point",
     "triangulated": "Delaunay triangle of the neighbours of the nearest point",
     "quadric": "quadric through the neighbours of the nearest point",
     "normal": "along the normal of the reference, between means in a cylinder", "mesh": "nearest place of the mesh",
-    "vertical": "upright",
+    "vertical": "upright", "fit-plane": "from the plane fitted to the reference",
+    "fit-cylinder": "from the cylinder fitted to the reference", "fit-sphere": "from the sphere fitted to the reference",
 }  # fmt: skip
 
 
@@ -57,7 +66,8 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     view = setup.compared.of(store, ring)
     method, why = _method(setup, sources)
     how = _how(setup, sources, method)
-    found = distances(view, _against(setup, sources, method, view), how, progress.within(0.0, 0.9))
+    against = _against(setup, sources, method, view)
+    found = distances(view, against, how, progress.within(0.0, 0.9))
     known = np.isfinite(found.distance)
     if not known.any():
         raise NotDeterminable("no point of the compared cloud has a match: do they not meet?")
@@ -69,6 +79,10 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.figures = _figures(setup, found, away, method, unit)
     outcome.warnings += _notes(setup, sources, outcome, method, why)
     outcome.tables["statistics"] = _statistics(away, unit.code)
+    if isinstance(against, Shape):
+        outcome.tables["shape"] = _shape(against, unit)
+    if setup.probes:
+        _probe(outcome, setup, store, found, unit)
     _draw(outcome, setup, store, found, unit)
     outcome.charts = [Plot("Distances", "histogram", _sample(away), np.empty(0), f"distance ({unit.symbol})", "points")]
     title = f"Distance from {sources.source('against').name}"
@@ -149,8 +163,15 @@ def _how(setup: ChangeSetup, sources: Sources, method: str) -> How:
     )  # fmt: skip
 
 
-def _against(setup: ChangeSetup, sources: Sources, method: str, view: CloudView) -> CloudView | MeshDistance | Surface:
+def _against(
+    setup: ChangeSetup, sources: Sources, method: str, view: CloudView
+) -> CloudView | MeshDistance | Surface | Shape:
     source = sources.source("against")
+    if method in SHAPES:
+        reference = setup.against.of(sources.store("against"))
+        rows = reference.all_rows(Progress())
+        # A shape is told by a fair share of the points.
+        return fitted(SHAPES[method], reference.store.coordinates(rows[:: max(1, len(rows) // SHAPE_POINTS)]))
     if method == MESH:
         thing = _thing(sources)
         if isinstance(thing, TriangleMesh):
@@ -163,6 +184,48 @@ def _against(setup: ChangeSetup, sources: Sources, method: str, view: CloudView)
         low, high = view.store.bounds
         return TinSurface(surface.tin(low[:2], high[:2]), surface.reference)
     return setup.against.of(sources.store("against"))
+
+
+def _shape(shape: Shape, unit: LengthUnit) -> Table:
+    """What the fitted shape is, in the unit of the job."""
+    rows: list[tuple[str, float]] = [(f"Centre, {word}", float(v)) for word, v in zip("ENZ", shape.centre, strict=True)]
+    if shape.radius:
+        rows.append(("Radius", shape.radius))
+    rows.append(("Points from it, rms", shape.rms))
+    if np.any(shape.axis):
+        what = "Normal" if shape.kind == PLANE else "Axis"
+        rows += [(f"{what}, {word} (no unit)", float(v)) for word, v in zip("ENZ", shape.axis, strict=True)]
+    return Table(f"Fitted {shape.kind}", (Column("what", "", ""), Column("value", unit.code, "Value")), tuple(rows))
+
+
+def _probe(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distances, unit: LengthUnit) -> None:
+    """The compared point nearest in plan to each probe, the place it is counted from, and what lies between."""
+    known = np.flatnonzero(np.isfinite(found.distance))
+    xyz = store.coordinates(found.rows[known])
+    tree: Any = scipy.spatial.cKDTree(xyz[:, :2])
+    away, near = tree.query(setup.probes.places)
+    rows = []
+    for number, (at, off) in enumerate(zip(near.tolist(), away.tolist(), strict=True), 1):
+        if off > PROBE_SPACINGS * store.spacing:
+            outcome.warnings.append(Note("probe", f"probe {number} has no compared point near it"))
+            continue
+        parts = found.parts[known[at]].astype(float)
+        rows.append((str(number), *xyz[at], *(xyz[at] - parts), *parts, found.distance[known[at]]))
+    code = unit.code
+    outcome.tables["probes"] = Table(
+        "Probes",
+        (Column("number", "", "No."), *(Column(n, code, w) for n, w in (
+            ("e", "Easting"), ("n", "Northing"), ("z", "Elevation"), ("ref_e", "Reference E"), ("ref_n", "Reference N"),
+            ("ref_z", "Reference Z"), ("de", "dE"), ("dn", "dN"), ("dz", "dZ"), ("distance", "Distance")))),
+        tuple((row[0], *(float(v) for v in row[1:])) for row in rows),
+    )  # fmt: skip
+    if rows:
+        places = np.array([row[1:4] for row in rows], float)
+        values = tuple(float(row[-1]) for row in rows)
+        names = tuple(f"P{row[0]}" for row in rows)
+        outcome.layers["probes"] = FoundLabels(
+            places, names, title="Probes", values=values, bounds=(None,) * len(rows), unit=code
+        )
 
 
 def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, unit: LengthUnit) -> dict[str, Figure]:

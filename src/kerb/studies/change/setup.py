@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kerb.core.change.distances import BY_PLANE, BY_QUADRIC, MESH, NEAREST, NORMAL, TRIANGULATED, VERTICAL
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, RING, choice, drawn, number, scope, surface
+from kerb.studies.fields import AGAINST, PLACES, RING, choice, drawn, number, scope, surface
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -31,7 +31,9 @@ class ChangeSetup(Setup):
         "Distance", "How the distance of a point is taken",
         ((AUTO, "Proposed by Kerb"), (NEAREST, "Nearest point, without sign"), (BY_PLANE, "Plane through neighbours"),
          (TRIANGULATED, "Triangles of neighbours"), (BY_QUADRIC, "Quadric through neighbours"),
-         (NORMAL, "Along the normal, with significance"), (MESH, "Nearest place of a mesh"), (VERTICAL, "Upright")),
+         (NORMAL, "Along the normal, with significance"), (MESH, "Nearest place of a mesh"), (VERTICAL, "Upright"),
+         ("fit-plane", "From a fitted plane"), ("fit-cylinder", "From a fitted cylinder"),
+         ("fit-sphere", "From a fitted sphere")),
     )  # fmt: skip
     neighbours: float = number(
         "Neighbours",
@@ -52,6 +54,12 @@ class ChangeSetup(Setup):
     )
     max_distance: float | None = number(
         "Largest distance", "Points farther than this have no match", automatic="no limit", low=0.0
+    )
+    probes: Drawn = drawn(
+        PLACES,
+        "Probes",
+        "Places whose nearest compared point is told with both places and the three components",
+        rare=True,
     )
     tolerance: float | None = number(
         "Tolerance", "Share of points within it, and regions beyond it", automatic="none", low=0.0
