@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 
 from kerb.core.align.closest import HowFit, refined
+from kerb.core.align.search import upright_start
 from kerb.core.align.targets import MeshTarget, PointTarget
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
@@ -216,3 +217,61 @@ class Verb(CommandLine):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+def hills(xy):
+    x, y = xy[:, 0], xy[:, 1]
+    bump = 4 * np.exp(-((x - 60) ** 2 + (y - 30) ** 2) / 200)
+    return 3 * np.sin(x / 17 + 1) + 2 * np.cos(y / 23) + 1.5 * np.sin((x + 2 * y) / 31) + bump
+
+
+class Search(unittest.TestCase):
+    """A start for clouds that lie anywhere, turned by anything about the upright."""
+
+    def two(self, seed, shape=hills):
+        rng = np.random.default_rng(seed)
+        a, b = rng.uniform([0, 0], [150, 110], (20_000, 2)), rng.uniform([40, 20], [190, 130], (20_000, 2))
+        # The density of the second varies, a patch of the first is not seen, and each has strays of its own.
+        b = b[rng.uniform(0, 1, len(b)) < 0.2 + 0.8 * (b[:, 0] > 100)]
+        a = a[np.hypot(a[:, 0] - 90, a[:, 1] - 60) > 12]
+        made = [np.column_stack([xy, shape(xy) + rng.normal(0, 0.03, len(xy))]) for xy in (a, b)]
+        return *(np.concatenate([one, rng.uniform(0, 100, (60, 3))]) + FAR for one in made), rng
+
+    def test_any_turn_and_shift_in_two_units(self):
+        for seed, unit in enumerate((1.0, 1 / 0.3048, 1.0, 1.0)):
+            fixed, right, rng = self.two(seed)
+            motion = Rigid.turned(rng.uniform(0, 360), right.mean(axis=0), rng.uniform(-800, 800, 3))
+            found = upright_start(motion(right) * unit, fixed * unit, silent())
+            away = np.abs(found.motion(motion(right) * unit) / unit - right).max(axis=0)
+            self.assertLess(away[:2].max(), 5.0, "two cells of 1.7, at the far corner")
+            self.assertLess(away[2], 0.5)
+            self.assertGreater(found.correlation, 0.8)
+            self.assertIsNone(found.other)
+            np.testing.assert_allclose(found.motion.matrix[2], [0, 0, 1], atol=1e-12, err_msg="upright")
+
+    def test_what_looks_alike_both_ways_round_is_told(self):
+        def hipped(xy):
+            off = np.abs(xy - [95, 65])
+            return np.maximum(0, 12 - np.maximum(off[:, 0] * 0.4, off[:, 1] * 0.8))
+
+        fixed, right, _ = self.two(9, hipped)
+        found = upright_start(right, fixed, silent())
+        self.assertIsNotNone(found.other)
+        turn = np.degrees(np.arctan2(found.motion.matrix[1, 0], found.motion.matrix[0, 0]))
+        self.assertAlmostEqual(abs((found.other - turn + 180) % 360 - 180), 180, delta=6)
+
+    def test_floors_tell_nothing(self):
+        fixed, right, _ = self.two(3, lambda xy: np.zeros(len(xy)))
+        with self.assertRaisesRegex(NotDeterminable, "give pairs or a start"):
+            upright_start(right[:-60], fixed[:-60], silent())
+
+    def test_a_study_that_searches_and_refines(self):
+        fixed, right, _ = self.two(5)
+        motion = Rigid.turned(133.0, right.mean(axis=0), np.array([300.0, -120, 9]))
+        sources = sources_of(None, METRE, moving=store_of(motion(right)), to=store_of(fixed))
+        outcome = run(AlignSetup(Scope("a"), Scope("b"), search=True), sources, silent())
+        matrix = np.array([[float(v) for v in row[-4:]] for row in outcome.tables["matrix"].rows])
+        back = motion(right) @ matrix[:3, :3].T + matrix[:3, 3]
+        self.assertLess(np.abs(back - right).max(), 0.03)
+        self.assertAlmostEqual(outcome.value("rotation"), 133.0, delta=0.02)
+        self.assertIn("found by heights", " ".join(note.text for note in outcome.warnings))

@@ -22,6 +22,8 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.surface.contours import contours, gradients, index_every, label_places, smoothed
+from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.gridding import cell_levels, gaps_filled
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
 from kerb.core.surface.overlay import change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.spots import SpotGrid, spot_levels
@@ -633,3 +635,76 @@ class Dates(CommandLine):
         self.assertGreater(len(layer.values), 12)
         with self.assertRaisesRegex(InputError, "wider grid"):
             run(replace(setup, labels=0.1), sources, silent())
+
+
+def at_cell(grid, place, cell):
+    """The elevation of the cell at a whole multiple of the cell size."""
+    a, _, west, _, e, north = grid.affine
+    column, row = ((place + 0.5) * cell - [west, north]) / [a, e]
+    return float(grid.z[int(row), int(column)])
+
+
+class Grids(CommandLine):
+    """Grids of cells: what stands for a cell by brute force, gaps filled to a distance, borders, units, files."""
+
+    def test_each_level_by_brute_force(self):
+        for scale in (1.0, 1 / 0.3048):
+            rng = np.random.default_rng(3)
+            points = (np.column_stack([rng.uniform(0, 9, (700, 2)), rng.normal(0, 2, 700)]) + FAR) * scale
+            cell = 1.3 * scale
+            key = np.floor(points[:, :2] / cell).astype(int)
+            for take, how in (("lowest", np.min), ("highest", np.max), ("mean", np.mean), ("median", np.median)):
+                grid = cell_levels(points, cell, take)
+                self.assertEqual(grid.known, len(np.unique(key, axis=0)))
+                for place in np.unique(key, axis=0)[::7]:
+                    mine = points[(key == place).all(axis=1), 2]
+                    self.assertAlmostEqual(at_cell(grid, place, cell), float(how(mine)), places=6)
+        with self.assertRaisesRegex(InputError, "no level"):
+            cell_levels(points, cell, "modal")
+        for wrong in (0.0, -1.0, np.nan):
+            with self.assertRaisesRegex(InputError, "above zero"):
+                cell_levels(points, wrong, "mean")
+        with self.assertRaisesRegex(InputError, "cells"):
+            cell_levels(points, 1e-4, "mean")
+        with self.assertRaisesRegex(NotDeterminable, "no points"):
+            cell_levels(points[:0], 1.0, "mean")
+        border = cell_levels(np.array([[2.0, 2, 5], [3.999, 2, 7], [4.0, 4, 9]]), 2.0, "mean")
+        near(border.z, [[np.nan, 9], [6, np.nan]])
+
+    def test_gaps_are_filled_so_far_and_no_farther(self):
+        """A slope with a hole of 5 × 5 and a wide one: linear where filled, open in the middle of the wide one, never outwards."""
+        x, y = np.meshgrid(np.arange(40) + 0.5, np.arange(30) + 0.5)
+        z = 0.5 * x + 0.2 * y
+        z[5:10, 5:10] = np.nan
+        z[8:24, 18:34] = np.nan
+        whole = ElevationGrid(z[::-1].copy(), (1.0, 0.0, FAR[0], 0.0, -1.0, FAR[1] + 30))
+        made, new = gaps_filled(whole, 3.0)
+        back = made.z[::-1]
+        near(back[5:10, 5:10], (0.5 * x + 0.2 * y)[5:10, 5:10], atol=1e-9)
+        self.assertTrue(np.isnan(back[12:20, 22:30]).all())
+        near(back[8:11, 18:34], (0.5 * x + 0.2 * y)[8:11, 18:34], atol=1e-9)
+        self.assertEqual(int(new.sum()), int(np.isfinite(made.z).sum() - np.isfinite(whole.z).sum()))
+        alone = np.full((9, 9), np.nan)
+        alone[4, 3:6] = 1.0
+        one = ElevationGrid(alone, (1.0, 0.0, 0.0, 0.0, -1.0, 9.0))
+        self.assertEqual(int(gaps_filled(one, 5.0)[1].sum()), 0)
+        self.assertIs(gaps_filled(one, 0.0)[0], one)
+
+    def test_a_grid_from_a_file_to_a_file(self):
+        rng = np.random.default_rng(4)
+        xy = rng.uniform(0, 60, (9000, 2))
+        xy = xy[np.hypot(*(xy - 30).T) > 4]
+        points = np.column_stack([xy, 0.1 * xy[:, 0] + rng.normal(0, 0.01, len(xy))]) + FAR
+        written(self.folder / "a.laz", points)
+        out = self.folder / "g.tif"
+        found = self.json("surface", self.folder / "a.laz", "--form", "grid", "--cell", 2, "--fill", 8, "--out", out)
+        self.assertGreater(found["figures"]["filled_cells"]["value"], 5)
+        with rasterio.open(out) as raster:
+            self.assertEqual(raster.res, (2.0, 2.0))
+            near(raster.transform.c % 2, 0, atol=1e-9)
+            values = [v[0] for v in raster.sample([(FAR[0] + 31, FAR[1] + 31), (FAR[0] + 11, FAR[1] + 9)])]
+        near(np.array(values) - FAR[2], [3.1, 1.1], atol=0.06)
+        open_ = self.json("surface", self.folder / "a.laz", "--form", "grid", "--cell", 2)
+        self.assertLess(open_["figures"]["cells"]["value"], found["figures"]["cells"]["value"])
+        tin = self.json("surface", self.folder / "a.laz", "--form", "grid", "--cell", 2, "--level", "tin")
+        self.assertAlmostEqual(tin["figures"]["mean"]["value"], FAR[2] + 3.0, delta=0.05)

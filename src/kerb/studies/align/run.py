@@ -6,6 +6,7 @@ import numpy as np
 
 from kerb.core.accuracy.horizontal import fitted
 from kerb.core.align.closest import Fit, HowFit, refined
+from kerb.core.align.search import upright_start
 from kerb.core.align.targets import MeshTarget, PointTarget, Target
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
@@ -41,6 +42,8 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     start = matrix_of(setup.start) if setup.start.strip() else Rigid()
     fit: Fit | None = None
     motion = start
+    if setup.search and not setup.pairs.strip():
+        motion = _searched(setup, sources, outcome, moving, progress.within(0.0, 0.2))
     if setup.pairs.strip():
         motion = _by_pairs(setup, outcome, unit.code)
     if not setup.pairs.strip() or setup.refine:
@@ -107,6 +110,24 @@ def _target(setup: AlignSetup, sources: Sources, origin: Floats, progress: Progr
     if store is not None:
         spacing = store.spacing
     return MeshTarget(TriangleMesh(mesh.vertices - origin, mesh.triangles), spacing)
+
+
+def _searched(setup: AlignSetup, sources: Sources, outcome: Outcome, moving: Floats, progress: Progress) -> Rigid:
+    """A start by heights. What it is worth, and whether another would be as good, is told."""
+    found = upright_start(moving, _points("to", setup.to, sources, MOST_MOVING), progress)
+    angle = float(np.degrees(np.arctan2(found.motion.matrix[1, 0], found.motion.matrix[0, 0])))
+    outcome.warnings.append(
+        Note("search", f"the start was found by heights: a turn of {angle:.0f}° about the upright; they go together with "
+             f"r = {found.correlation:.2f} over {found.overlap:.0%} of the smaller one")
+    )  # fmt: skip
+    if found.other is not None:
+        outcome.warnings.append(
+            Note(
+                "search-other",
+                f"a turn of {found.other:.0f}° fits nearly as well: look which is right, or give pairs",
+            )
+        )
+    return found.motion
 
 
 def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:

@@ -21,6 +21,10 @@ class AlignSetup(Setup):
     )  # fmt: skip
     scaled: bool = switch("With a scale", "Pairs fit seven parameters in place of six", rare=True)
     refine: bool = switch("Refine after pairs", "Closest points go on from what the pairs give")
+    search: bool = switch(
+        "Search for a start",
+        "For clouds that lie far apart, but upright: all turns about the upright and shifts are tried first",
+    )
     start: str = text("Start", "Sixteen numbers of a 4 × 4 matrix, row by row, or a file of them", rare=True)
     overlap: float | None = number(
         "Overlap",

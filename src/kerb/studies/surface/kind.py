@@ -16,8 +16,8 @@ from kerb.studies.drawn import Drawn
 from kerb.studies.kind import AREA, COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
-from kerb.studies.surface.run import run
-from kerb.studies.surface.setup import SurfaceSetup
+from kerb.studies.surface.run import gridded, run
+from kerb.studies.surface.setup import GRID, SurfaceSetup
 
 ABOUT = (
     FigureAbout("plan_area", "Area in plan", AREA, (HEADLINE, SHEET, SUMMARY, REPORT)),
@@ -27,17 +27,21 @@ ABOUT = (
     FigureAbout("mean", "Mean level", LENGTH),
     FigureAbout("vertices", "Vertices", COUNT),
     FigureAbout("triangles", "Triangles", COUNT),
+    FigureAbout("cells", "Cells", COUNT, optional=True),
+    FigureAbout("filled_cells", "Cells in filled gaps", COUNT, optional=True),
     FigureAbout("thinned_max", "Farthest point from it", LENGTH, optional=True),
     FigureAbout("thinned_rms", "All points from it, rms", LENGTH, optional=True),
 )
 
 
-def write(_setup: SurfaceSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
+def write(setup: SurfaceSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write the surface by the ending of the file. Raises OutputError."""
     made = outcome.makes[0].item if outcome.makes else None
     mesh = outcome.mesh("surface")
-    if made is None and mesh is not None:
+    if made is None and mesh is not None and setup.form != GRID:
         made = Placed(SURFACE_HOLDING, TriangleMesh(mesh.vertices, mesh.triangles), sources.store("cloud").reference)
+    if made is None and setup.form == GRID:
+        made = Placed(SURFACE_HOLDING, gridded(setup, sources, Progress()), sources.store("cloud").reference)
     return write_thing(made, Path(paths["out"]), Progress()) if made is not None else []
 
 
@@ -49,7 +53,12 @@ def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
 def trial() -> tuple[SurfaceSetup, ...]:
     """A mound whole, thinned, and within a ring."""
     ring = Drawn.of(np.array([[-4.0, -4.0], [4.0, -4.0], [4.0, 4.0], [-4.0, 4.0]]))
-    return (SurfaceSetup(), SurfaceSetup(spacing=0.5, thin="median", max_edge=3.0), SurfaceSetup(boundary=ring))
+    return (
+        SurfaceSetup(),
+        SurfaceSetup(spacing=0.5, thin="median", max_edge=3.0),
+        SurfaceSetup(form="grid", fill=2.0),
+        SurfaceSetup(boundary=ring),
+    )
 
 
 SURFACE = StudyKind(

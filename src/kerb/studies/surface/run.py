@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from kerb.core.arrays import Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import Thinning
-from kerb.core.errors import InputError
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry import polygon
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import quantity, round_number
+from kerb.core.surface.elevation import ElevationGrid, placed
+from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid_on
 from kerb.core.surface.making import LEVELS, Shape, departure, level_table, mean_level, surface_from
 from kerb.core.things import SURFACE, Placed
 from kerb.studies.layers import FoundMesh, Plot
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
-from kerb.studies.surface.setup import SurfaceSetup
+from kerb.studies.surface.setup import GRID, SurfaceSetup
 
 STUDY = "surface"
 # Larger ones are drawn by the holding that they become.
@@ -31,12 +36,16 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     setup.check()
     store, unit = sources.store("cloud"), sources.unit
     among = _among(setup, store, progress.within(0.0, 0.1))
-    thin = Thinning(setup.thin, setup.spacing) if setup.spacing is not None else None
+    thin, shape = _how(setup, sources)
     lines = sources.lines("breaklines").lines if setup.breaklines else ()
-    ring = setup.boundary.ring("boundary") if setup.boundary else None
-    closed = [np.concatenate([line.xyz, line.xyz[:1]]) if line.closed else line.xyz for line in lines]
-    tin = surface_from(store, among, thin, Shape(closed, ring, setup.max_edge), progress.within(0.1, 0.7))
-    away = departure(store, among, tin, progress.within(0.7, 0.95)) if thin is not None else None
+    grid: ElevationGrid | None = None
+    filled = 0
+    if setup.form == GRID:
+        grid, filled = _grid(setup, store, among, (thin, shape), progress.within(0.1, 0.7))
+        tin = grid.tin()
+    else:
+        tin = surface_from(store, among, thin, shape, progress.within(0.1, 0.7))
+    away = departure(store, among, tin, progress.within(0.7, 0.95)) if thin is not None or grid is not None else None
     outcome = Outcome(STUDY, unit.code, store.reference.code, {}, setup.settings())
     used = int(np.count_nonzero(among))
     outcome.inputs = [sources.input("cloud", "cloud", used, setup.cloud.words(store))]
@@ -55,7 +64,16 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         "thinned_max": Figure(away.largest if away else None, length, "Farthest point from it"),
         "thinned_rms": Figure(away.rms if away else None, length, "All points from it, rms"),
     }
-    if away is not None:
+    if grid is not None:
+        outcome.figures |= {
+            "cells": Figure(float(grid.known), "", "Cells"), "filled_cells": Figure(float(filled), "", "Cells in filled gaps"),
+        }  # fmt: skip
+        outcome.settings |= {"cell": grid.cell}
+    if away is not None and grid is not None:
+        lost = f"{quantity(away.largest, length)} of the surface between cells, {quantity(away.rms, length)} in the mean (rms)"
+        words = f"{grid.known} cells of {quantity(grid.cell, length)}, {filled} of them in filled gaps; points lie within {lost}"
+        outcome.warnings.append(Note("gridded", words))
+    elif away is not None:
         outcome.warnings.append(
             Note("thinned", f"{len(tin.vertices)} of {used} points are vertices; all points lie within "
                  f"{quantity(away.largest, length)} of the surface, {quantity(away.rms, length)} in the mean (rms)")
@@ -81,9 +99,48 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     )
     outcome.method = _method(setup, unit.symbol)
     if setup.keep:
-        item = Placed(SURFACE, TriangleMesh(tin.points, tin.triangles), store.reference)
+        item = Placed(SURFACE, grid if grid is not None else TriangleMesh(tin.points, tin.triangles), store.reference)
         outcome.makes = [Made(f"Surface of {sources.source('cloud').name}", item)]
     return outcome
+
+
+def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]:
+    """How points are thinned, and what shapes the surface."""
+    thin = Thinning(setup.thin, setup.spacing) if setup.spacing is not None else None
+    lines = sources.lines("breaklines").lines if setup.breaklines else ()
+    closed = [np.concatenate([line.xyz, line.xyz[:1]]) if line.closed else line.xyz for line in lines]
+    return thin, Shape(closed, setup.boundary.ring("boundary") if setup.boundary else None, setup.max_edge)
+
+
+def gridded(setup: SurfaceSetup, sources: Sources, progress: Progress) -> ElevationGrid:
+    """The grid by itself, to be written. Raises as :func:`run` does."""
+    store = sources.store("cloud")
+    return _grid(setup, store, _among(setup, store, progress), _how(setup, sources), progress)[0]
+
+
+def _grid(
+    setup: SurfaceSetup, store: CloudStore, among: Mask, how: tuple[Thinning | None, Shape], progress: Progress
+) -> tuple[ElevationGrid, int]:
+    """A grid of the points that count, cut off outside of the boundary, and how many of its cells lie in filled gaps."""
+    cell = setup.cell if setup.cell is not None else round_number(2 * store.spacing)
+    if setup.level == TRIANGLES:
+        grid = grid_on(surface_from(store, among, *how, progress), cell)
+    else:
+        progress.step(0.2, "Sorting points into cells")
+        grid = cell_levels(store.coordinates(np.flatnonzero(among)), cell, setup.level)
+    filled = 0
+    if setup.fill is not None:
+        grid, new = gaps_filled(grid, setup.fill)
+        filled = int(np.count_nonzero(new))
+    ring = how[1].ring
+    if ring is not None:
+        rows, columns = np.meshgrid(*(np.arange(size) for size in grid.z.shape), indexing="ij")
+        middle = placed(grid.affine, np.column_stack([columns.ravel() + 0.5, rows.ravel() + 0.5]))
+        inside = polygon.contains(ring, middle).reshape(grid.z.shape)
+        grid = replace(grid, z=np.where(inside, grid.z, np.nan))
+    if grid.known < 4:
+        raise NotDeterminable("fewer than four cells have points: take a larger cell")
+    return grid, filled
 
 
 def _among(setup: SurfaceSetup, store: CloudStore, progress: Progress) -> Mask:
@@ -95,6 +152,14 @@ def _among(setup: SurfaceSetup, store: CloudStore, progress: Progress) -> Mask:
 
 
 def _method(setup: SurfaceSetup, unit: str) -> str:
+    if setup.form == GRID:
+        what = (
+            "the surface of triangles in its middle" if setup.level == TRIANGLES else f"the {setup.level} of its points"
+        )
+        said = f"A grid of square cells at whole multiples of their side; the level of each is {what}."
+        if setup.fill is not None:
+            said += f" Gaps up to {setup.fill:g} {unit} from a known cell are interpolated between those round them."
+        return said
     said = "Delaunay triangulation in plan of "
     if setup.spacing is None:
         said += "all points that count."

@@ -5,10 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kerb.core.cloud.thinning import CENTRE, HIGHEST, LOWEST, MEDIAN
+from kerb.core.surface.gridding import MEAN, TRIANGLES
 from kerb.studies.drawn import Drawn
 from kerb.studies.fields import LINES, RING, choice, drawn, holding, number, scope, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
+
+TIN, GRID = "triangles", "grid"
 
 
 @dataclass(frozen=True)
@@ -28,5 +31,22 @@ class SurfaceSetup(Setup):
     max_edge: float | None = number(
         "Longest edge", "Triangles with a longer edge in plan are left out, so that gaps stay open", automatic="no limit",
         low=0.0,
+    )  # fmt: skip
+    form: str = choice(
+        "As",
+        "Triangles through points, or a grid with one elevation a cell",
+        ((TIN, "Triangles"), (GRID, "Grid of cells")),
+    )
+    cell: float | None = number(
+        "Cell", "Side of the cells of a grid", automatic="two spacings", low=0.0, when=("form", (GRID,))
+    )
+    level: str = choice(
+        "Level of a cell", "What stands for the points in a cell",
+        ((MEDIAN, "Median"), (LOWEST, "Lowest"), (HIGHEST, "Highest"), (MEAN, "Mean"),
+         (TRIANGLES, "Triangles, in its middle")), when=("form", (GRID,)),
+    )  # fmt: skip
+    fill: float | None = number(
+        "Fill gaps up to", "Cells without points no farther than this from one with are interpolated", automatic="left open",
+        low=0.0, when=("form", (GRID,)),
     )  # fmt: skip
     keep: bool = switch("Put it into the job", "The surface becomes a holding of the job", True, rare=True)
