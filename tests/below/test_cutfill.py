@@ -618,7 +618,7 @@ class Dates(CommandLine):
             self.assertEqual(len(again.stable), len(after.stable), "proposed anew, not twice")
             judged = run(replace(after, stable=after.stable[1:]), sources, silent())
             self.assertAlmostEqual(judged.value("stable_offset") * unit.metres, 0.1, delta=0.004)
-        with self.assertRaisesRegex(InputError, "no stable ground"):
+        with self.assertRaisesRegex(NotDeterminable, "no stable ground"):
             propose(CutfillSetup(Scope("a"), level=1.0), sources, silent())
         self.assertEqual(proposals(np.full((20, 20), np.nan), 1.0), [])
         noisy = np.random.default_rng(1).uniform(-9, 9, (60, 60))

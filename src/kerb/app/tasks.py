@@ -59,7 +59,7 @@ class Task(QObject):
             self._emit(self.cancelled)
         except KerbError as error:
             self._emit(self.failed, str(error), error)
-        except OSError as error:  # a full disk, a share that went away: nothing of ours to mend
+        except OSError as error:  # a full disk, a share that went away: nothing of ours is broken
             log.warning("%s: %s", self.title, error)
             self._emit(self.failed, refusal(error, self.title), error)
         except Exception as error:  # a fault of ours: say so in the window, and keep the trace for the log

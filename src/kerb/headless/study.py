@@ -80,7 +80,8 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
             elif about.kind != CLOUDS:
                 _add_field(parser, kind, name, about)
         for step in kind.steps:
-            parser.add_argument(f"--{step.id}", action="store_true", help=f"first: {_safe(step.help)}")
+            flag = f"--{step.id.replace('_', '-')}"
+            parser.add_argument(flag, dest=step.id, action="store_true", help=f"first: {_safe(step.help)}")
         for option in kind.options:
             parser.add_argument(f"--{option.flag}", metavar=option.metavar, help=_safe(option.help))
         add_common(parser, report=True)

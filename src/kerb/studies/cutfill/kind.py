@@ -140,7 +140,7 @@ CUTFILL = StudyKind(
     corrections=corrections,
     steps=(
         Step(
-            "propose",
+            "propose_stable",
             "Propose stable ground",
             "Find areas where most of the ground agrees; look at each, untick what moved",
             "stable",

@@ -83,7 +83,7 @@ def follow(setup: CutfillSetup, cloud: str) -> CutfillSetup:
 def propose(setup: CutfillSetup, sources: Sources, progress: Progress) -> CutfillSetup:
     """With areas where the ground likely did not change; what was drawn stays. Raises InputError, NotDeterminable; Cancelled."""
     if setup.level is not None:
-        raise InputError("a level has no stable ground: choose a later surface")
+        raise NotDeterminable("a level has no stable ground: choose a later surface")
     wide = replace(setup, areas=(), stable=(), take_out="none")
     found = compared(wide, sources, progress)
     low, high = extent(found, None)

@@ -64,10 +64,11 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         "thinned_max": Figure(away.largest if away else None, length, "Farthest point from it"),
         "thinned_rms": Figure(away.rms if away else None, length, "All points from it, rms"),
     }
+    outcome.figures |= {
+        "cells": Figure(float(grid.known) if grid is not None else None, "", "Cells"),
+        "filled_cells": Figure(float(filled) if grid is not None else None, "", "Cells in filled gaps"),
+    }
     if grid is not None:
-        outcome.figures |= {
-            "cells": Figure(float(grid.known), "", "Cells"), "filled_cells": Figure(float(filled), "", "Cells in filled gaps"),
-        }  # fmt: skip
         outcome.settings |= {"cell": grid.cell}
     if away is not None and grid is not None:
         lost = f"{quantity(away.largest, length)} of the surface between cells, {quantity(away.rms, length)} in the mean (rms)"

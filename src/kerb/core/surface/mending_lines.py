@@ -1,0 +1,195 @@
+"""Lines laid into a surface that is mended: break lines, and rings that follow it as it is."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.errors import InputError
+from kerb.core.surface.mended import (
+    ON_EDGE,
+    SAME,
+    Mended,
+    Patch,
+    box_round,
+    edge_under,
+    edges_of,
+    fixed_more,
+    key_either,
+    part_of,
+    refitted,
+    seeing,
+    used_by,
+    window,
+    with_levels,
+)  # fmt: skip
+from kerb.core.surface.mending_kernels import crossings
+from kerb.core.surface.tin import Tin
+from kerb.core.surface.tin_kernels import locate
+
+
+def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = False) -> tuple[Mended, Ints]:
+    """With edges along a line (n, 3) in job coordinates, where NaN at the level of the surface; and its vertices in order.
+
+    ``on_surface`` puts a vertex wherever an edge is crossed and keeps the pieces of those edges, so that the surface stays what
+    it is; else it goes straight from vertex to vertex, and over lines that stay at their level. What lies beyond the surface is
+    left out. Raises InputError, when no part of it lies on the surface or it crosses itself.
+    """
+    places = m.local(xyz)
+    near = window(m, *box_round(places, SAME * m.width))
+    if not len(near):
+        raise InputError("the line does not lie on the surface")
+    tin = part_of(m, near)
+    z = xyz[:, 2] - m.origin[2]
+    ground = tin.at(places)
+    z = np.where(np.isfinite(z) & np.isfinite(ground), z, ground)
+    edges = edges_of(m.triangles[near])
+    _, first, many = np.unique(key_either(edges), return_index=True, return_counts=True)
+    edges = np.sort(edges[first], axis=1)
+    found = _crossed(m, edges, places, closed)
+    # Stops lie where the surface ends, and on edges that stay; of a line on the surface on all that it crosses.
+    keep = many == 1
+    if len(m.fixed):
+        keep |= np.isin(key_either(edges), key_either(m.fixed))
+    keep |= on_surface
+    stops = _Stops(m, places, z, used_by(m, near))
+    hits = found[keep[found[:, 0].astype(int)]]
+    # Vertices that the line passes through are stops whatever is asked.
+    passing = found[(np.abs(found[:, 2]) <= ON_EDGE) | (np.abs(found[:, 2] - 1) <= ON_EDGE)] if len(found) else found
+    for e, s, u, w in np.concatenate([hits, passing]).tolist():
+        stops.cross(edges[int(e)], int(s), u, w)
+    pairs, line = stops.pairs(closed)
+    middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2 if len(pairs) else np.empty((0, 2))
+    pairs = pairs[np.isfinite(tin.at(middle))] if len(pairs) else pairs
+    if not len(pairs):
+        raise InputError("the line does not lie on the surface")
+    line = line[np.isin(line, pairs)]
+    hole = _hole_of(m, near, edges, found, (stops, pairs), on_surface)
+    more = np.column_stack([stops.places, stops.levels])[len(m.vertices) :]
+    split = {key: [number for _, number in sorted(held)] for key, held in stops.on.items()}
+    made = refitted(m, hole, Patch(more, pairs, split=split, keep=on_surface))
+    made = fixed_more(made, pairs)
+    told = np.flatnonzero(np.isfinite(xyz[:, 2]))
+    # Vertices that were there before take the elevation that is told.
+    new = len(m.vertices)
+    again = {stops.at_vertex[k]: float(z[k]) for k in told.tolist() if stops.at_vertex.get(k, new) < new}
+    if again:
+        made = with_levels(made, np.array(list(again), np.int64), np.array(list(again.values())))
+    return made, line
+
+
+def _crossed(m: Mended, edges: Ints, places: Floats, closed: bool) -> Floats:
+    room = np.empty((4 * len(places) + 4096, 4))
+    count = int(crossings(m.vertices, edges, places, closed, room))
+    if count > len(room):
+        room = np.empty((count, 4))
+        crossings(m.vertices, edges, places, closed, room)
+    return room[:count]
+
+
+class _Stops:
+    """Where a line stops on its way: at its own vertices and where it crosses edges. New ones are numbered after those there."""
+
+    def __init__(self, m: Mended, places: Floats, z: Floats, used: Ints) -> None:
+        self.m, self.same = m, SAME * m.width
+        self.places, self.levels = m.vertices[:, :2], m.vertices[:, 2]
+        self._more: list[tuple[float, float, float]] = []
+        self.at_vertex: dict[int, int] = {}
+        self.on: dict[int, list[tuple[float, int]]] = {}
+        self._stops: dict[int, list[tuple[float, int]]] = {}
+        self.count = len(places)
+        near = m.vertices[used, :2]
+        for k, (place, level) in enumerate(zip(places, z.tolist(), strict=True)):
+            if not np.isfinite(level):
+                continue
+            away = np.hypot(*(near - place).T)
+            best = int(np.argmin(away))
+            self.at_vertex[k] = (
+                int(used[best]) if away[best] <= self.same else self._new(float(place[0]), float(place[1]), level)
+            )
+
+    def _new(self, x: float, y: float, z: float) -> int:
+        self._more.append((x, y, z))
+        return len(self.m.vertices) + len(self._more) - 1
+
+    def _place(self, number: int) -> Floats:
+        base = len(self.m.vertices)
+        return self.m.vertices[number] if number < base else np.array(self._more[number - base])
+
+    def cross(self, edge: Ints, segment: int, u: float, w: float) -> None:
+        """Stop where an edge is crossed: at an end of it, at a vertex of the line, or at a new vertex between."""
+        a, b = edge.tolist()
+        start, end = self.m.vertices[a], self.m.vertices[b]
+        place = start + u * (end - start)
+        number = None
+        for vertex, at in ((a, start), (b, end)):
+            if np.hypot(*(place - at)[:2]) <= self.same:
+                number = vertex
+        for k in (segment, (segment + 1) % self.count):
+            own = self.at_vertex.get(k)
+            if number is None and own is not None and np.hypot(*(self._place(own) - place)[:2]) <= self.same:
+                number = own
+        key = int(key_either(np.array([[a, b]]))[0])
+        if number is None:
+            known = next((n for v, n in self.on.get(key, ()) if abs(v - u) <= ON_EDGE), None)
+            number = known if known is not None else self._new(*place.tolist())
+        if number not in (a, b):
+            held = self.on.setdefault(key, [])
+            if number not in {n for _, n in held}:
+                held.append((u, number))
+        self._stops.setdefault(segment, []).append((w, number))
+
+    def pairs(self, closed: bool) -> tuple[Ints, Ints]:
+        """Pairs of vertices that follow one another along the line, and all in order."""
+        if self._more:
+            more = np.array(self._more)
+            self.places = np.concatenate([self.m.vertices[:, :2], more[:, :2]])
+            self.levels = np.concatenate([self.m.vertices[:, 2], more[:, 2]])
+        found: list[tuple[int, int]] = []
+        order: list[int] = []
+        for s in range(self.count if closed else self.count - 1):
+            way = [
+                (0.0, self.at_vertex.get(s)),
+                *sorted(self._stops.get(s, ())),
+                (1.0, self.at_vertex.get((s + 1) % self.count)),
+            ]
+            here = [n for _, n in way if n is not None]
+            order += here
+            found += [(p, q) for p, q in itertools.pairwise(here) if p != q]
+        line = [n for k, n in enumerate(order) if k == 0 or n != order[k - 1]]
+        if closed and len(line) > 1 and line[0] == line[-1]:
+            line.pop()
+        return np.array(found, np.int64).reshape(-1, 2), np.array(line, np.int64)
+
+
+def _hole_of(m: Mended, near: Ints, edges: Ints, found: Floats, line: tuple[_Stops, Ints], on_surface: bool) -> Ints:
+    """The triangles that a line passes through, and those that its vertices change."""
+    stops, pairs = line
+    middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2
+    tin = part_of(m, near)
+    inner = found[(found[:, 2] > ON_EDGE) & (found[:, 2] < 1 - ON_EDGE)] if len(found) else found
+    cut = np.unique(inner[:, 0].astype(int)) if len(inner) else np.empty(0, int)
+    keys = key_either(edges_of(m.triangles[near])).reshape(3, -1).T
+    through: Mask = np.asarray(np.isin(keys, key_either(edges[cut])).any(axis=1))
+    under = np.concatenate([middle, stops.places[len(m.vertices) :]])
+    beneath = _under(tin, under)
+    through[beneath[beneath >= 0]] = True
+    hole = near[through]
+    if on_surface:
+        return hole
+    fresh = stops.places[len(m.vertices) :]
+    seen = [
+        seeing(m, int(near[r]), p, edge_under(m, m.triangles[near[r]], p))
+        for r, p in zip(_under(tin, fresh), fresh, strict=True) if r >= 0
+    ]  # fmt: skip
+    return np.unique(np.concatenate([hole, *seen]))
+
+
+def _under(tin: Tin, places: Floats) -> Ints:
+    """A triangle under each of (n, 2) places, -1 where there is none."""
+    found, z, index = np.empty(len(places), np.int64), np.empty(len(places)), tin.index
+    grid = index.low, index.inverse, index.shape, index.starts, index.listed
+    locate(tin.vertices, tin.triangles, *grid, np.ascontiguousarray(places), found, z)
+    return found
