@@ -30,6 +30,31 @@ def overlaying(count: int) -> dict:
     return {"kerb": timed(partial(change, earlier, later), 2)[0]}
 
 
+def mending_(count: int) -> dict:
+    """One step of each kind on a surface of so many triangles, the slowest; the plain way is to triangulate all of it anew."""
+    from scipy.spatial import Delaunay
+
+    from kerb.core.surface import mending
+
+    ring = FAR[:2] + np.array([[30.0, 30], [50, 30], [52, 48], [30, 50]])
+    line = np.column_stack([FAR[:2] + np.array([[60.0, 60], [80, 66], [95, 90]]), [np.nan] * 3])
+    steps = {
+        "a vertex": lambda m: mending.with_vertex(m, ring[0] + 0.2, 101.0),
+        "a break line": lambda m: mending.along_line(m, line)[0],
+        "raised inside a ring": lambda m: mending.raised(m, ring, 0.5),
+        "water inside a ring": lambda m: mending.water(m, ring, 100.0),
+        "vertices inside a ring out": lambda m: mending.without_vertices(m, mending.inside(m, ring)),
+    }
+    small, large = (mending.Mended.of(_tin(n, 1)) for n in (40_000, count // 2))
+    also = {}
+    for name, step in steps.items():
+        step(small)
+        step(large)
+        also[name] = timed(partial(step, large), 5)[0]
+    theirs, _ = timed(lambda: Delaunay(large.vertices[:, :2]))
+    return {"kerb": max(also.values()), "plain": theirs, "library": "SciPy, all of it anew", "also": also}
+
+
 def contouring(count: int) -> dict:
     """Contours of so many triangles, against contourpy by way of Matplotlib on the same triangles."""
     import matplotlib.figure

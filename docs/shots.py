@@ -317,6 +317,11 @@ def pit_pictures(window: Window, save: Callable) -> None:
     window.handlers.run("fit_study")
     settle(window)
     save(window, "cutfill")
+    window.session.select(next(s for s in job.state.studies if s.name == PITS[9]).id)
+    window.handlers.run("panes:one")
+    window.handlers.run("fit_study")
+    settle(window)
+    save(window, "mending")
 
 
 def main() -> int:

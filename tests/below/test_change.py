@@ -1,10 +1,13 @@
 """Distances point by point: closed forms, SciPy's tree, brute force on triangles, signs, levels of detection by simulation."""
 
+import json
 import unittest
 import unittest.mock
 
+import ezdxf
 import laspy
 import numpy as np
+import rasterio
 import scipy
 import trimesh
 
@@ -329,6 +332,24 @@ class Verb(CommandLine):
         las = laspy.read(self.folder / "d.laz")
         near(np.nanmedian(las["distance"]), 0.1 / np.sqrt(1.05), 1e-3)
         near(np.nanmedian(las["distance_up"]), 0.1 / 1.05, 1e-3)
+        lifted = np.column_stack([rng.uniform(10, 20, (2, 2)), [0, 0]]) + FAR
+        again = ("change", one, "--against", two, "--method", "plane", "--raster-cell", 2)
+        self.json(*again, "--out", self.folder / "d.tif")
+        with rasterio.open(self.folder / "d.tif") as raster:
+            self.assertEqual(raster.res, (2.0, 2.0))
+            values = raster.read(1, masked=True).compressed()
+        near(np.median(values), 0.1 / np.sqrt(1.05), 1e-3)
+        self.assertEqual(self.kerb(*again, "--out", self.folder / "d.dxf")[0], 2)
+        self.assertIn("the probes, and none is set", self.error)
+        self.assertFalse((self.folder / "d.dxf").exists())
+        places = {"type": "LineString", "coordinates": lifted[:, :2].tolist()}
+        (self.folder / "probes.geojson").write_text(json.dumps({"type": "FeatureCollection", "features": [
+            {"type": "Feature", "properties": {}, "geometry": places}]}))  # fmt: skip
+        probed = self.json(*again, "--probes", self.folder / "probes.geojson", "--out", self.folder / "d.dxf")
+        rows = probed["tables"]["probes"]["rows"]
+        self.assertEqual(len(rows), 2)
+        drawn = ezdxf.readfile(self.folder / "d.dxf").query("POLYLINE LWPOLYLINE LINE")
+        self.assertEqual(len(drawn), 2)
         self.json("surface", two, "--out", self.folder / "s.xml")
         mesh = self.json("change", one, "--against", self.folder / "s.xml")
         near(mesh["figures"]["median"]["value"], 0.1 / np.sqrt(1.05), 1e-3)

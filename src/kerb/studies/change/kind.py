@@ -11,7 +11,9 @@ from kerb.core.cloud.outgoing import from_store
 from kerb.core.errors import OutputError
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
-from kerb.core.things import LINES, Placed
+from kerb.core.quantity import round_number
+from kerb.core.surface.gridding import MEDIAN, cell_levels
+from kerb.core.things import LINES, SURFACE, Placed
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.studies.change.run import run
 from kerb.studies.change.setup import ChangeSetup
@@ -20,7 +22,7 @@ from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, F
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 
-OUT = ENDINGS["cloud"]
+OUT, RASTER = ENDINGS["cloud"], (".tif", ".asc")
 ABOUT = (
     FigureAbout("median", "Median", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT), signed=True),
     FigureAbout("mean", "Mean", LENGTH, signed=True),
@@ -39,17 +41,30 @@ ABOUT = (
 )
 
 
-def write(_setup: ChangeSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
+def write(setup: ChangeSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write the compared cloud with its distances as columns. Raises OutputError."""
     path = Path(paths["out"])
     if path.suffix.lower() == ".dxf":
         return _write_probes(outcome, sources, path)
+    if path.suffix.lower() in RASTER:
+        return _write_raster(setup, outcome, sources, path)
     if path.suffix.lower() not in OUT:
         raise OutputError(f"{path}: a cloud with distances is written as {', '.join(OUT)}")
     made = {name: attribute.values for name, attribute in outcome.attributes.items() if attribute.values is not None}
     units = {name: outcome.attributes[name].unit for name in made}
     _, notes = write_cloud(from_store(sources.store("compared"), made=dict(made), units=units), path, Progress())
     return notes
+
+
+def _write_raster(setup: ChangeSetup, outcome: Outcome, sources: Sources, path: Path) -> list[tuple[str, str]]:
+    """Distances as a grid seen from above, the median of each cell. Raises OutputError, InputError."""
+    store, column = sources.store("compared"), outcome.attributes["distance"].values
+    assert column is not None
+    rows = np.flatnonzero(np.isfinite(column))
+    xyz = store.coordinates(rows)
+    xyz[:, 2] = column[rows]
+    cell = setup.raster_cell if setup.raster_cell is not None else round_number(2 * store.spacing)
+    return write_thing(Placed(SURFACE, cell_levels(xyz, cell, MEDIAN), store.reference), path, Progress())
 
 
 def _write_probes(outcome: Outcome, sources: Sources, path: Path) -> list[tuple[str, str]]:
@@ -89,8 +104,9 @@ CHANGE = StudyKind(
     options=(
         Option(
             "out",
-            "the compared cloud with its distances as columns: " + ", ".join(OUT) + "; or the probes as lines: .dxf",
-            endings=(*OUT, ".dxf"),
+            f"the compared cloud with its distances as columns: {', '.join(OUT)}; a raster of them: {', '.join(RASTER)}; "
+            "the probes as lines: .dxf",
+            endings=(*OUT, *RASTER, ".dxf"),
         ),
     ),
     write=write,

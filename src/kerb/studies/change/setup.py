@@ -61,6 +61,10 @@ class ChangeSetup(Setup):
         "Places whose nearest compared point is told with both places and the three components",
         rare=True,
     )
+    raster_cell: float | None = number(
+        "Cell of a raster", "Side of the cells of distances that are written as a raster, the median of each",
+        automatic="two spacings", low=0.0, rare=True, show_only=True,
+    )  # fmt: skip
     tolerance: float | None = number(
         "Tolerance", "Share of points within it, and regions beyond it", automatic="none", low=0.0
     )
