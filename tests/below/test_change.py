@@ -16,9 +16,11 @@ from kerb.core.change.distances import How, distances
 from kerb.core.change.regions import regions
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
-from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.mesh import Element, TriangleMesh
 from kerb.core.geometry.shapes import fitted
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
+from kerb.core.things import MODEL, Placed
 from kerb.core.units import FOOT, METRE
 from kerb.studies.change.run import run
 from kerb.studies.change.setup import ChangeSetup
@@ -317,6 +319,45 @@ class Study(unittest.TestCase):
             run(
                 ChangeSetup(Scope("compared"), Scope("against"), method="nearest", max_distance=1e-9), sources, silent()
             )
+
+
+class Pieces(unittest.TestCase):
+    def test_the_beam_that_is_out_of_place_is_named(self):
+        """Three beams of a model, the middle one built 30 mm too high; and the parts that the scan was cut into."""
+        for unit in (METRE, FOOT):
+            one, rng = 1 / unit.metres, np.random.default_rng(12)
+            bodies, seen, first, elements = [], [], 0, []
+            for number, lift in enumerate((0.0, 0.03, 0.0)):
+                body = trimesh.creation.box((4.0, 0.3, 0.4))
+                body.apply_translation(FAR + [0, 2.0 * number, 3])
+                points, _ = trimesh.sample.sample_surface(body, 3000, seed=number)
+                seen.append(
+                    points[points[:, 2] > FAR[2] + 3.19]
+                    + [0, 0, lift]
+                    + rng.normal(0, 0.001, (int((points[:, 2] > FAR[2] + 3.19).sum()), 3))
+                )
+                elements.append(Element(f"beam {number}", "IfcBeam", first, len(body.faces)))
+                first += len(body.faces)
+                bodies.append(body)
+            whole = trimesh.util.concatenate(bodies)
+            mesh = TriangleMesh(np.array(whole.vertices) * one, np.array(whole.faces, np.int32), tuple(elements))
+            points = np.concatenate(seen) * one
+            store = store_of(points, unit, 1e-5)
+            number = np.where(store.coordinates(slice(0, store.count))[:, 1] * unit.metres > FAR[1] + 1, 2, 0).astype(
+                np.uint16
+            )
+            store.lend("part", number, "")
+            store.part_names = {"north": 2}
+            sources = sources_of(None, unit, compared=store, against=Placed(MODEL, mesh, local_grid(unit)))
+            outcome = run(ChangeSetup(Scope("a"), Scope("b"), tolerance=0.01 * one), sources, silent())
+            rows = outcome.tables["elements"].rows
+            self.assertEqual(rows[0][0], "beam 1")
+            near(np.array([row[3] for row in rows]) * unit.metres, [0.03, 0, 0], 0.0015)
+            self.assertEqual([round(row[7]) for row in rows], [0, 1, 1])
+            self.assertEqual(sum(row[1] for row in rows), store.count)
+            parts = {row[0]: row for row in outcome.tables["parts"].rows}
+            self.assertEqual(set(parts), {"north", "(no part)"})
+            self.assertAlmostEqual(parts["(no part)"][3] * unit.metres, 0.0, delta=0.001)
 
 
 class Verb(CommandLine):

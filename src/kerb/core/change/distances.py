@@ -10,10 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Floats32, Ints, ends
+from kerb.core.arrays import Floats, Floats32, Ints, Ints32, ends
 from kerb.core.change.local_kernels import PLANE, QUADRIC, TRIANGLE, along_normals, local_distances
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
@@ -60,15 +61,16 @@ class How:
 @dataclass(frozen=True)
 class Distances:
     """For the points that count: their ``rows`` (m,) in the cloud, distance (m,), components E, N, Z (m, 3), level of
-    detection (m,); NaN where there is no match."""
+    detection (m,); NaN where there is no match. Of a mesh the ``faces`` (m,) that are nearest, -1 where there is none."""
 
     rows: Ints
     distance: Floats
     parts: Floats32
     detection: Floats32
+    faces: Ints32 | None = None
 
 
-Block = Callable[[Floats], tuple[Floats, Floats, Floats]]
+Block = Callable[[Floats], tuple[Any, ...]]
 
 
 def distances(
@@ -78,7 +80,7 @@ def distances(
     _check(how)
     work = _work(compared, against, how)
     rows = [np.empty(0, np.int64)]
-    found: list[tuple[Floats, Floats, Floats]] = []
+    found: list[tuple[Any, ...]] = []
     total, done = max(compared.store.count, 1), 0
     for block in _blocks(compared):
         progress.step(done / total, "Measuring distances")
@@ -88,7 +90,8 @@ def distances(
     if not found:
         raise NotDeterminable("no points of the compared cloud count")
     away, parts, detection = (np.concatenate([one[k] for one in found]) for k in range(3))
-    return Distances(np.concatenate(rows), away, parts.astype(np.float32), detection.astype(np.float32))
+    faces = np.concatenate([one[3] for one in found]) if len(found[0]) > 3 else None
+    return Distances(np.concatenate(rows), away, parts.astype(np.float32), detection.astype(np.float32), faces)
 
 
 def _check(how: How) -> None:
@@ -123,9 +126,9 @@ def _work(compared: CloudView, against: CloudView | MeshDistance | Surface | Sha
     limit = how.limit if how.limit is not None else np.inf
     if isinstance(against, MeshDistance):
 
-        def to_mesh(points: Floats) -> tuple[Floats, Floats, Floats]:
+        def to_mesh(points: Floats) -> tuple[Any, ...]:
             found = against.nearest(points, limit)
-            return found.distance, points - found.place, none(len(points))
+            return found.distance, points - found.place, none(len(points)), found.face
 
         return to_mesh
     if isinstance(against, Shape):

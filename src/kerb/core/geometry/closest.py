@@ -36,7 +36,7 @@ class MeshDistance:
         self.origin = np.floor(mesh.vertices.min(axis=0))
         self.vertices = np.ascontiguousarray(mesh.vertices - self.origin)
         self.triangles = mesh.triangles
-        self.closed = mesh.closed
+        self.closed, self.elements = mesh.closed, mesh.elements
         # Bodies whose triangles look inwards are turned round.
         self.turned = mesh.senses[mesh._bodies] < 0 if mesh.closed else np.zeros(len(self.triangles), bool)
         self.order = _morton_order(self.vertices[self.triangles].mean(axis=1))

@@ -114,7 +114,7 @@ CHANGE = StudyKind(
     example="kerb change may.laz --against march.laz --method plane --tolerance 0.05 --out distances.laz",
     key="Ctrl+Shift+G",
     panes=("plan", "orbit"),
-    tables=("statistics", "shape", "probes", "regions"),
+    tables=("statistics", "shape", "probes", "elements", "parts", "regions"),
     describe=describe,
     trial=trial,
 )

@@ -23,7 +23,7 @@ from kerb.core.change.distances import (
 )  # fmt: skip
 from kerb.core.change.regions import regions
 from kerb.core.cloud.neighbours import NeighbourIndex
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
@@ -81,6 +81,7 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.tables["statistics"] = _statistics(away, unit.code)
     if isinstance(against, Shape):
         outcome.tables["shape"] = _shape(against, unit)
+    _by_pieces(outcome, setup, (store, found, against), unit)
     if setup.probes:
         _probe(outcome, setup, store, found, unit)
     _draw(outcome, setup, store, found, unit)
@@ -196,6 +197,47 @@ def _shape(shape: Shape, unit: LengthUnit) -> Table:
         what = "Normal" if shape.kind == PLANE else "Axis"
         rows += [(f"{what}, {word} (no unit)", float(v)) for word, v in zip("ENZ", shape.axis, strict=True)]
     return Table(f"Fitted {shape.kind}", (Column("what", "", ""), Column("value", unit.code, "Value")), tuple(rows))
+
+
+def _by_pieces(
+    outcome: Outcome, setup: ChangeSetup, what: tuple[CloudStore, Distances, object], unit: LengthUnit
+) -> None:
+    """Statistics of each element of a model, and of each part of the compared cloud, where there is more than one."""
+    store, found, against = what
+    known = np.flatnonzero(np.isfinite(found.distance))
+    if isinstance(against, MeshDistance) and found.faces is not None and len(against.elements) > 1:
+        elements = against.elements
+        firsts = np.array([one.first for one in elements])
+        number = np.searchsorted(firsts, found.faces[known], side="right") - 1
+        names = [one.name for one in elements]
+        outcome.tables["elements"] = _pieces(
+            "By element of the model", names, number, found.distance[known], (setup, unit)
+        )
+    if store.part_names and store.has(PART):
+        number = store.column(PART)[found.rows[known]].astype(np.int64)
+        names = ["(no part)"] * (max([0, *store.part_names.values()]) + 1)
+        for name, part in store.part_names.items():
+            names[part] = name
+        outcome.tables["parts"] = _pieces("By part of the cloud", names, number, found.distance[known], (setup, unit))
+
+
+def _pieces(
+    title: str, names: list[str], number: np.ndarray, away: Floats, how: tuple[ChangeSetup, LengthUnit]
+) -> Table:
+    setup, unit = how
+    rows = []
+    for piece in np.unique(number).tolist():
+        mine = away[number == piece]
+        inside = float(np.mean(np.abs(mine) <= setup.tolerance)) if setup.tolerance is not None else None
+        rows.append((names[piece], float(len(mine)), float(mine.mean()), float(np.median(mine)),
+                     float(np.sqrt(np.mean(mine**2))), float(mine.min()), float(mine.max()), inside))  # fmt: skip
+    length = unit.code
+    columns = (
+        Column("name", "", "Name"), Column("count", "", "Points"), Column("mean", length, "Mean"),
+        Column("median", length, "Median"), Column("rms", length, "RMS"), Column("min", length, "Least"),
+        Column("max", length, "Largest"), Column("within", "share", "Within the tolerance"),
+    )  # fmt: skip
+    return Table(title, columns, tuple(sorted(rows, key=lambda row: -abs(row[3]))))
 
 
 def _probe(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distances, unit: LengthUnit) -> None:
