@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from dataclasses import replace
 
 import laspy
 import numpy as np
@@ -18,6 +19,7 @@ from kerb.core.surface.tin import triangulate
 from kerb.core.units import FOOT, METRE
 from kerb.studies.align.kind import corrections, motion_of
 from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, table_of
+from kerb.studies.align.picking import with_place
 from kerb.studies.align.run import run
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.scope import Scope
@@ -223,6 +225,34 @@ def hills(xy):
     x, y = xy[:, 0], xy[:, 1]
     bump = 4 * np.exp(-((x - 60) ** 2 + (y - 30) ** 2) / 200)
     return 3 * np.sin(x / 17 + 1) + 2 * np.cos(y / 23) + 1.5 * np.sin((x + 2 * y) / 31) + bump
+
+
+class Picking(unittest.TestCase):
+    def test_a_click_on_each_pair_by_pair(self):
+        """The nearest point of what moves, then of what stays; three pairs give the motion; a half pair is told."""
+        rng = np.random.default_rng(31)
+        for unit in (METRE, FOOT):
+            one = 1 / unit.metres
+            points = ground(rng, 4000, 0.0) * one
+            motion = Rigid.of(rotation(rng, 2.0), np.zeros(3), np.array([5.0, -3, 1]) * one)
+            moved = points @ motion.matrix.T + motion.shift + FAR * one
+            fixed = points + FAR * one
+            sources = sources_of(None, unit, moving=store_of(moved, unit), to=store_of(fixed, unit))
+            setup = AlignSetup(Scope("a"), Scope("b"))
+            for k in (10, 900, 2000, 3500):
+                setup = replace(setup, **with_place(setup, sources, moved[k, :2] + 0.01 * one))
+                with self.assertRaisesRegex(InputError, "pick the same place on what stays"):
+                    pairs_of(setup.pairs)
+                setup = replace(setup, **with_place(setup, sources, fixed[k, :2] - 0.01 * one))
+            names, first, second = pairs_of(setup.pairs)
+            self.assertEqual(names, ("P1", "P2", "P3", "P4"))
+            near(first, moved[[10, 900, 2000, 3500]], 2e-4 * one)
+            near(second, fixed[[10, 900, 2000, 3500]], 2e-4 * one)
+            self.assertLess(run(setup, sources, silent()).value("rms"), 1e-3 * one)
+            with self.assertRaisesRegex(InputError, "no points there"):
+                with_place(setup, sources, moved[0, :2] + 900 * one)
+        with self.assertRaisesRegex(InputError, "from a file"):
+            with_place(replace(setup, pairs="pairs.csv"), sources, moved[0, :2])
 
 
 class Search(unittest.TestCase):

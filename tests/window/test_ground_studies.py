@@ -208,3 +208,26 @@ class Ground(Windowed):
         self.settle()
         self.assertAlmostEqual(*np.abs(value_map(self.view.scene).limits))
         self.assertEqual(legend.style_.bands, (-0.2, -0.05, 0.05, 0.2))
+
+    def test_pairs_are_picked_by_clicks(self):
+        """Moving, fixed, moving, fixed …: four pairs, each half a step to take back; a half pair is told; then the motion."""
+        other = self.twin(Rigid(shift=(0.0, 0.0, 0.4)), "higher")
+        self.window.handlers.run("new_study:align")
+        self.settle()
+        self.session.commit("both", moving=Scope(other), to=Scope(self.holding.id))
+        self.settle()
+        self.window.handlers.run("pick_place:pairs")
+        places = np.array([[-9.0, -7], [8, -6], [2, 9], [-3, 1]]) + yard.ORIGIN + HEAP.centre
+        for number, place in enumerate(places):
+            self.click(self.at(*place))
+            self.assertEqual(len(self.session.setup.pairs.split(";")), number + 1)
+            self.click(self.at(*place))
+        QTest.keyClick(self.view, Qt.Key.Key_Backspace)
+        self.settle()
+        self.assertIn("pick the same place", self.session.shown().words)
+        self.click(self.at(*places[-1]))
+        self.session.compute()
+        self.settle()
+        outcome = self.session.shown().outcome
+        self.assertAlmostEqual(outcome.value("shift_z"), -0.4, delta=0.002)
+        self.assertLess(outcome.value("rms"), 0.002)

@@ -15,6 +15,7 @@ from kerb.core.things import moved
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.formats.written import placed_when_complete
 from kerb.studies.align.pairs import about_place, matrix_of
+from kerb.studies.align.picking import with_place
 from kerb.studies.align.run import run
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.kind import (
@@ -28,6 +29,7 @@ from kerb.studies.kind import (
     Correction,
     FigureAbout,
     Option,
+    PlaceStep,
     StudyKind,
 )
 from kerb.studies.outcome import Outcome
@@ -115,5 +117,13 @@ ALIGN = StudyKind(
     tables=("directions", "matrix", "pairs"),
     describe=describe,
     corrections=corrections,
+    place_steps=(
+        PlaceStep(
+            "Pick in plan",
+            "Click a place on what moves, then the same place on what stays; pair by pair",
+            "pairs",
+            with_place,
+        ),
+    ),
     trial=trial,
 )

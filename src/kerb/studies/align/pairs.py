@@ -32,6 +32,13 @@ def _text_of(given: str, what: str) -> str:
         raise InputError(f"{path}: cannot be read ({error})") from None
 
 
+def _numbers(cells: list[str]) -> bool:
+    try:
+        return bool(np.isfinite([float(cell) for cell in cells]).all())
+    except ValueError:
+        return False
+
+
 def pairs_of(given: str) -> tuple[tuple[str, ...], Floats, Floats]:
     """Names, moving (n, 3) and fixed (n, 3) places. Raises InputError, naming the row that cannot be."""
     names: list[str] = []
@@ -43,6 +50,8 @@ def pairs_of(given: str) -> tuple[tuple[str, ...], Floats, Floats]:
         ]
         if not any(cells):
             continue
+        if len(cells) == 4 and _numbers(cells[1:]):
+            raise InputError(f"pair {cells[0]} needs a name and six numbers: pick the same place on what stays")
         try:
             values = [float(cell) for cell in cells[-6:]]
             if len(cells) not in (6, 7) or not np.isfinite(values).all():

@@ -8,6 +8,9 @@ from kerb.studies.fields import AGAINST, COMPARED, number, surface, switch, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
+# A name and the place on what moves.
+HALF_PAIR = 4
+
 
 @dataclass(frozen=True)
 class AlignSetup(Setup):
@@ -38,3 +41,9 @@ class AlignSetup(Setup):
     max_distance: float | None = number(
         "Largest distance", "Points farther apart are no pair", automatic="forty spacings, then what is usual", low=0.0
     )
+
+    def missing(self) -> list[str]:
+        """What is still needed; of a pair that was begun, its place on what stays."""
+        last = self.pairs.replace("\n", ";").rstrip("; ").rpartition(";")[2].split()
+        half = len(last) == HALF_PAIR
+        return [*super().missing(), *([f"Pair {last[0]}: pick the same place on what stays."] if half else [])]
