@@ -21,6 +21,7 @@ from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
+from kerb.core.surface.columns import several_layers
 from kerb.core.surface.contours import contours, gradients, index_every, label_places, smoothed
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import cell_levels, gaps_filled
@@ -708,3 +709,38 @@ class Grids(CommandLine):
         self.assertLess(open_["figures"]["cells"]["value"], found["figures"]["cells"]["value"])
         tin = self.json("surface", self.folder / "a.laz", "--form", "grid", "--cell", 2, "--level", "tin")
         self.assertAlmostEqual(tin["figures"]["mean"]["value"], FAR[2] + 3.0, delta=0.05)
+
+
+class Columns(unittest.TestCase):
+    """Where one elevation cannot hold the data."""
+
+    def test_a_roof_is_found_and_a_wall_is_not(self):
+        for unit in (METRE, FOOT):
+            rng, one = np.random.default_rng(13), 1 / unit.metres
+            ground = np.column_stack([rng.uniform(0, 40, (16_000, 2)), np.zeros(16_000)])
+            roof = np.column_stack([rng.uniform([10, 10], [20, 16], (3000, 2)), np.full(3000, 3.0)])
+            wall = np.column_stack([np.full(3000, 30.0), rng.uniform(5, 35, 3000), rng.uniform(0, 8, 3000)])
+            steep = np.column_stack([xy := rng.uniform([0, 30], [12, 40], (4000, 2)), 1.8 * xy[:, 0]])
+            ground = ground[~((ground[:, 0] < 12) & (ground[:, 1] > 30))]
+            birds = np.column_stack([rng.uniform(0, 40, (40, 2)), rng.uniform(5, 20, 40)])
+            points = (np.concatenate([ground, roof, wall, steep, birds]) + FAR) * one
+            found = several_layers(points, 0.4 * one, 0.5 * one) / one - FAR[:2]
+            self.assertGreater(len(found), 0.4 * 60 / 0.16)
+            inside = (np.abs(found - [15, 13]) < [5.3, 3.3]).all(axis=1)
+            self.assertTrue(inside.all(), found[~inside])
+        self.assertEqual(len(several_layers(np.empty((0, 3)), 1.0, 1.0)), 0)
+        pair = np.array([[0.1, 0.1, z] for z in (0, 0.1, 0.2, 3.0, 3.1)])
+        self.assertEqual(len(several_layers(pair, 1.0, 0.5)), 0, "two points are no layer")
+        near(several_layers(np.concatenate([pair, [[0.2, 0.2, 3.2]]]), 1.0, 0.5), [[0.6, 0.6]])
+        self.assertEqual(len(several_layers(np.concatenate([pair, [[0.2, 0.2, 3.2]]]), 1.0, 3.0)), 0)
+
+    def test_the_study_says_so(self):
+        rng = np.random.default_rng(14)
+        ground = np.column_stack([rng.uniform(0, 20, (8000, 2)), np.zeros(8000)])
+        roof = np.column_stack([rng.uniform([5, 5], [10, 10], (600, 2)), np.full(600, 3.0)])
+        with_roof, bare = (sources_of(store_of(points + FAR)) for points in (np.concatenate([ground, roof]), ground))
+        setup = SurfaceSetup(Scope("cloud"), keep=False)
+        found = make_surface(setup, with_roof, silent())
+        self.assertIn("layers", [note.code for note in found.warnings])
+        self.assertGreater(len(found.layers["layers"].xyz), 20)
+        self.assertNotIn("layers", [note.code for note in make_surface(setup, bare, silent()).warnings])

@@ -14,11 +14,13 @@ from kerb.core.geometry import polygon
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
+from kerb.core.surface.columns import several_layers
 from kerb.core.surface.elevation import ElevationGrid, placed
 from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid_on
 from kerb.core.surface.making import LEVELS, Shape, departure, level_table, mean_level, surface_from
 from kerb.core.things import SURFACE, Placed
-from kerb.studies.layers import FoundMesh, Plot
+from kerb.core.units import LengthUnit
+from kerb.studies.layers import FoundMesh, FoundPoints, Plot
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
 from kerb.studies.surface.setup import GRID, SurfaceSetup
@@ -26,6 +28,8 @@ from kerb.studies.surface.setup import GRID, SurfaceSetup
 STUDY = "surface"
 # Larger ones are drawn by the holding that they become.
 MOST_DRAWN = 2_000_000
+# Columns that are looked at for layers, the least height between those, and how many are marked.
+LAYER_SPACINGS, LAYER_M, MOST_LOOKED_AT, MOST_MARKED = 4.0, 0.5, 10_000_000, 4000
 
 
 def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -79,6 +83,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
             Note("thinned", f"{len(tin.vertices)} of {used} points are vertices; all points lie within "
                  f"{quantity(away.largest, length)} of the surface, {quantity(away.rms, length)} in the mean (rms)")
         )  # fmt: skip
+    _mark_layers(outcome, setup, store, among, unit)
     levels = np.linspace(float(z.min()), float(z.max()), LEVELS) if np.ptp(z) > 0 else z[:1]
     areas, volumes = level_table(tin, levels)
     outcome.tables["levels"] = Table(
@@ -93,7 +98,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.charts = [
         Plot("Volume above a level", "curve", levels, volumes, f"level ({unit.symbol})", f"volume ({volume})")
     ]
-    outcome.layers = (
+    outcome.layers |= (
         {}
         if setup.keep and len(tin.triangles) > MOST_DRAWN
         else {"surface": FoundMesh(tin.points, tin.triangles, "top", "Surface", shown=False)}
@@ -103,6 +108,27 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         item = Placed(SURFACE, grid if grid is not None else TriangleMesh(tin.points, tin.triangles), store.reference)
         outcome.makes = [Made(f"Surface of {sources.source('cloud').name}", item)]
     return outcome
+
+
+def _mark_layers(outcome: Outcome, setup: SurfaceSetup, store: CloudStore, among: Mask, unit: LengthUnit) -> None:
+    """Mark where points lie above one another: there the surface jumps between them."""
+    rows = np.flatnonzero(among)
+    points = store.coordinates(rows[:: max(1, len(rows) // MOST_LOOKED_AT)])
+    cell = LAYER_SPACINGS * store.spacing * np.sqrt(max(len(rows) / max(len(points), 1), 1.0))
+    if not cell > 0:
+        return
+    places = several_layers(points, float(cell), LAYER_M / unit.metres)
+    if not len(places):
+        return
+    area = quantity(len(places) * float(cell) ** 2, unit.area_code())
+    outcome.warnings.append(
+        Note("layers", f"on {area} points lie in several layers above one another (overhangs, roofs, trees): one elevation a "
+             "place cannot hold them. Take classes, the lowest or highest of a spacing, or an area without them")
+    )  # fmt: skip
+    z = np.full(len(places), outcome.value("highest") or 0.0)
+    outcome.layers["layers"] = FoundPoints(
+        np.column_stack([places, z])[:MOST_MARKED], "gap", "Several layers", shown=len(places) <= MOST_MARKED
+    )
 
 
 def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]:
