@@ -717,7 +717,7 @@ class Columns(unittest.TestCase):
     def test_a_roof_is_found_and_a_wall_is_not(self):
         for unit in (METRE, FOOT):
             rng, one = np.random.default_rng(13), 1 / unit.metres
-            ground = np.column_stack([rng.uniform(0, 40, (16_000, 2)), np.zeros(16_000)])
+            ground = np.column_stack([rng.uniform(0, 40, (48_000, 2)), np.zeros(48_000)])
             roof = np.column_stack([rng.uniform([10, 10], [20, 16], (3000, 2)), np.full(3000, 3.0)])
             wall = np.column_stack([np.full(3000, 30.0), rng.uniform(5, 35, 3000), rng.uniform(0, 8, 3000)])
             steep = np.column_stack([xy := rng.uniform([0, 30], [12, 40], (4000, 2)), 1.8 * xy[:, 0]])
