@@ -724,9 +724,9 @@ class Columns(unittest.TestCase):
             ground = ground[~((ground[:, 0] < 12) & (ground[:, 1] > 30))]
             birds = np.column_stack([rng.uniform(0, 40, (40, 2)), rng.uniform(5, 20, 40)])
             points = (np.concatenate([ground, roof, wall, steep, birds]) + FAR) * one
-            found = several_layers(points, 0.4 * one, 0.5 * one) / one - FAR[:2]
-            self.assertGreater(len(found), 0.4 * 60 / 0.16)
-            inside = (np.abs(found - [15, 13]) < [5.3, 3.3]).all(axis=1)
+            found = several_layers(points, 1.2 * one, 0.5 * one) / one - FAR[:2]
+            self.assertGreater(len(found), 0.6 * 60 / 1.44)
+            inside = (np.abs(found - [15, 13]) < [6.2, 4.2]).all(axis=1)
             self.assertTrue(inside.all(), found[~inside])
         self.assertEqual(len(several_layers(np.empty((0, 3)), 1.0, 1.0)), 0)
         pair = np.array([[0.1, 0.1, z] for z in (0, 0.1, 0.2, 3.0, 3.1)])
