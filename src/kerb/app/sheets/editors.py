@@ -291,7 +291,8 @@ class RingsEditor(Editor):
             more = made(QPushButton("Add…"), toolTip=f"Choose what the next step does, and draw where ({about.key})")
             menu = QMenu(more)
             for kind, heading in ((PLACES, "At places"), (LINE, "Along a line"), (RING, "Inside a line")):
-                menu.addSection(heading)
+                # A heading: sections have no words in the window's style.
+                menu.addAction(heading).setEnabled(False)
                 for way in (one for one in about.ways if one.kind == kind):
                     action = menu.addAction(way.label, lambda w=way.id: run(f"draw:{name}/{w}"))
                     action.setToolTip(plain(way.help))
