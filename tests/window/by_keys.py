@@ -8,6 +8,7 @@ presses keys where the focus is, so that dialogs with loops of their own are no 
 import json
 import os
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -18,7 +19,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QWidget
 
 from kerb.app.bringing.dialog import BringIn
 from kerb.app.dialogs.deliver import Deliver
-from kerb.app.main import application
+from kerb.app.main import afterwards, application
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.window import Window
 from kerb.job.places import Settings
@@ -77,11 +78,20 @@ def file_named(path):
         box = dialog(QFileDialog)
         field = box.findChild(QWidget, "fileNameEdit")
         field.setFocus()
+        # What the toolkit offers to complete comes when it likes, and would take the key.
+        field.setCompleter(None)
         QTest.keyClicks(field, str(path))
-        if field.completer() is not None:
-            # What the toolkit offers to complete would take the key.
-            field.completer().popup().hide()
-        QTest.keyClick(field, KEY.Key_Return)
+
+        def enter():
+            # While the toolkit still reads the folder a key may do nothing: one presses it again.
+            try:
+                if box.isVisible():
+                    QTimer.singleShot(400, enter)
+                    QTest.keyClick(field, KEY.Key_Return)
+            except RuntimeError:
+                pass  # the dialog is gone
+
+        enter()
 
     return do
 
@@ -149,6 +159,7 @@ def main():
     window = Window(Settings(folder / "settings.json"))
     window.resize(1280, 800)
     window.show()
+    threading.Thread(target=afterwards, args=(time.time(),), daemon=True).start()
     if len(sys.argv) < 4:
         app.installEventFilter(watch)
     todo, began, done = steps(cloud, folder / "report.pdf"), time.monotonic(), []

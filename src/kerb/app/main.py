@@ -8,6 +8,7 @@ import logging
 import os
 import sys
 import threading
+import time
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
@@ -20,6 +21,8 @@ from kerb.app.window import Window
 from kerb.job.places import Settings, sweep_unsaved
 
 TITLE_BAR = 36
+# Seconds within which a job that another Kerb makes has its lock.
+BEING_MADE = 10.0
 
 
 def application() -> QApplication:
@@ -48,11 +51,11 @@ def _show(window: Window) -> None:
         window.show()
 
 
-def _afterwards() -> None:
+def afterwards(began: float) -> None:
     """What the start need not wait for: charts are loaded before they are asked for, old files swept."""
     importlib.import_module("kerb.app.charts.sections")
     gc.freeze()
-    sweep_unsaved()
+    sweep_unsaved(began - BEING_MADE)
 
 
 def open_window(job: str | None = None, demo: bool = False, fresh: bool = False) -> int:
@@ -71,5 +74,5 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_demo(fresh))
     elif job is not None:
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
-    threading.Thread(target=_afterwards, name="afterwards", daemon=True).start()
+    threading.Thread(target=afterwards, args=(time.time(),), name="afterwards", daemon=True).start()
     return app.exec()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -32,11 +33,16 @@ def left_unsaved() -> list[Path]:
     return [folder for folder in _unsaved() if journal.left(folder) and not in_use(folder)]
 
 
-def sweep_unsaved() -> None:
-    """Remove jobs that were never saved and whose changes were given up; their clouds take room."""
+def sweep_unsaved(before: float | None = None) -> None:
+    """Remove jobs that were never saved and whose changes were given up; their clouds take room.
+
+    ``before`` (seconds since the epoch) leaves alone what was made later: a job that is just being made has no lock yet.
+    """
     for folder in _unsaved():
-        if not journal.left(folder) and not in_use(folder):
-            shutil.rmtree(folder, ignore_errors=True)
+        with suppress(OSError):
+            made = folder.stat().st_mtime
+            if (before is None or made < before) and not journal.left(folder) and not in_use(folder):
+                shutil.rmtree(folder, ignore_errors=True)
 
 
 def _unsaved() -> list[Path]:

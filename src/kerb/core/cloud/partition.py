@@ -69,7 +69,9 @@ def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> lis
     leaf_of, leaf_counts = leaves(np.sum(counts, axis=0, dtype=np.int64), depth)
     starts = first + np.concatenate([[0], np.cumsum(leaf_counts)[:-1]])
     # Where in its leaf each piece goes on after those before it: the order within a leaf is that of the file.
-    own = [np.bincount(leaf_of, weights=some, minlength=len(leaf_counts)).astype(np.int64) for some in counts]
+    # Cells before the first that has points belong to no leaf; they count nothing.
+    at = np.maximum(leaf_of, 0)
+    own = [np.bincount(at, weights=some, minlength=len(leaf_counts)).astype(np.int64) for some in counts]
     cursors = starts + np.cumsum(own, axis=0) - own
     source, out = as_bytes(rows.front), as_bytes(rows.back)
 
