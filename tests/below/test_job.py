@@ -226,6 +226,12 @@ class Saving(Base):
             self.assertEqual([job.folder.exists() for job in (kept, given_up, opened)], [True, False, True])
             lock.release()
             self.assertEqual(places.left_unsaved(), [opened.folder, kept.folder])
+            fresh = Job.create(places.unsaved_folder())
+            made = fresh.folder.stat().st_mtime
+            places.sweep_unsaved(made - 10)
+            self.assertTrue(fresh.folder.exists(), "made after the window that sweeps: it has no lock yet")
+            places.sweep_unsaved(made + 10)
+            self.assertFalse(fresh.folder.exists())
 
     def test_a_half_written_file_is_never_taken(self):
         self.job.execute(TITLE)
