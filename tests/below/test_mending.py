@@ -328,6 +328,9 @@ class Study(CommandLine):
             ({"properties": {"way": "dig"}}, "no way"), ({"properties": {"way": "line"}}, "has to be a LineString"),
             ({"properties": {}}, "no file of steps"), ({"geometry": None}, "no file of steps"),
             ({"properties": {"way": "water", "levels": [1.0]}}, "not a number"),
+            ({"properties": {"way": "water", "value": float("nan")}}, "not a number"),
+            ({"properties": {"way": "water", "value": float("inf")}}, "not a number"),
+            ({"properties": {"way": "water", "levels": [float("nan")] * 5}}, "not a number"),
         ):  # fmt: skip
             path.write_text(json.dumps({"features": [{**feature, **broken}]}))
             with self.assertRaisesRegex(InputError, f"steps.geojson: .*{words}"):

@@ -177,5 +177,8 @@ def _step(feature: Any, number: int) -> Item:
     if not np.isfinite(drawn.places).all() or len(drawn.z) not in (0, len(drawn.xy)):
         raise InputError(f"{name}: a place is not a number")
     value = about.get(VALUE)
+    numbers = [float(one) for one in (value, *drawn.z) if one is not None]
+    if not np.isfinite(numbers).all():
+        raise InputError(f"{name}: its value or a level is not a number")
     values = ((WAY, way), *(((VALUE, float(value)),) if value is not None else ()))
     return Item(f"s{number}", name, drawn, values, bool(about.get("taken", True)), "file")
