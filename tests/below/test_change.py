@@ -194,6 +194,26 @@ class Shapes(unittest.TestCase):
             near(away / unit, [-0.4, 0.3, -0.3], 0.006)
             near(np.linalg.norm(place - made.centre, axis=1) >= made.radius - 1e-9, True)
 
+    def test_exact_points_give_the_shape_to_rounding(self):
+        """Half a pipe of uneven density, its middle far from that of the points, and a cap of a ball."""
+        for seed in range(3):
+            rng, axis, across = self.parts(seed)
+            angle, along = rng.uniform(-0.8, 1.6, 900) ** 3 / 2.6, rng.exponential(2.0, 900)
+            ring = np.cos(angle)[:, None] * across[0] + np.sin(angle)[:, None] * across[1]
+            centre = FAR + [7, -3, 2]
+            pipe = fitted("cylinder", centre + along[:, None] * axis + 2.5 * ring)
+            self.assertAlmostEqual(pipe.radius, 2.5, places=5)
+            self.assertAlmostEqual(abs(float(pipe.axis @ axis)), 1.0, places=9)
+            off = pipe.centre - centre
+            self.assertLess(float(np.linalg.norm(off - (off @ axis) * axis)), 1e-5)
+            self.assertLess(pipe.rms, 1e-5)
+            away, place = pipe.nearest(centre + 3.0 * axis + 4.0 * across[1][None])
+            self.assertAlmostEqual(float(away[0]), 1.5, places=5)
+            near(place[0], centre + 3.0 * axis + 2.5 * across[1], 1e-4)
+            ball = fitted("sphere", centre + 2.5 * ring * np.cos(along)[:, None] + 2.5 * np.sin(along)[:, None] * axis)
+            self.assertAlmostEqual(ball.radius, 2.5, places=6)
+            near(ball.centre, centre, 1e-5)
+
     def test_a_ball_and_its_sign(self):
         rng = np.random.default_rng(5)
         way = rng.normal(0, 1, (3000, 3))

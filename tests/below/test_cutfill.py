@@ -671,6 +671,7 @@ class Grids(CommandLine):
             cell_levels(points[:0], 1.0, "mean")
         border = cell_levels(np.array([[2.0, 2, 5], [3.999, 2, 7], [4.0, 4, 9]]), 2.0, "mean")
         near(border.z, [[np.nan, 9], [6, np.nan]])
+        self.assertEqual(cell_levels(np.array([[0.5, 0.5, 1], [6.5, 4.5, 2]]), 2.0, "mean").z.shape, (3, 4))
 
     def test_gaps_are_filled_so_far_and_no_farther(self):
         """A slope with a hole of 5 × 5 and a wide one: linear where filled, open in the middle of the wide one, never outwards."""
@@ -685,6 +686,16 @@ class Grids(CommandLine):
         self.assertTrue(np.isnan(back[12:20, 22:30]).all())
         near(back[8:11, 18:34], (0.5 * x + 0.2 * y)[8:11, 18:34], atol=1e-9)
         self.assertEqual(int(new.sum()), int(np.isfinite(made.z).sum() - np.isfinite(whole.z).sum()))
+        half = replace(whole, affine=(0.5, 0.0, FAR[0], 0.0, -0.5, FAR[1] + 15))
+        np.testing.assert_array_equal(gaps_filled(half, 1.5)[1], new, "the same in cells of half the size")
+        self.assertLess(int(gaps_filled(half, 0.5)[1].sum()), int(new.sum()))
+        corners = np.full((3, 3), np.nan)
+        corners[0, 0] = corners[0, 2] = corners[2, 0] = 4.0
+        three = ElevationGrid(corners, (1.0, 0.0, 0.0, 0.0, -1.0, 3.0))
+        self.assertEqual(
+            int(gaps_filled(three, 1.0)[1].sum()), 2, "three cells span a plane; beyond its edge nothing is known"
+        )
+        np.testing.assert_array_equal(gaps_filled(whole, 0.0)[0].z, whole.z)
         alone = np.full((9, 9), np.nan)
         alone[4, 3:6] = 1.0
         one = ElevationGrid(alone, (1.0, 0.0, 0.0, 0.0, -1.0, 9.0))

@@ -45,6 +45,7 @@ def run_add(args: argparse.Namespace) -> Outcome:
         if not (folder / "job.json").exists():
             return _add_to_new(args, wish, folder)
         job = Job.open(folder)
+        job.autosaves = False
         job.sweep()
         return _add(args, wish, job)
     finally:
@@ -54,6 +55,7 @@ def run_add(args: argparse.Namespace) -> Outcome:
 def _add_to_new(args: argparse.Namespace, wish: ImportWish, folder: Path) -> Outcome:
     """Into a job that is made for it; when nothing comes in, there is none afterwards."""
     job = Job.create(folder)
+    job.autosaves = False
     try:
         return _add(args, wish, job)
     except BaseException:

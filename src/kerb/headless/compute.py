@@ -49,7 +49,9 @@ def run_compute(args: argparse.Namespace) -> Outcome:
             raise InputError(
                 f"{folder}: has changes that were not saved; open it in the window, where they are offered"
             )
-        return _compute(Job.open(folder), args)
+        job = Job.open(folder)
+        job.autosaves = False
+        return _compute(job, args)
     finally:
         lock.release()
 

@@ -71,6 +71,8 @@ class Job:
         self._damaged = False
         self._saved_entries, self._saved_bytes = 0, 0
         self._journal = Journal(folder, "", self._trouble)
+        # A verb of the command line saves when it is done: what it did before it was killed is not offered but done again.
+        self.autosaves = True
         self._stores: dict[str, CloudStore] = {}
         self._things: dict[str, Placed] = {}
 
@@ -314,7 +316,8 @@ class Job:
         self._undo = [(with_it(state), sentence) for state, sentence in self._undo]
         self._redo = [(with_it(state), sentence) for state, sentence in self._redo]
         before, self.state = self.state, with_it(self.state)
-        self._journal.append(before, self.state, None)
+        if self.autosaves:
+            self._journal.append(before, self.state, None)
         for listener in list(self.listeners):
             listener()
         return grown
@@ -335,7 +338,8 @@ class Job:
         before, self.state = self.state, state
         entry = Entry.now(sentence, settings) if sentence else None
         self.record += [entry] if entry is not None else []
-        self._journal.append(before, state, vars(entry) if entry is not None else None)
+        if self.autosaves:
+            self._journal.append(before, state, vars(entry) if entry is not None else None)
         for listener in list(self.listeners):
             listener()
 

@@ -62,11 +62,7 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
         if len(layer.triangles):
             front, behind = SEEN.get(layer.role, (1.0, 0.0))
             ramp = str(look.get("ramp", SIGNED)) if layer.values is not None else ""
-            span = (
-                (float(np.nanmin(layer.values)), float(np.nanmax(layer.values)))
-                if layer.values is not None
-                else (0.0, 1.0)
-            )
+            span = _reach(layer.values)
             scene.meshes.append(
                 MeshLayer(layer.vertices, layer.triangles, colour, front, behind, layer.hatch, ramp,
                           limits_of(layer.values, look), span, layer.values, tuple(look.get("bands", ())),
@@ -92,6 +88,12 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
         scene.lines += [LineLayer(ends, colour, 1.1) for ends in layer.ends]
         colours = np.tile(np.array(colour, np.uint8), (len(layer.ends), 1))
         scene.marks.append(MarkLayer(layer.ends.mean(axis=1), colours, layer.texts, marked=False))
+
+
+def _reach(values: np.ndarray | None) -> tuple[float, float]:
+    """The least and the largest value there is."""
+    known = values[np.isfinite(values)] if values is not None else np.empty(0)
+    return (float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)
 
 
 def _even(values: np.ndarray | None) -> tuple[float, float]:
