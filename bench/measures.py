@@ -230,7 +230,7 @@ MEASURES = {
         "two surfaces laid over one another, triangles of each", surfaces_.overlaying, (M,), (M // 10,), "1.2 s"
     ),
     "mend": Measure(
-        "a step of mending a surface, the slowest, triangles", surfaces_.mending_, (M,), (M // 10,), "0.1 s"
+        "a step of mending a surface, the slowest, triangles", surfaces_.mended_step, (M,), (M // 10,), "0.1 s"
     ),
     "contours": Measure("contours, triangles", surfaces_.contouring, (M,), (M // 10,), "–"),
     "spots": Measure("spot levels, nodes", surfaces_.spotting, (M,), (M // 20,), "–"),

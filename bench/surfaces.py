@@ -30,7 +30,7 @@ def overlaying(count: int) -> dict:
     return {"kerb": timed(partial(change, earlier, later), 2)[0]}
 
 
-def mending_(count: int) -> dict:
+def mended_step(count: int) -> dict:
     """One step of each kind on a surface of so many triangles, the slowest; the plain way is to triangulate all of it anew."""
     from scipy.spatial import Delaunay
 

@@ -48,6 +48,13 @@ def sorted_keys(keys: AnyArray) -> tuple[Ints, AnyArray]:
     return order, ordered
 
 
+def run_medians(values: Floats, starts: Ints) -> Floats:
+    """Median of each run of values (n,); runs begin at ``starts`` (k,), follow one another and none is empty."""
+    size = np.diff(np.append(starts, len(values)))
+    ordered = values[np.lexsort((values, np.repeat(np.arange(len(starts)), size)))]
+    return np.asarray((ordered[starts + (size - 1) // 2] + ordered[starts + size // 2]) / 2)
+
+
 def by_cells(places: Floats, low: Floats, cell: float) -> tuple[Ints, Ints]:
     """Rows of places (n, 2 or more) put together by the square cell of the plan they lie in, counted from ``low``; and where each
     cell that holds any begins among them, in rising order of easting, then northing. Rows of one cell stay in order."""

@@ -10,7 +10,9 @@ from typing import Any
 import numpy as np
 
 from kerb import __version__
-from kerb.core.things import Placed
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.reference import ReferenceSystem
+from kerb.core.things import SURFACE, Placed
 from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put_together, taken_apart
 
 
@@ -121,6 +123,13 @@ class Outcome:
         """A layer that is a mesh; None where there is none of that name."""
         found = self.layers.get(name)
         return found if isinstance(found, FoundMesh) else None
+
+    def surface_made(self, reference: ReferenceSystem) -> Placed | None:
+        """The surface that goes into the job, else the mesh ``surface`` by itself; None where there is neither."""
+        if self.makes:
+            return self.makes[0].item
+        mesh = self.mesh("surface")
+        return Placed(SURFACE, TriangleMesh(mesh.vertices, mesh.triangles), reference) if mesh is not None else None
 
     def line(self, name: str) -> FoundLine | None:
         """A layer that is a line; None where there is none of that name."""

@@ -91,7 +91,10 @@ def upright_start(moving: Floats, fixed: Floats, progress: Progress) -> Start:
     matrix = np.array([[np.cos(way), -np.sin(way), 0], [np.sin(way), np.cos(way), 0], [0, 0, 1.0]])
     shift = np.array([*(low + cell * np.array(best.shift) + reach), 0.0])
     turned = local @ matrix.T + shift
-    shift[2] = _lift(turned, target, cell)
+    # Raised by the median difference of heights in shared cells.
+    brought = _Grid.of(turned, low, cell, side)
+    both = (brought.there > 0) & (ground.there > 0)
+    shift[2] = float(np.median((ground.heights - brought.heights)[both]))
     motion = Rigid.of(matrix, middles[0], middles[1] + shift - middles[0])
     return Start(motion, best.correlation, best.overlap, max(others, key=_score).turn if others else None)
 
@@ -161,19 +164,3 @@ def _best(fixed: _Grid, moving: _Grid, turn: float) -> _Seen:
     return _Seen(
         float(score[row, column]), float(r[row, column]), float(n[row, column]) / whole, (shift[0], shift[1]), turn
     )
-
-
-def _lift(turned: Floats, target: Floats, cell: float) -> float:
-    """By how much the moving one has to be raised: the median difference of heights in shared cells."""
-    low = np.minimum(ends(turned[:, :2])[0], ends(target[:, :2])[0])
-    means = []
-    width = int(max(float((ends(p[:, :2])[1] - low).max()) for p in (turned, target)) / cell) + 2
-    for points in (turned, target):
-        place = np.floor((points[:, :2] - low) / cell).astype(np.int64)
-        flat = place[:, 1] * width + place[:, 0]
-        count = np.bincount(flat, minlength=width * width)
-        with np.errstate(invalid="ignore"):
-            means.append(np.bincount(flat, points[:, 2], width * width) / count)
-    away = means[1] - means[0]
-    away = away[np.isfinite(away)]
-    return float(np.median(away)) if len(away) else 0.0

@@ -15,6 +15,7 @@ import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.neighbours import NeighbourIndex
+from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.robust import spread
 
@@ -118,9 +119,8 @@ def _cylinder(local: Floats) -> Shape:
     """Normals of a cylinder lie across its axis: the direction that they have least of is where it starts."""
     index = NeighbourIndex(local)
     _, near = index.nearest(local, min(NEIGHBOURS, len(local)))
-    groups = local[near]
-    groups = groups - groups.mean(axis=1, keepdims=True)
-    normals = np.linalg.eigh(np.einsum("ijk,ijl->ikl", groups, groups))[1][:, :, 0]
+    normals = np.empty_like(local)
+    least_spread(local, near, FEWEST[PLANE], normals)
     axis = np.linalg.eigh(normals.T @ normals)[1][:, 0]
     across = np.linalg.svd(axis[None])[2][1:]
     flat = local @ across.T

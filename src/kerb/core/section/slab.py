@@ -10,6 +10,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.view import CloudView
 from kerb.core.robust import spread
 from kerb.core.section.frame import Frame
+from kerb.core.sorting import run_medians
 
 LOWEST, MEDIAN, HIGHEST = "lowest", "median", "highest"
 
@@ -71,14 +72,10 @@ def spread_about(local: Floats, offset: Floats, z: Floats) -> float | None:
 
 def _medians(cell: np.ndarray, values: Floats, count: int) -> Floats:
     """Median of the values of each cell, NaN where there are none."""
-    order = np.lexsort((values, cell))
-    ordered = values[order]
     sizes = np.bincount(cell, minlength=count)
-    starts = np.cumsum(sizes) - sizes
     full = sizes > 0
     out = np.full(count, np.nan)
-    low, high = (starts + (sizes - 1) // 2)[full], (starts + sizes // 2)[full]
-    out[full] = 0.5 * (ordered[low] + ordered[high])
+    out[full] = run_medians(values[np.argsort(cell, kind="stable")], (np.cumsum(sizes) - sizes)[full])
     return out
 
 

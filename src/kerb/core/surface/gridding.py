@@ -9,7 +9,7 @@ import scipy
 
 from kerb.core.arrays import Floats, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.sorting import by_cells
+from kerb.core.sorting import by_cells, run_medians
 from kerb.core.surface.delaunay import delaunay
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.grid import centres_of, shape_over
@@ -36,7 +36,7 @@ def cell_levels(points: Floats, cell: float, take: str) -> ElevationGrid:
     elif take == MEAN:
         values = np.add.reduceat(z - z[0], starts) / np.diff(np.append(starts, len(z))) + z[0]
     elif take == MEDIAN:
-        values = _medians(z, starts)
+        values = run_medians(z, starts)
     else:
         raise InputError(f"'{take}' is no level of a cell")
     column, row = np.floor((first - low) / cell).astype(np.int64).T
@@ -87,9 +87,3 @@ def _placed(grid: Floats, low: Floats, cell: float) -> ElevationGrid:
     """From rows of y upwards to the grid as files have it, the northern row first."""
     top = float(low[1]) + grid.shape[0] * cell
     return ElevationGrid(grid[::-1].copy(), (cell, 0.0, float(low[0]), 0.0, -cell, top))
-
-
-def _medians(z: Floats, starts: np.ndarray) -> Floats:
-    size = np.diff(np.append(starts, len(z)))
-    ordered = z[np.lexsort((z, np.repeat(np.arange(len(starts)), size)))]
-    return np.asarray((ordered[starts + (size - 1) // 2] + ordered[starts + size // 2]) / 2)

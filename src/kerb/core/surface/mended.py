@@ -31,25 +31,22 @@ class Mended:
 
     Vertices that nothing uses are left where they are; rows of ``triangles`` that are gone name one vertex three times, new ones
     are at the end: so those of the surface at first keep their rows, and the index over ``base`` finds them. ``fixed`` (k, 2) are
-    edges that stay; ``source`` (m,) is -1 for triangles that are not as they were at first.
+    edges that stay.
     """
 
     vertices: Floats
     triangles: Ints32
     origin: Floats
     fixed: Ints
-    source: Ints32
     base: Tin
     width: float
 
     @staticmethod
     def of(tin: Tin) -> Mended:
         """A surface that nothing was done to. What its edges follow is not known of it."""
-        number = np.arange(len(tin.triangles), dtype=np.int32)
         low, high = ends(tin.vertices[:, :2])
-        return Mended(
-            tin.vertices, tin.triangles, tin.origin, np.empty((0, 2), np.int64), number, tin, float((high - low).max())
-        )
+        none = np.empty((0, 2), np.int64)
+        return Mended(tin.vertices, tin.triangles, tin.origin, none, tin, float((high - low).max()))
 
     @property
     def there(self) -> Mask:
@@ -65,17 +62,21 @@ class Mended:
         """Some of its triangles as a surface."""
         return Tin(self.vertices, self.triangles[rows], self.origin)
 
-    def changed(self) -> tuple[Tin, Tin]:
-        """What was there at first and is not any more, and what is there instead."""
-        alive = self.there
-        same = np.zeros(len(self.base.triangles), np.bool_)
-        same[self.source[alive & (self.source >= 0)]] = True
-        new = Tin(self.vertices, self.triangles[alive & (self.source < 0)], self.origin)
-        return self.base.only(~same), new
-
     def local(self, xy: Floats) -> Floats:
         """Places (n, 2 or more) in job coordinates from its own origin."""
         return np.asarray(xy, float)[:, :2] - self.origin[:2]
+
+
+def differing(before: Mended, after: Mended) -> tuple[Tin, Tin]:
+    """The triangles of a surface that a later state of it does not have, and those that only the later one has."""
+    rows, places = len(before.triangles), len(before.vertices)
+    same = np.zeros(len(after.triangles), np.bool_)
+    same[:rows] = (before.triangles == after.triangles[:rows]).all(axis=1)
+    moved = np.zeros(len(after.vertices), np.bool_)
+    moved[:places] = before.vertices[:, 2] != after.vertices[:places, 2]
+    if moved.any():
+        same &= ~moved[after.triangles].any(axis=1)
+    return before.surface_of(before.there & ~same[:rows]), after.surface_of(after.there & ~same)
 
 
 def window(m: Mended, low: Floats, high: Floats) -> Ints:
@@ -209,7 +210,7 @@ def replaced(m: Mended, gone: Ints, fresh: Ints32) -> Mended:
     """With some triangles gone and others at the end."""
     triangles = np.concatenate([m.triangles, fresh])
     triangles[gone] = 0
-    return replace(m, triangles=triangles, source=np.concatenate([m.source, np.full(len(fresh), -1, np.int32)]))
+    return replace(m, triangles=triangles)
 
 
 def fixed_more(m: Mended, pairs: Ints) -> Mended:
@@ -221,12 +222,9 @@ def fixed_more(m: Mended, pairs: Ints) -> Mended:
 
 def with_levels(m: Mended, rows: Ints, z: Floats) -> Mended:
     """With other elevations (from the origin) of some vertices."""
-    if not len(rows):
-        return m
-    vertices, source = m.vertices.copy(), m.source.copy()
+    vertices = m.vertices.copy()
     vertices[rows, 2] = z
-    source[triangles_at(m, rows)] = -1
-    return replace(m, vertices=vertices, source=source)
+    return replace(m, vertices=vertices)
 
 
 def triangles_at(m: Mended, rows: Ints) -> Ints:

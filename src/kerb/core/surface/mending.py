@@ -19,6 +19,7 @@ from kerb.core.surface.mended import (
     Mended,
     Patch,
     box_round,
+    differing,
     edges_of,
     inside,
     levels,
@@ -38,8 +39,9 @@ from kerb.core.surface.mended import (
 from kerb.core.surface.mending_lines import along_line
 
 __all__ = [
-    "Mended", "along_line", "brought_to_mean", "cut_out", "falling", "inside", "levels", "nearest_vertex", "other_inside",
-    "raised", "river", "shore", "smoothed", "swapped", "vertex_level", "water", "with_vertex", "without_vertices",
+    "Mended", "along_line", "brought_to_mean", "cut_out", "differing", "falling", "inside", "levels", "nearest_vertex",
+    "other_inside", "raised", "river", "shore", "smoothed", "swapped", "vertex_level", "water", "with_vertex",
+    "without_vertices",
 ]  # fmt: skip
 
 
@@ -131,14 +133,10 @@ def river(m: Mended, ring: Floats, step: float) -> Mended:
     The level falls downstream all the way, is the same on both banks, and lies nowhere above a sample of the shore. Half of the
     vertices round is the lower end. Raises InputError, when the ring does not lie on the surface.
     """
-    made, line, rows = _ring_in(m, _finer(ring, step))
+    made, line, rows = _ring_in(m, polygon.along(ring, step))
     made = without_vertices(made, rows)
     station, bank = _stations(made.vertices[line, :2], made.local(ring))
     return with_levels(made, line, falling(station, made.vertices[line, 2], bank))
-
-
-def _finer(ring: Floats, step: float) -> Floats:
-    return polygon.along(ring, step)
 
 
 def _stations(places: Floats, ring: Floats) -> tuple[Floats, Mask]:

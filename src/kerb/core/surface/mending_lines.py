@@ -50,23 +50,20 @@ def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = 
     edges = np.sort(edges[first], axis=1)
     found = _crossed(m, edges, places, closed)
     # Stops lie where the surface ends, and on edges that stay; of a line on the surface on all that it crosses.
-    keep = many == 1
-    if len(m.fixed):
-        keep |= np.isin(key_either(edges), key_either(m.fixed))
-    keep |= on_surface
+    keep = (many == 1) | np.isin(key_either(edges), key_either(m.fixed)) | on_surface
     stops = _Stops(m, places, z, used_by(m, near))
     hits = found[keep[found[:, 0].astype(int)]]
     # Vertices that the line passes through are stops whatever is asked.
-    passing = found[(np.abs(found[:, 2]) <= ON_EDGE) | (np.abs(found[:, 2] - 1) <= ON_EDGE)] if len(found) else found
+    passing = found[(np.abs(found[:, 2]) <= ON_EDGE) | (np.abs(found[:, 2] - 1) <= ON_EDGE)]
     for e, s, u, w in np.concatenate([hits, passing]).tolist():
         stops.cross(edges[int(e)], int(s), u, w)
     pairs, line = stops.pairs(closed)
-    middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2 if len(pairs) else np.empty((0, 2))
-    pairs = pairs[np.isfinite(tin.at(middle))] if len(pairs) else pairs
+    middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2
+    pairs = pairs[np.isfinite(tin.at(middle))]
     if not len(pairs):
         raise InputError("the line does not lie on the surface")
     line = line[np.isin(line, pairs)]
-    hole = _hole_of(m, near, edges, found, (stops, pairs), on_surface)
+    hole = _hole_of(m, (near, tin), (edges, found), (stops, pairs), on_surface)
     more = np.column_stack([stops.places, stops.levels])[len(m.vertices) :]
     split = {key: [number for _, number in sorted(held)] for key, held in stops.on.items()}
     made = refitted(m, hole, Patch(more, pairs, split=split, keep=on_surface))
@@ -164,25 +161,23 @@ class _Stops:
         return np.array(found, np.int64).reshape(-1, 2), np.array(line, np.int64)
 
 
-def _hole_of(m: Mended, near: Ints, edges: Ints, found: Floats, line: tuple[_Stops, Ints], on_surface: bool) -> Ints:
+def _hole_of(
+    m: Mended, there: tuple[Ints, Tin], crossed: tuple[Ints, Floats], line: tuple[_Stops, Ints], on_surface: bool
+) -> Ints:
     """The triangles that a line passes through, and those that its vertices change."""
-    stops, pairs = line
-    middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2
-    tin = part_of(m, near)
-    inner = found[(found[:, 2] > ON_EDGE) & (found[:, 2] < 1 - ON_EDGE)] if len(found) else found
-    cut = np.unique(inner[:, 0].astype(int)) if len(inner) else np.empty(0, int)
+    (near, tin), (edges, found), (stops, pairs) = there, crossed, line
+    inner = found[(found[:, 2] > ON_EDGE) & (found[:, 2] < 1 - ON_EDGE)]
     keys = key_either(edges_of(m.triangles[near])).reshape(3, -1).T
-    through: Mask = np.asarray(np.isin(keys, key_either(edges[cut])).any(axis=1))
-    under = np.concatenate([middle, stops.places[len(m.vertices) :]])
-    beneath = _under(tin, under)
+    through: Mask = np.asarray(np.isin(keys, key_either(edges[np.unique(inner[:, 0].astype(int))])).any(axis=1))
+    fresh = stops.places[len(m.vertices) :]
+    beneath = _under(tin, np.concatenate([(stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2, fresh]))
     through[beneath[beneath >= 0]] = True
     hole = near[through]
     if on_surface:
         return hole
-    fresh = stops.places[len(m.vertices) :]
     seen = [
-        seeing(m, int(near[r]), p, edge_under(m, m.triangles[near[r]], p))
-        for r, p in zip(_under(tin, fresh), fresh, strict=True) if r >= 0
+        seeing(m, int(near[row]), place, edge_under(m, m.triangles[near[row]], place))
+        for row, place in zip(beneath[len(pairs) :], fresh, strict=True) if row >= 0
     ]  # fmt: skip
     return np.unique(np.concatenate([hole, *seen]))
 

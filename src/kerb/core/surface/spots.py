@@ -14,6 +14,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
+from kerb.core.sorting import run_medians
 from kerb.core.surface.surfaces import CloudTop
 
 LOWEST, MEDIAN, TIN = "lowest", "median", "tin"
@@ -113,9 +114,5 @@ def _round(view: CloudView, xy: Floats, take: str, radius: float) -> Floats:
     if take == LOWEST:
         found[some] = np.minimum.reduceat(z, offsets[some])
         return found
-    # Sorted within each node: the mean of the two in the middle.
-    owner = np.repeat(np.arange(len(xy)), many)
-    z = z[np.lexsort((z, owner))]
-    lower, upper = offsets[some] + (many[some] - 1) // 2, offsets[some] + many[some] // 2
-    found[some] = (z[lower] + z[upper]) / 2
+    found[some] = run_medians(z, offsets[some])
     return found

@@ -13,6 +13,8 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 
 MOST_TEXT = 5_000_000
+# A name and the place on what moves.
+HALF_PAIR = 4
 
 
 def _text_of(given: str, what: str) -> str:
@@ -50,7 +52,7 @@ def pairs_of(given: str) -> tuple[tuple[str, ...], Floats, Floats]:
         ]
         if not any(cells):
             continue
-        if len(cells) == 4 and _numbers(cells[1:]):
+        if len(cells) == HALF_PAIR and _numbers(cells[1:]):
             raise InputError(f"pair {cells[0]} needs a name and six numbers: pick the same place on what stays")
         try:
             values = [float(cell) for cell in cells[-6:]]

@@ -9,7 +9,8 @@ import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
-from kerb.studies.align.setup import HALF_PAIR, AlignSetup
+from kerb.studies.align.pairs import HALF_PAIR
+from kerb.studies.align.setup import AlignSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
 

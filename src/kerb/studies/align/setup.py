@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kerb.studies.align.pairs import HALF_PAIR
 from kerb.studies.fields import AGAINST, COMPARED, number, surface, switch, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
-
-# A name and the place on what moves.
-HALF_PAIR = 4
 
 
 @dataclass(frozen=True)

@@ -9,10 +9,8 @@ from typing import Any
 import numpy as np
 
 from kerb.core.errors import OutputError
-from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.things import SURFACE as SURFACE_HOLDING
-from kerb.core.things import Placed
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.formats.written import placed_when_complete
 from kerb.studies.drawn import Drawn, Item
@@ -54,10 +52,7 @@ def write(setup: MendSetup, outcome: Outcome, sources: Sources, paths: dict[str,
     """Write the mended surface by the ending of the file, and the steps as GeoJSON. Raises OutputError."""
     notes: list[tuple[str, str]] = []
     if paths.get("out"):
-        made, mesh = outcome.makes[0].item if outcome.makes else None, outcome.mesh("surface")
-        if made is None and mesh is not None:
-            reference = sources.surface("surface", setup.surface).reference
-            made = Placed(SURFACE_HOLDING, TriangleMesh(mesh.vertices, mesh.triangles), reference)
+        made = outcome.surface_made(sources.surface("surface", setup.surface).reference)
         notes += write_thing(made, Path(paths["out"]), Progress()) if made is not None else []
     if paths.get("steps-out"):
         path = Path(paths["steps-out"])

@@ -8,15 +8,16 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.surface.making import mean_level
-from kerb.core.surface.mending import Mended
+from kerb.core.surface.mending import Mended, differing, levels
 from kerb.core.surface.overlay import Change, change
 from kerb.core.surface.surfaces import Surface
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import LengthUnit
 from kerb.studies.drawn import Item
-from kerb.studies.layers import FoundLine, FoundMesh, Layer
+from kerb.studies.fields import PLACES, RING
+from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, Layer
 from kerb.studies.mend.setup import MendSetup
-from kerb.studies.mend.steps import LABELS, WAY, apply
+from kerb.studies.mend.steps import KINDS, LABELS, WAY, apply
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
 
@@ -31,14 +32,8 @@ def whole(surface: Surface) -> Mended:
 
 
 def taken(setup: MendSetup) -> tuple[Item, ...]:
-    """The steps that count. Raises InputError, when a step is drawn as what its way is not."""
+    """The steps that count."""
     return tuple(step for step in setup.steps if step.taken)
-
-
-def changed(m: Mended) -> Change:
-    """What all steps together changed, where there is a surface before and after."""
-    old, new = m.changed()
-    return change(old, new) if len(old.triangles) and len(new.triangles) else NOTHING
 
 
 def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -49,7 +44,7 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
     setup.check()
     first = sources.surface("surface", setup.surface)
     other = sources.surface("other", setup.other) if setup.other.holding else None
-    m = start = whole(first)
+    m = whole(first)
     outcome = Outcome(STUDY, sources.unit.code, first.reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("surface", "surface", first.count)]
     if other is not None:
@@ -62,7 +57,7 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
         rows.append(
             (str(number + 1), step.name, LABELS[str(step.value(WAY))], one.fill, one.cut, one.fill_area + one.cut_area)
         )
-    outcome.figures = figures(m, start, sources.unit)
+    outcome.figures = figures(m, sources.unit)
     volume, area = sources.unit.volume_code(), sources.unit.area_code()
     outcome.tables["steps"] = Table(
         "Steps in order",
@@ -81,8 +76,7 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
     if len(tin.triangles) <= MOST_DRAWN or not setup.keep:
         outcome.layers["surface"] = FoundMesh(tin.points, tin.triangles, "top", "Mended surface", shown=False)
     outcome.layers |= mended_parts(m)
-    for number, line in enumerate(broken_lines(m)):
-        outcome.layers[f"line {number}"] = FoundLine(line, "mark", "Edges that stay")
+    outcome.layers |= drawn_steps(steps, m)
     outcome.method = (
         "Each step changes only what it touches; what is taken out is filled by a constrained Delaunay triangulation of "
         "the hole. Volumes are those between the surface before and after, exact."
@@ -95,21 +89,14 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
 
 
 def between(before: Mended, after: Mended) -> Change:
-    """What one step changed: triangles that are the same before and after are left out by their rows."""
-    rows = len(before.triangles)
-    same = np.zeros(len(after.triangles), np.bool_)
-    same[:rows] = (before.triangles == after.triangles[:rows]).all(axis=1)
-    moved = np.flatnonzero(before.vertices[:, 2] != after.vertices[: len(before.vertices), 2])
-    if len(moved):
-        same &= ~np.isin(after.triangles, moved).any(axis=1)
-    old = before.surface_of(before.there & ~same[:rows])
-    new = after.surface_of(after.there & ~same)
+    """What changed between two states of a surface, where there is one both times; from what differs, however large it is."""
+    old, new = differing(before, after)
     return change(old, new) if len(old.triangles) and len(new.triangles) else NOTHING
 
 
 def changes(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
-    """What all steps changed; from what differs alone, however large the surface is."""
-    found, volume = changed(m), unit.volume_code()
+    """What all steps changed."""
+    found, volume = between(Mended.of(m.base), m), unit.volume_code()
     return {
         "net": Figure(found.net, volume, "Net change: raised − lowered"),
         "raised": Figure(found.fill, volume, "Raised"),
@@ -118,7 +105,7 @@ def changes(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
     }
 
 
-def figures(m: Mended, start: Mended, unit: LengthUnit) -> dict[str, Figure]:
+def figures(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
     """What all steps changed, and what the surface is after them."""
     tin, area, length = m.surface, unit.area_code(), unit.code
     used = np.zeros(len(tin.vertices), np.bool_)
@@ -126,7 +113,7 @@ def figures(m: Mended, start: Mended, unit: LengthUnit) -> dict[str, Figure]:
     z = tin.vertices[used, 2] + tin.origin[2] if used.any() else np.zeros(1)
     return changes(m, unit) | {
         "plan_area": Figure(tin.plan_area, area, "Area in plan"),
-        "plan_area_before": Figure(start.base.plan_area, area, "Area in plan before"),
+        "plan_area_before": Figure(m.base.plan_area, area, "Area in plan before"),
         "lowest": Figure(float(z.min()), length, "Lowest"),
         "highest": Figure(float(z.max()), length, "Highest"),
         "mean": Figure(mean_level(tin), length, "Mean level", note="by plan area"),
@@ -136,12 +123,20 @@ def figures(m: Mended, start: Mended, unit: LengthUnit) -> dict[str, Figure]:
 
 def mended_parts(m: Mended) -> dict[str, Layer]:
     """The triangles that are not as they were, which is what there is to look at beside the data."""
-    new = m.changed()[1]
+    new = differing(Mended.of(m.base), m)[1]
     return {"mended": FoundMesh(new.points, new.triangles, "top", "Mended parts")} if len(new.triangles) else {}
 
 
-def broken_lines(m: Mended, most: int = 400) -> list[np.ndarray]:
-    """Edges that stay, as lines of two places, when there are not too many to draw."""
-    if not 0 < len(m.fixed) <= most:
-        return []
-    return [m.vertices[pair] + m.origin for pair in m.fixed]
+def drawn_steps(steps: tuple[Item, ...], m: Mended) -> dict[str, Layer]:
+    """The steps as they were drawn, on the mended surface."""
+    found: dict[str, Layer] = {}
+    for step in steps:
+        xy = step.ring.places
+        z = levels(m, m.local(xy)) + m.origin[2]
+        xyz = np.column_stack([xy, np.where(np.isfinite(z), z, np.nanmean(z) if np.isfinite(z).any() else 0.0)])
+        kind, name = KINDS[str(step.value(WAY))], f"step {step.key}"
+        if kind == PLACES:
+            found[name] = FoundPoints(xyz, title=step.name)
+        else:
+            found[name] = FoundLine(xyz, title=step.name, closed=kind == RING)
+    return found

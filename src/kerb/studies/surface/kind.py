@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.things import SURFACE as SURFACE_HOLDING
 from kerb.core.things import Placed
@@ -36,12 +35,10 @@ ABOUT = (
 
 def write(setup: SurfaceSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write the surface by the ending of the file. Raises OutputError."""
-    made = outcome.makes[0].item if outcome.makes else None
-    mesh = outcome.mesh("surface")
-    if made is None and mesh is not None and setup.form != GRID:
-        made = Placed(SURFACE_HOLDING, TriangleMesh(mesh.vertices, mesh.triangles), sources.store("cloud").reference)
-    if made is None and setup.form == GRID:
-        made = Placed(SURFACE_HOLDING, gridded(setup, sources, Progress()), sources.store("cloud").reference)
+    reference = sources.store("cloud").reference
+    made = outcome.surface_made(reference)
+    if setup.form == GRID and not outcome.makes:
+        made = Placed(SURFACE_HOLDING, gridded(setup, sources, Progress()), reference)
     return write_thing(made, Path(paths["out"]), Progress()) if made is not None else []
 
 
