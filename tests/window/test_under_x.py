@@ -42,8 +42,8 @@ os._exit(0)
 """
 
 
-# Milliseconds on a machine that runs the suite on all cores meanwhile; on a quiet one it is 80 and 75 at most.
-FIRST_MS, AGAIN_MS = 200, 170
+# The longest wait in milliseconds, and the seconds that the yardstick takes where that holds.
+LONGEST_MS, PACE = 50, 0.009
 
 
 @unittest.skipUnless(shutil.which("Xvfb"), "no X server here; type: sudo apt-get install xvfb")
@@ -63,9 +63,10 @@ class UnderX(unittest.TestCase):
     def test_the_whole_task_by_keys(self):
         """From the start page to the report without a mouse, under a window manager that gives and takes the focus.
 
-        Nothing opens that nobody asked for, and nothing holds the interface thread for long. It is its own processor time that
-        counts; with the whole suite beside it, which shares caches and half cores, that was seen to double and more, so the limits
-        here are wider. Waits are measured in a second run, for what looks at windows takes as long at each event as all else.
+        Nothing opens that nobody asked for, and nothing holds the interface thread for longer than 50 ms. It is its own processor
+        time that counts, held against a yardstick that the same process takes meanwhile, for the suite on all cores beside it slows
+        both; a step counts by the shortest of up to four runs, for now and then other work takes the cache from one. Windows are
+        looked for in a first run and not in those, as that takes as long at each event as all else.
         """
         env = {
             **os.environ,
@@ -76,24 +77,33 @@ class UnderX(unittest.TestCase):
         manager = subprocess.Popen(["openbox"], env=env, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         self.addCleanup(manager.wait)
         self.addCleanup(manager.terminate)
-        for run, words in (("windows", []), ("waits", ["waits"])):
-            folder = self.folder / run
-            folder.mkdir()
-            ended = subprocess.run(
-                [sys.executable, "-m", "tests.window.by_keys", str(folder), str(YARD.resolve()), *words],
-                env=env | {"XDG_DATA_HOME": str(folder / "home")}, capture_output=True, text=True, timeout=240,
-                cwd=Path(__file__).parents[2],
-            )  # fmt: skip
-            lines = ended.stdout.strip().splitlines()
-            self.assertTrue(lines, ended.stderr)
-            seen = json.loads(lines[-1])
-            self.assertEqual((seen["left"], seen["report"], seen["platform"]), ([], True, "xcb"), ended.stderr)
-            self.assertTrue((folder / "report.pdf").read_bytes().startswith(b"%PDF"))
-            if not words:
-                # The lists are those of the toolkit's own choosing of files.
-                self.assertEqual(set(seen["windows"]) - {"QListView"}, {"QFileDialog", "BringIn", "Deliver"})
-        self.assertLess(max(seen["waits"].values()), FIRST_MS, seen["waits"])
-        self.assertLess(max(seen["waits"][name] for name in ("again", "keys are back")), AGAIN_MS, seen["waits"])
+        seen = self.by_keys("windows", env)
+        # The lists are those of the toolkit's own choosing of files.
+        self.assertEqual(set(seen["windows"]) - {"QListView"}, {"QFileDialog", "BringIn", "Deliver"})
+        least: dict[str, float] = {}
+        for run in range(4):
+            seen = self.by_keys(f"waits {run}", env, "waits")
+            slower = max(1.0, seen["pace"] / PACE)
+            least = {name: min(ms / slower, least.get(name, ms)) for name, ms in seen["waits"].items()}
+            if max(least.values()) <= LONGEST_MS:
+                break
+        self.assertLessEqual(max(least.values()), LONGEST_MS, least)
+
+    def by_keys(self, run, env, *words):
+        """What was seen in a run of the whole task, whose report was written."""
+        folder = self.folder / run
+        folder.mkdir()
+        ended = subprocess.run(
+            [sys.executable, "-m", "tests.window.by_keys", str(folder), str(YARD.resolve()), *words],
+            env=env | {"XDG_DATA_HOME": str(folder / "home")}, capture_output=True, text=True, timeout=240,
+            cwd=Path(__file__).parents[2],
+        )  # fmt: skip
+        lines = ended.stdout.strip().splitlines()
+        self.assertTrue(lines, ended.stderr)
+        seen = json.loads(lines[-1])
+        self.assertEqual((seen["left"], seen["report"], seen["platform"]), ([], True, "xcb"), ended.stderr)
+        self.assertTrue((folder / "report.pdf").read_bytes().startswith(b"%PDF"))
+        return seen
 
     def test_a_job_opens_and_is_drawn(self):
         env = {

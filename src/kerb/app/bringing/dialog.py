@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -68,7 +69,8 @@ class BringIn(QDialog):
         self.panels: tuple[QWidget, ...] = ()
         self._build()
         self.add(paths)
-        # A turn of its own: with all in one the interface stood still for longer than one notices.
+        # Turns of their own: with all in one the interface stood still for longer than one notices.
+        self._pieces = self._panels()
         QTimer.singleShot(0, self, self._grow)
 
     # Building
@@ -133,22 +135,28 @@ class BringIn(QDialog):
         return scroll
 
     def _grow(self) -> None:
-        """Make the panels of a thing, once: in the turn after the window, or when something is to be shown in them."""
-        if self.panels:
-            return
-        self.columns, self.amount = Columns(), AmountPanel(self.session)
-        self.placing = PlacingPanel(self.files, self.theme)
-        self.panels = (self.columns, self.placing, self.amount)
+        """Make the panels of a thing, one in each turn; what the thing is can be read meanwhile."""
+        if next(self._pieces, True):
+            self._show_current()
+        else:
+            QTimer.singleShot(0, self, self._grow)
+
+    def _panels(self) -> Iterator[bool]:
+        self.columns = Columns()
         self.columns.changed.connect(self._columns_changed)
         self.columns.reread.connect(self._read_otherwise)
+        yield False
+        self.placing = PlacingPanel(self.files, self.theme)
+        self.placing.changed.connect(self._changed)
+        yield False
+        self.amount = AmountPanel(self.session)
+        self.amount.changed.connect(self._changed)
+        yield False
+        self.panels = (self.columns, self.placing, self.amount)
         self.files.failed.connect(self.placing.show_error)
         for number, panel in enumerate(self.panels):
             panel.setVisible(False)
             self.column.insertWidget(self.column.count() - 1, panel, int(number == 1))
-        for panel in (self.placing, self.amount):
-            panel.changed.connect(self._changed)
-        if self.current() is not None:
-            self._show_current()
 
     def _bar(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -272,8 +280,6 @@ class BringIn(QDialog):
 
     def _show_current(self) -> None:
         prospect, key = self.current(), self._key()
-        if prospect is not None:
-            self._grow()
         self.files.first = (key[0], key[1] if len(key) == 2 else 0) if key else None
         emptied(self.notes)
         for panel in self.panels:
@@ -291,6 +297,8 @@ class BringIn(QDialog):
         for code, text in prospect.seen.notes[:4]:
             if not (stated and code in ("crs-missing", "unit-missing")):
                 self._note(text)
+        if not self.panels:
+            return
         self.columns.setVisible(prospect.plan is not None and prospect.seen.text is not None)
         if prospect.plan is not None and prospect.seen.text is not None:
             self.columns.show_text(prospect.seen.text, prospect.plan)
@@ -353,6 +361,8 @@ class BringIn(QDialog):
         self._mirror_bar()
 
     def _show_place(self) -> None:
+        if not self.panels:
+            return
         key = self._key()
         key = (key[0], 0) if len(key) == 1 else key
         found = self.files.checked.get(key)

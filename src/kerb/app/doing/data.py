@@ -59,15 +59,21 @@ class DataActions(QObject):
 
     def bring_in(self, paths: list[Path], epochs: dict[Path, str] | None = None) -> None:
         """Show what files are, and bring in what is ticked; ``epochs`` are dates that are known, for clouds to be joined by."""
-        if not paths or not self.session.ensure_job():
+        if not paths:
             return
+        if self.session.job is not None:
+            self._look_over(paths, epochs)
+        elif self.session.ensure_job():
+            # In a turn of its own: the window has the new job to show first.
+            QTimer.singleShot(0, self, lambda: self._look_over(paths, epochs))
+
+    def _look_over(self, paths: list[Path], epochs: dict[Path, str] | None) -> None:
         dialog = BringIn(self.session, self.theme, paths, self.parent_)
         if epochs is not None:
             dialog.know_epochs(epochs)
         dialog.wanted.connect(self.session.bring)
         dialog.finished.connect(self._dialog_ended)
         self.dialog = dialog
-        # In a turn of its own, so that making it and showing it are two short waits.
         QTimer.singleShot(0, dialog, dialog.open)
 
     def _dialog_ended(self) -> None:

@@ -94,6 +94,7 @@ class Drawer(QWidget):
         self._charts: dict[str, ChartWidget] = {}
         self._drawn: dict[str, tuple[object, str]] = {}
         self._histogram: Histogram | None = None
+        self._spread: tuple[AnyArray, str, str] | None = None
         self._tabled: object = None
         # What the first cell of the chosen row says.
         self._chosen = ""
@@ -304,8 +305,15 @@ class Drawer(QWidget):
             self._histogram = Histogram(self.theme)
             self.stack.addWidget(self._histogram)
         if values is not None:
-            self._histogram.show_values(values, title, unit)
+            # In the turn after the one in which the chart was made.
+            self._spread = (values, title, unit)
+            QTimer.singleShot(0, self._histogram, self._fill_histogram)
         self.stack.setCurrentWidget(self._histogram)
+
+    def _fill_histogram(self) -> None:
+        if self._spread is not None and self._histogram is not None:
+            self._histogram.show_values(*self._spread)
+            self._spread = None
 
     # Tables
 

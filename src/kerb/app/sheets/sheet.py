@@ -23,7 +23,7 @@ from kerb.studies.setup import Setup
 LARGE = 100
 MOST_NOTES = 3
 # A sheet is built for so long at a stretch.
-TURN_SECONDS = 0.012
+TURN_SECONDS = 0.006
 
 
 class StudySheet(QWidget):
