@@ -12,12 +12,13 @@ from functools import cached_property
 import numpy as np
 
 from kerb.core.arrays import Floats, Ints, Ints32
-from kerb.core.geometry.closest_kernels import CORNER, EDGE, LEAF, closest, inner_boxes, leaf_boxes
+from kerb.core.geometry.closest_kernels import CORNER, EDGE, LEAF, closest, cube_keys, inner_boxes, leaf_boxes
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
 
-BITS = 21
+# Bits of the curve that triangles follow, and of that for places: those in one cube keep their order.
+BITS, COARSE = 21, 10
 
 
 @dataclass(frozen=True)
@@ -39,11 +40,14 @@ class MeshDistance:
         self.closed, self.elements = mesh.closed, mesh.elements
         # Bodies whose triangles look inwards are turned round.
         self.turned = mesh.senses[mesh._bodies] < 0 if mesh.closed else np.zeros(len(self.triangles), bool)
-        self.order = _morton_order(self.vertices[self.triangles].mean(axis=1))
+        middle = self.vertices[self.triangles].mean(axis=1)
+        low, size = middle.min(axis=0), float(max(np.ptp(middle, axis=0).max(), 1e-12))
+        self.order = _by_cube(middle, low, size / (2**BITS - 1))
         groups = -(-len(self.order) // LEAF)
         size = 1 << max(int(np.ceil(np.log2(max(groups, 1)))), 0)
         self.leaves = size - 1
         self.boxes = np.empty((2 * size - 1, 6))
+        self.corners = np.ascontiguousarray(self.vertices[self.triangles[self.order]].reshape(-1, 9))
         leaf_boxes(self.vertices, self.triangles, self.order, self.boxes, self.leaves)
         inner_boxes(self.boxes, self.leaves, groups)
 
@@ -52,13 +56,9 @@ class MeshDistance:
         local = np.ascontiguousarray(places - self.origin)
         n = len(local)
         face, feature, found = np.full(n, -1, np.int32), np.zeros(n, np.int8), np.full((n, 3), np.nan)
-        about = self.vertices, self.triangles, self.order, self.boxes, self.leaves, limit
-
-        def some(span: tuple[int, int]) -> None:
-            rows = slice(*span)
-            closest(local[rows], *about, face[rows], feature[rows], found[rows])
-
-        each(some, ranges(n))
+        about = self.corners, self.order, self.boxes, self.leaves, limit, face, feature, found
+        rows = self._as_they_lie(local)
+        each(lambda span: closest(local, rows[slice(*span)], *about), ranges(n))
         known = face >= 0
         away = np.full(n, np.nan)
         step = local[known] - found[known]
@@ -66,6 +66,11 @@ class MeshDistance:
         side = np.einsum("ij,ij->i", step, normal)
         away[known] = np.where(side < 0, -1.0, 1.0) * np.sqrt(np.einsum("ij,ij->i", step, step))
         return Closest(face, found + self.origin, away)
+
+    def _as_they_lie(self, places: Floats) -> Ints:
+        low, high = self.boxes[0, :3], self.boxes[0, 3:]
+        step = float(max((high - low).max(), 1e-12)) / 2**COARSE
+        return _by_cube(places, low - (high - low), step)
 
     @cached_property
     def normals(self) -> Floats:
@@ -116,12 +121,8 @@ class MeshDistance:
         return normal
 
 
-def _morton_order(middle: Floats) -> Ints:
-    low, size = middle.min(axis=0), float(max(np.ptp(middle, axis=0).max(), 1e-12))
-    steps = np.floor((middle - low) / size * (2**BITS - 1)).astype(np.uint64)
-    keys = np.zeros(len(middle), np.uint64)
-    for bit in range(BITS):
-        for axis in range(3):
-            keys |= ((steps[:, axis] >> np.uint64(bit)) & np.uint64(1)) << np.uint64(3 * bit + axis)
-    order, _ = sorted_keys(keys)
-    return order
+def _by_cube(places: Floats, low: Floats, step: float) -> Ints:
+    """Rows of places (n, 3) along a curve through space (Morton order), so that what is asked for together lies together."""
+    keys = np.empty(len(places), np.uint64)
+    each(lambda piece: cube_keys(places[slice(*piece)], low, step, keys[slice(*piece)]), ranges(len(places), 100_000))
+    return sorted_keys(keys)[0]

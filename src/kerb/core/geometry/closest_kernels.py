@@ -9,6 +9,8 @@ from kerb.core.jit import inline, kernel
 LEAF = 4
 # What of a triangle is nearest: its face, an edge (from corner k to the next), or a corner.
 FACE, EDGE, CORNER = 0, 1, 4
+# Rounding: a box is left out where it is farther than the nearest found by more than this factor.
+ROOM = 1.0 + 1e-9
 
 
 @kernel
@@ -37,6 +39,29 @@ def inner_boxes(boxes, first, count):
 
 
 @inline
+def _spread(n):
+    """Two zero bits between each of the lowest 21 bits of n."""
+    n &= np.uint64(0x1FFFFF)
+    n = (n | (n << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
+    n = (n | (n << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
+    n = (n | (n << np.uint64(8))) & np.uint64(0x100F00F00F00F00F)
+    n = (n | (n << np.uint64(4))) & np.uint64(0x10C30C30C30C30C3)
+    return (n | (n << np.uint64(2))) & np.uint64(0x1249249249249249)
+
+
+@kernel
+def cube_keys(places, low, step, keys):
+    """Morton keys of places (n, 3) by cubes of a side from ``low``; what lies further out belongs to the outermost cubes."""
+    most = 2.0**21 - 1
+    for i in range(places.shape[0]):
+        key = np.uint64(0)
+        for axis in range(3):
+            at = min(max((places[i, axis] - low[axis]) / step, 0.0), most)
+            key |= _spread(np.uint64(at)) << np.uint64(axis)
+        keys[i] = key
+
+
+@inline
 def _away(boxes, k, x, y, z):
     """Square of the distance from a place to a box."""
     dx = max(max(boxes[k, 0] - x, x - boxes[k, 3]), 0.0)
@@ -45,95 +70,90 @@ def _away(boxes, k, x, y, z):
     return dx * dx + dy * dy + dz * dz
 
 
-@kernel
-def nearest_of(p, a, b, c, out):
-    """Write the place of a triangle nearest to p, and come back with what of it that is (Ericson 2005, 5.1.5)."""
-    ab, ac, ap = np.empty(3), np.empty(3), np.empty(3)
-    d1 = d2 = d3 = d4 = d5 = d6 = 0.0
-    for k in range(3):
-        ab[k], ac[k], ap[k] = b[k] - a[k], c[k] - a[k], p[k] - a[k]
-        d1 += ab[k] * ap[k]
-        d2 += ac[k] * ap[k]
+@inline
+def nearest_of(x, y, z, t, k):
+    """The place of triangle ``t[k]`` (its corners one after the other, nine numbers) nearest to (x, y, z): what of it that is, and
+    the place (Ericson 2005, 5.1.5)."""
+    ax, ay, az, bx, by, bz, cx, cy, cz = t[k, 0], t[k, 1], t[k, 2], t[k, 3], t[k, 4], t[k, 5], t[k, 6], t[k, 7], t[k, 8]
+    abx, aby, abz = bx - ax, by - ay, bz - az
+    acx, acy, acz = cx - ax, cy - ay, cz - az
+    d1 = abx * (x - ax) + aby * (y - ay) + abz * (z - az)
+    d2 = acx * (x - ax) + acy * (y - ay) + acz * (z - az)
+    d3 = abx * (x - bx) + aby * (y - by) + abz * (z - bz)
+    d4 = acx * (x - bx) + acy * (y - by) + acz * (z - bz)
+    d5 = abx * (x - cx) + aby * (y - cy) + abz * (z - cz)
+    d6 = acx * (x - cx) + acy * (y - cy) + acz * (z - cz)
+    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+    # The place is a + v ab + w ac.
+    v = w = 0.0
     if d1 <= 0.0 and d2 <= 0.0:
-        out[:] = a
-        return CORNER
-    for k in range(3):
-        d3 += ab[k] * (p[k] - b[k])
-        d4 += ac[k] * (p[k] - b[k])
-    if d3 >= 0.0 and d4 <= d3:
-        out[:] = b
-        return CORNER + 1
-    vc = d1 * d4 - d3 * d2
-    if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
-        v = d1 / (d1 - d3)
-        for k in range(3):
-            out[k] = a[k] + v * ab[k]
-        return EDGE
-    for k in range(3):
-        d5 += ab[k] * (p[k] - c[k])
-        d6 += ac[k] * (p[k] - c[k])
-    if d6 >= 0.0 and d5 <= d6:
-        out[:] = c
-        return CORNER + 2
-    vb = d5 * d2 - d1 * d6
-    if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
-        w = d2 / (d2 - d6)
-        for k in range(3):
-            out[k] = a[k] + w * ac[k]
-        return EDGE + 2
-    va = d3 * d6 - d5 * d4
-    if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
-        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        for k in range(3):
-            out[k] = b[k] + w * (c[k] - b[k])
-        return EDGE + 1
-    scale = 1.0 / (va + vb + vc)
-    for k in range(3):
-        out[k] = a[k] + ab[k] * vb * scale + ac[k] * vc * scale
-    return FACE
+        kind = CORNER
+    elif d3 >= 0.0 and d4 <= d3:
+        kind, v = CORNER + 1, 1.0
+    elif vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        kind, v = EDGE, d1 / (d1 - d3)
+    elif d6 >= 0.0 and d5 <= d6:
+        kind, w = CORNER + 2, 1.0
+    elif vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        kind, w = EDGE + 2, d2 / (d2 - d6)
+    elif va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        kind, w = EDGE + 1, (d4 - d3) / ((d4 - d3) + (d5 - d6))
+    else:
+        scale = 1.0 / (va + vb + vc)
+        kind, v, w = FACE, vb * scale, vc * scale
+    if kind == CORNER + 1:
+        hx, hy, hz = bx, by, bz
+    elif kind == CORNER + 2:
+        hx, hy, hz = cx, cy, cz
+    elif kind == EDGE + 1:
+        hx, hy, hz = bx + w * (cx - bx), by + w * (cy - by), bz + w * (cz - bz)
+    else:
+        hx, hy, hz = ax + v * abx + w * acx, ay + v * aby + w * acy, az + v * abz + w * acz
+    return kind, hx, hy, hz
 
 
 @kernel
-def closest(places, vertices, triangles, order, boxes, leaves, limit, face, feature, found):
-    """Of each place (m, 3) the nearest triangle (-1: none within ``limit``), what of it is nearest, and the place there (m,
-    3)."""
+def closest(places, rows, corners, order, boxes, leaves, limit, face, feature, found):
+    """Of each place (m, 3) in the order of ``rows`` the nearest triangle (-1: none within ``limit``), what of it is nearest, and
+    the place there (m, 3). ``corners`` (n, 9) are those of the triangles in the order of the tree. Where two are just as far, the
+    lower number of a triangle wins, so that the order in which places are asked for changes nothing.
+    """
     stack, away = np.empty(128, np.int64), np.empty(128)
-    here = np.empty(3)
-    for i in range(places.shape[0]):
+    last = 0
+    for i in rows:
         x, y, z = places[i, 0], places[i, 1], places[i, 2]
         best = limit * limit
         face[i] = -1
         many = 1
         stack[0], away[0] = 0, _away(boxes, 0, x, y, z)
+        # What was nearest to the place before is a good guess: little else is looked at where places follow one another.
+        _, hx, hy, hz = nearest_of(x, y, z, corners, last)
+        d = ((hx - x) ** 2 + (hy - y) ** 2 + (hz - z) ** 2) * ROOM
+        if d < best:
+            best = d
         while many:
             many -= 1
             k = stack[many]
-            if away[many] > best or (away[many] == best and face[i] >= 0):
+            if away[many] > best * ROOM:
                 continue
             if k >= leaves:
                 first = (k - leaves) * LEAF
                 for t in range(first, min(first + LEAF, len(order))):
-                    row = order[t]
-                    kind = nearest_of(
-                        places[i],
-                        vertices[triangles[row, 0]],
-                        vertices[triangles[row, 1]],
-                        vertices[triangles[row, 2]],
-                        here,
-                    )
-                    d = (here[0] - x) ** 2 + (here[1] - y) ** 2 + (here[2] - z) ** 2
-                    if d < best or (d == best and face[i] < 0):
-                        best, face[i], feature[i] = d, row, kind
-                        found[i, 0], found[i, 1], found[i, 2] = here[0], here[1], here[2]
+                    kind, hx, hy, hz = nearest_of(x, y, z, corners, t)
+                    d = (hx - x) ** 2 + (hy - y) ** 2 + (hz - z) ** 2
+                    if d < best or (d == best and (face[i] < 0 or order[t] < face[i])):
+                        best, last = d, t
+                        face[i], feature[i] = order[t], kind
+                        found[i, 0], found[i, 1], found[i, 2] = hx, hy, hz
                 continue
             left, right = 2 * k + 1, 2 * k + 2
             one, other = _away(boxes, left, x, y, z), _away(boxes, right, x, y, z)
             # The nearer one last, so that it is looked at first.
             if one > other:
                 left, right, one, other = right, left, other, one
-            if other <= best:
+            if other <= best * ROOM:
                 stack[many], away[many] = right, other
                 many += 1
-            if one <= best:
+            if one <= best * ROOM:
                 stack[many], away[many] = left, one
                 many += 1
