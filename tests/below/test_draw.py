@@ -8,7 +8,7 @@ import numpy as np
 from kerb.core.cloud.filters import Filter
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import cut_of, render
-from kerb.draw.ramps import ANCHORS, SEQUENTIAL, SIGNED, _to_lab, table
+from kerb.draw.ramps import ANCHORS, ROUND, SEQUENTIAL, SIGNED, _to_lab, table
 from kerb.draw.scene import FADE, HIDE, CloudLayer, MeshLayer, Scene, Style
 from tests.support import FAR, frustum, jittered, near, store_of
 
@@ -234,6 +234,44 @@ class Pictures(unittest.TestCase):
         self.assertGreater(redness[90, 120 - 50], 100)
         self.assertLess(redness[90, 120], 100)
 
+    def test_slope_and_aspect_of_surfaces(self):
+        """Planes that fall by known angles to known directions, whichever way their triangles run; level ones fall nowhere."""
+        for azimuth, steep in ((0, 10.0), (45, 30), (90, 45), (200, 89), (315, 2)):
+            way = np.radians(azimuth)
+            xy = np.array([[0.0, 0], [4, 1], [-1, 5]])
+            z = -np.tan(np.radians(steep)) * (xy @ [np.sin(way), np.cos(way)])
+            corners = np.column_stack([xy, z]) + FAR
+            mesh = MeshLayer(corners, np.array([[0, 1, 2], [0, 2, 1]], np.int32), (1, 2, 3), by="slope")
+            near(mesh.known(), [steep, steep], 1e-6)
+            turned = replace(mesh, by="aspect").known()
+            near((turned - azimuth + 180) % 360, [180, 180], 1e-6)
+            self.assertEqual(mesh.steepest, max(np.percentile(mesh.slopes, 99), 1.0))
+        level = MeshLayer(
+            np.array([[0.0, 0, 1], [1, 0, 1], [0, 1, 1]]), np.array([[0, 1, 2]], np.int32), (90, 80, 70), ramp="Compass",
+            limits=(0.0, 360.0), by="aspect",
+        )  # fmt: skip
+        self.assertTrue(np.isnan(level.known()).all())
+        near(level.tones, np.array([[90.0, 80, 70]]) * (0.45 + 0.55 * 0.82))
+        np.testing.assert_array_equal(table("Compass")[[0]], table("Compass")[[255]], "north is one colour from both sides")
+
+    def test_edges_and_contours_of_surfaces(self):
+        """A slope of two triangles: its edges are dark, its lines lie where its elevations say; without a cloud too."""
+        corners = np.array([[-9, -9, 0.0], [9, -9, 0], [9, 9, 9], [-9, 9, 9.0]]) + FAR
+        mesh = MeshLayer(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), (200, 200, 200))
+        camera = Camera(tuple(FAR + [0, 0, 4.5]), 0.1)
+        drawn = [
+            render(Scene(meshes=[one]), camera, (240, 200)).image[:, :, 1].astype(int)
+            for one in (mesh, replace(mesh, edges=True), replace(mesh, contour=1.0))
+        ]
+        darker = [np.argwhere(one < drawn[0] - 10) for one in drawn[1:]]
+        seam = darker[0][(abs(darker[0] - [100, 120]) < 80).all(axis=1)]
+        near(seam[:, 1] - 120, 100 - seam[:, 0], atol=2.0)
+        self.assertGreater(len(seam), 100)
+        inner = darker[1][(abs(darker[1][:, 1] - 120) < 60) & (abs(darker[1][:, 0] - 100) < 75)]
+        level = (FAR[1] + (100 - inner[:, 0] - 0.5) * 0.1 - FAR[1] + 9) / 2
+        self.assertEqual(set(np.round(level).astype(int).tolist()), {1, 2, 3, 4, 5, 6, 7, 8})
+        self.assertLess(np.abs(level - np.round(level)).max(), 0.1)
+
 
 class Ramps(unittest.TestCase):
     def test_sequential_ramps_grow_lighter_evenly(self):
@@ -245,4 +283,4 @@ class Ramps(unittest.TestCase):
     def test_signed_ramp_is_palest_in_the_middle(self):
         light = np.array([_to_lab(colour / 255)[0] for colour in table(SIGNED)])
         self.assertLess(abs(int(np.argmax(light)) - 127), 12)
-        self.assertEqual(set(ANCHORS), {*SEQUENTIAL, SIGNED})
+        self.assertEqual(set(ANCHORS), {*SEQUENTIAL, SIGNED, ROUND})

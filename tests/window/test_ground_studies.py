@@ -8,6 +8,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
 from kerb.app.dialogs.deliver import Deliver
+from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.tools.drawing import DrawShape
 from kerb.core.geometry.rigid import Rigid
@@ -60,11 +61,37 @@ class Ground(Windowed):
         self.assertGreater(outcome.value("vertices"), 0.9 * chosen)
         made = self.session.job.state.holdings[-1]
         self.assertEqual((made.kind, made.points), ("surface", int(outcome.value("triangles"))))
+        self.looks_otherwise()
         for _ in range(12):
             if not self.session.job.state.studies or self.session.job.state.holdings[0].parts == ():
                 break
             self.session.undo()
         self.assertEqual(self.session.job.state.holdings[0].parts, ())
+
+    def looks_otherwise(self):
+        """By keys: what surfaces are coloured by, with a legend of its own; their edges; their contour lines. No steps."""
+        steps = len(self.session.job.record)
+        self.window.handlers.run("surface_look")
+        dialog = self.window.findChild(SurfaceLook)
+        for title, unit, limits in (("Slope", "deg", None), ("Aspect", "deg", (0.0, 360.0))):
+            dialog.by.setFocus()
+            QTest.keyClick(dialog.by, Qt.Key.Key_Down)
+            self.settle()
+            legend = self.window.surface_legend
+            self.assertEqual((legend.isHidden(), legend.title, legend.unit), (False, title, unit))
+            self.assertEqual(legend.limits, limits or (0.0, self.view.scene.meshes[0].steepest))
+            self.assertEqual(self.view.scene.meshes[0].by, title.lower())
+        QTest.mouseClick(dialog.edges, LEFT, PLAIN, QPoint(8, 8))
+        for text, interval in (("0,5", 0.5), ("x", 0.0)):
+            dialog.contour.setFocus()
+            dialog.contour.clear()
+            QTest.keyClicks(dialog.contour, text)
+            QTest.keyClick(dialog.contour, Qt.Key.Key_Tab)
+            self.settle()
+            mesh = self.view.scene.meshes[0]
+            self.assertEqual((mesh.edges, mesh.contour, self.view.scene.interval), (True, interval, interval))
+        dialog.accept()
+        self.assertEqual(len(self.session.job.record), steps)
 
     def test_cut_and_fill_against_a_level_with_an_area_that_is_dragged(self):
         self.window.handlers.run("new_study:cutfill")

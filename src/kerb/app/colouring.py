@@ -18,7 +18,7 @@ from kerb.app.views.view import View
 from kerb.app.widgets import made
 from kerb.core.arrays import Floats32
 from kerb.core.cloud import filters
-from kerb.core.cloud.store import PART, CloudStore
+from kerb.core.cloud.store import ELEVATION, PART, CloudStore
 from kerb.core.quantity import symbol
 from kerb.draw.scene import CloudLayer, Style, value_map
 from kerb.job import pointwork, studies
@@ -127,11 +127,17 @@ class Colouring(QObject):
             return
         scene, holding = self.view.scene, scenes.first_surface(self.session)
         span = scenes.surface_span(scene)
-        if span is None or holding is None or scenes.elevation_cloud(scene) is not None:
+        style = Style() if holding is None else scenes.style_of(holding)
+        by = scenes.surface_by(style)
+        same = by == ELEVATION and scenes.elevation_cloud(scene) is not None
+        if span is None or same:
             self.surfaces.hide()
             return
-        limits = next(mesh.limits for mesh in scene.meshes if mesh.ramp and mesh.values is None)
-        self.surfaces.show_ramp(scenes.style_of(holding), "Surfaces", self.session.unit, span, limits)
+        shown = next(mesh for mesh in scene.meshes if mesh.ramp and mesh.values is None)
+        words, unit = scenes.SURFACE_BY[by]
+        style = replace(style, ramp=shown.ramp, bands=shown.bands)
+        title = "Surfaces" if by == ELEVATION else words
+        self.surfaces.show_ramp(style, title, unit or self.session.unit, span, shown.limits)
 
     def _style_surfaces(self, **values: object) -> None:
         # What was being dragged is overtaken.

@@ -14,8 +14,8 @@ from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import ELEVATION, PART, CloudStore
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
-from kerb.draw.ramps import source_table
-from kerb.draw.scene import NO_PART, CloudLayer, MeshLayer, Scene, Style, robust_limits
+from kerb.draw.ramps import ROUND, source_table
+from kerb.draw.scene import ASPECT, NO_PART, SLOPE, CloudLayer, MeshLayer, Scene, Style, robust_limits
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.studies.outcome import Attribute
@@ -29,6 +29,9 @@ TITLES = {
     PART: "Part",
 }  # fmt: skip
 UNITS = {"slope": "deg"}
+PLAIN, FULL_TURN = "plain", (0.0, 360.0)
+# What surfaces can be coloured by, in words, and the unit where it is not that of the job.
+SURFACE_BY = {ELEVATION: ("Elevation", ""), SLOPE: ("Slope", "deg"), ASPECT: ("Aspect", "deg"), PLAIN: ("One tone", "")}
 NOT_OFFERED = {"red", "green", "blue", "nir", "classification", "aside", PART}
 
 
@@ -90,6 +93,7 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
     scene = Scene()
     if session.job is None:
         return scene
+    surfaces: dict[int, str] = {}
     for holding in session.job.state.holdings:
         if not holding.visible:
             continue
@@ -104,8 +108,10 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
                 )
             )  # fmt: skip
         elif holding.kind in (SURFACE, MODEL):
+            if holding.kind == SURFACE:
+                surfaces[len(scene.meshes)] = _mesh_key(holding)
             scene.meshes.append(_mesh_layer(session, holding))
-    _share_elevations(scene, session)
+    _colour_surfaces(scene, session, surfaces)
     outcome = session.shown().outcome
     if outcome is not None:
         look = session.study.look if session.study is not None else {}
@@ -123,9 +129,18 @@ def palette(theme: Theme) -> dict[str, tuple[int, int, int]]:
     }  # fmt: skip
 
 
+def surface_by(style: Style) -> str:
+    """What surfaces of a style are coloured by."""
+    return style.by if style.by in SURFACE_BY else ELEVATION
+
+
+def _mesh_key(holding: Holding) -> str:
+    return f"{holding.data} {holding.edited} {holding.placement}"
+
+
 def _mesh_layer(session: Session, holding: Holding) -> MeshLayer:
     """A surface coloured by its elevations, or a model in one tone; made once and kept, for its shading is costly."""
-    key = f"{holding.data} {holding.edited} {holding.placement}"
+    key = _mesh_key(holding)
     if key not in session.meshes:
         thing: Any = session.open_job.thing(holding).thing
         if isinstance(thing, ElevationGrid):
@@ -153,26 +168,40 @@ def first_surface(session: Session) -> Holding | None:
 
 
 def surface_span(scene: Scene) -> tuple[float, float] | None:
-    """Span of the elevations of the surfaces shown; None where there are none."""
+    """Span of what colours the surfaces shown; None where there are none, or they have one tone."""
     found = [m.span for m in scene.meshes if m.ramp and m.values is None]
     return (min(low for low, _ in found), max(high for _, high in found)) if found else None
 
 
-def _share_elevations(scene: Scene, session: Session) -> None:
-    """One colour means one elevation: surfaces take ramp and limits of a cloud that is coloured by elevation, else they
-    share those of the first of them."""
-    span, first = surface_span(scene), first_surface(session)
-    if span is None or first is None:
+def _colour_surfaces(scene: Scene, session: Session, keys: dict[int, str]) -> None:
+    """All surfaces share the look of the first; ``keys`` are those of them among the meshes.
+
+    One colour means one elevation: where that colours them they take ramp and limits of a cloud that is coloured by it too.
+    """
+    first = first_surface(session)
+    if first is None or not keys:
         return
-    cloud = elevation_cloud(scene)
-    style = cloud.style if cloud is not None else style_of(first)
-    low, high = cloud.limits() if cloud is not None else (style.low, style.high)
-    wanted = style.ramp, (span[0] if low is None else low, span[1] if high is None else high), style.bands
-    scene.meshes = [
-        mesh if not mesh.ramp or (mesh.ramp, mesh.limits, mesh.bands) == wanted
-        else replace(mesh, ramp=wanted[0], limits=wanted[1], bands=wanted[2])
-        for mesh in scene.meshes
-    ]  # fmt: skip
+    style = style_of(first)
+    by = surface_by(style)
+    cloud = elevation_cloud(scene) if by == ELEVATION else None
+    ends = style if cloud is None else cloud.style
+    low, high = (style.low, style.high) if cloud is None else cloud.limits()
+    spans = [scene.meshes[place].span for place in keys]
+    if by == SLOPE:
+        spans = [(0.0, scene.meshes[place].steepest) for place in keys]
+    span = FULL_TURN if by == ASPECT else (min(one for one, _ in spans), max(one for _, one in spans))
+    wanted: dict[str, Any] = {
+        "by": by, "ramp": ROUND if by == ASPECT else "" if by == PLAIN else ends.ramp,
+        "limits": span if by == ASPECT else (span[0] if low is None else low, span[1] if high is None else high),
+        "bands": () if by == ASPECT else ends.bands, "edges": style.edges, "contour": style.contour,
+    }  # fmt: skip
+    if by != ELEVATION:
+        wanted["span"] = span
+    for place, key in keys.items():
+        mesh = session.meshes.get(f"{key} as shown", scene.meshes[place])
+        if any(getattr(mesh, name) != value for name, value in wanted.items()):
+            mesh = replace(scene.meshes[place], **wanted)
+        session.meshes[f"{key} as shown"] = scene.meshes[place] = mesh
 
 
 def low_level(session: Session) -> float:

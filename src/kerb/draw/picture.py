@@ -17,11 +17,13 @@ from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
 from kerb.draw.ramps import banded, class_table, source_table, table
 from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices, stroke_segments
-from kerb.draw.scene import CLAMP, CloudLayer, MeshLayer, PictureLayer, Scene
-from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, smooth
+from kerb.draw.scene import CLAMP, CloudLayer, Colour, MeshLayer, PictureLayer, Scene
+from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, seams, smooth
 
 BAND = 100
 STEEPEST_CONTOUR = 6.0
+# How dark the edges of triangles are.
+EDGE_STRENGTH = 0.45
 # The cut of a mesh in a section: width in pixels of a picture as wide as a usual view, and how dark.
 CUT_PIXELS, CUT_WIDTH, CUT_TONE = 2.2, 1400.0, 0.62
 
@@ -93,13 +95,16 @@ def render(
     each(lambda band: paint(colours, places, shade, background, *band, image), _bands(size))
     for mesh in scene.meshes:
         if mesh.opacity >= 1.0 and not mesh.hatch:
-            _draw_mesh(mesh, camera, size, buffer, image)
+            _draw_mesh(mesh, camera, size, buffer, image, scene.ink)
     for picture in scene.pictures:
         _drape(picture, camera, size, buffer.depth, image)
+    if scene.interval > 0 and scene.meshes:
+        # Lines lie on what is seen, and surfaces are by now.
+        elevation = _elevations(buffer, camera, size)
     _draw_contours(scene, elevation, camera, image)
     for mesh in scene.meshes:
         if mesh.opacity < 1.0 or mesh.hatch:
-            _draw_mesh(mesh, camera, size, buffer, image)
+            _draw_mesh(mesh, camera, size, buffer, image, scene.ink)
     if camera.thickness is not None:
         for mesh in scene.meshes:
             _draw_cut(mesh, camera, size, image)
@@ -201,7 +206,7 @@ def _true_colours(layer: CloudLayer, rows: Ints) -> Bytes:
 
 
 def _draw_contours(scene: Scene, elevation: Floats, camera: Camera, image: Bytes) -> None:
-    interval = max((layer.style.contour for layer in scene.clouds), default=0.0)
+    interval = scene.interval
     if interval <= 0:
         return
     even, weight = _smoothed(elevation, 3, 2)
@@ -213,7 +218,9 @@ def _draw_contours(scene: Scene, elevation: Floats, camera: Camera, image: Bytes
     )
 
 
-def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: DepthBuffer, image: Bytes) -> None:
+def _draw_mesh(
+    mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: DepthBuffer, image: Bytes, ink: Colour
+) -> None:
     if not len(mesh.triangles):
         return
     local = np.ascontiguousarray(mesh.vertices - np.array(camera.target))
@@ -230,6 +237,11 @@ def _draw_mesh(mesh: MeshLayer, camera: Camera, size: tuple[int, int], buffer: D
         ),
         _bands(size),
     )
+    if mesh.edges:
+        dark = np.array(ink[::-1], np.uint8)
+        each(
+            lambda band: seams(image, buffer.depth, own.depth, own.rows, *band, dark, EDGE_STRENGTH), _bands(size)
+        )
 
 
 def cut_of(mesh: MeshLayer, camera: Camera, size: tuple[int, int]) -> tuple[Floats, Ints]:

@@ -17,10 +17,13 @@ ANCHORS: dict[str, tuple[str, ...]] = {
     "Slate": ("#23272b", "#4a5257", "#7d868b", "#b4bbbe", "#f3f4f2"),
     "Clay": ("#3b1f2b", "#7a3b3a", "#b0654a", "#d99f6c", "#f6e7c8"),
     "Reed": ("#1c2b2a", "#2f5647", "#5d8457", "#a3b06d", "#f0ecc6"),
+    "Compass": ("#35507c", "#8c9a55", "#f0dcae", "#a4563c", "#35507c"),
     "Fill and cut": ("#2f3b86", "#7d86bd", "#e9e7e1", "#dda24a", "#a9620a"),
 }
 SEQUENTIAL = ("Shore", "Slate", "Clay", "Reed")
 SIGNED = "Fill and cut"
+# All round: from north over east, south and west to north again; what falls to the south is light.
+ROUND = "Compass"
 
 _CLASS_COLOURS = {
     0: "#c9c6bd", 1: "#a8a59b", 2: "#a07a4f", 3: "#9db86a", 4: "#6f9a4e", 5: "#3e7344", 6: "#b5655a", 7: "#d23f6f",
@@ -35,7 +38,7 @@ def table(name: str, steps: int = 256) -> Bytes:
     anchors = np.array([_to_lab(_rgb(text)) for text in ANCHORS[name]])
     # Spread the anchors by the distance between their colours: even steps of value become even steps of colour.
     run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(anchors, axis=0), axis=1))])
-    if name == SIGNED:
+    if name in (SIGNED, ROUND):
         run = np.linspace(0, 1, len(anchors))
     at = np.linspace(0, run[-1], steps)
     lab = np.column_stack([np.interp(at, run, anchors[:, k]) for k in range(3)])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -15,6 +15,10 @@ from kerb.draw.ramps import banded, table
 
 Colour = tuple[int, int, int]
 CLAMP, FADE, HIDE = "clamp", "fade", "hide"
+# What surfaces can be coloured by besides their elevation; below so many degrees a triangle falls nowhere.
+SLOPE, ASPECT, LEVEL_DEGREES = "slope", "aspect", 0.05
+# Triangles that a limit is taken from.
+SAMPLE = 200_000
 NO_PART = (206, 203, 196)
 
 
@@ -24,7 +28,8 @@ class Style:
 
     ``by`` is ``elevation``, ``colour``, ``class``, ``source``, ``plain`` or the name of a column; ``low`` and
     ``high`` limit the ramp (None: what the cloud has); ``contour`` is the interval of lines drawn on it (0: none).
-    ``bands`` are rising edges of classes that are coloured instead of the ramp.
+    ``bands`` are rising edges of classes that are coloured instead of the ramp. Of a surface ``by`` may be ``elevation``,
+    ``slope``, ``aspect`` or ``plain``, and ``edges`` draws those of its triangles.
     """
 
     by: str = "elevation"
@@ -36,6 +41,7 @@ class Style:
     plain: Colour = (120, 130, 134)
     thickness: int = 0
     bands: tuple[float, ...] = ()
+    edges: bool = False
 
 
 @dataclass
@@ -135,8 +141,9 @@ class CloudLayer:
 class MeshLayer:
     """A surface in the scene: job coordinates, one colour, seen through by ``opacity`` (in front) and ``hidden``.
 
-    With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, by their elevations without; ``span``
-    is what those reach over, strays left out; ``title`` and ``unit`` say what they are.
+    With a ``ramp`` its triangles are coloured by ``values`` (n,) of its vertices, without by their elevations, or by what
+    ``by`` names (``slope``, ``aspect``); ``span`` is what those reach over, strays left out; ``title`` and ``unit`` say what they
+    are. ``contour`` is the interval of lines drawn on it, ``edges`` draws those of its triangles.
     """
 
     vertices: Floats
@@ -152,27 +159,62 @@ class MeshLayer:
     bands: tuple[float, ...] = ()
     title: str = ""
     unit: str = ""
+    by: str = ELEVATION
+    contour: float = 0.0
+    edges: bool = False
+
+    @cached_property
+    def normals(self) -> Floats:
+        """Unit normals of the triangles (m, 3)."""
+        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        normal = np.cross(b - a, c - a)
+        return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None])
+
+    @cached_property
+    def slopes(self) -> Floats:
+        """Inclination of each triangle in degrees (m,): 0 level, 90 upright."""
+        return np.degrees(np.arccos(np.clip(np.abs(self.normals[:, 2]), 0.0, 1.0)))
+
+    @cached_property
+    def steepest(self) -> float:
+        """Slope in degrees that one in a hundred triangles exceeds, from a sample; at least 1."""
+        some = replace(self, triangles=self.triangles[:: max(1, len(self.triangles) // SAMPLE)])
+        return max(float(np.percentile(some.slopes, 99)), 1.0) if len(some.triangles) else 1.0
+
+    @cached_property
+    def aspects(self) -> Floats:
+        """Where each triangle falls to, in degrees clockwise from grid north (m,); NaN where it is level."""
+        down = self.normals[:, :2] * np.where(self.normals[:, 2] < 0, -1.0, 1.0)[:, None]
+        found = np.degrees(np.arctan2(down[:, 0], down[:, 1])) % 360.0
+        return np.where(self.slopes < LEVEL_DEGREES, np.nan, found)
+
+    def known(self) -> Floats:
+        """What colours each triangle (m,)."""
+        if self.values is not None:
+            return np.asarray(self.values[self.triangles].mean(axis=1))
+        if self.by == SLOPE:
+            return self.slopes
+        if self.by == ASPECT:
+            return self.aspects
+        return np.asarray(self.vertices[:, 2][self.triangles].mean(axis=1))
 
     @cached_property
     def tones(self) -> Floats:
         """Colour of each triangle (m, 3), lit from above and the north-west; one for all where it is hatched."""
         if self.hatch:
             return np.array([self.colour], float)
-        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
-        normal = np.cross(b - a, c - a)
-        normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
-        light = 0.45 + 0.55 * np.abs(normal @ np.array([-0.4, 0.4, 0.82]))
+        light = 0.45 + 0.55 * np.abs(self.normals @ np.array([-0.4, 0.4, 0.82]))
         base = np.broadcast_to(np.array(self.colour, float), (len(light), 3))
         if self.ramp:
             low, high = self.limits
-            known = (
-                (a[:, 2] + b[:, 2] + c[:, 2]) / 3 if self.values is None else self.values[self.triangles].mean(axis=1)
-            )
+            known = self.known()
             colours = table(self.ramp)
             share = np.nan_to_num((known - low) / max(high - low, 1e-12))
             base = colours[np.clip(share * (len(colours) - 1), 0, len(colours) - 1).astype(int)].astype(float)
             if self.bands:
                 base = banded(known, self.bands, self.ramp).astype(float)
+            if self.by == ASPECT:
+                base[np.isnan(known)] = self.colour
         return np.asarray(base * light[:, None])
 
 
@@ -232,6 +274,11 @@ class Scene:
     def empty(self) -> bool:
         """Whether there is nothing to draw."""
         return not (self.clouds or self.meshes or self.pictures)
+
+    @property
+    def interval(self) -> float:
+        """Interval of the contour lines on clouds and surfaces; 0 for none."""
+        return max([layer.style.contour for layer in self.clouds] + [mesh.contour for mesh in self.meshes], default=0.0)
 
     def numbered(self) -> Scene:
         """Give each cloud a range of row numbers of its own."""

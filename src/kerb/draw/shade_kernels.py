@@ -179,6 +179,30 @@ def overlay(image, depth, rows, mesh_depth, mesh_rows, first, last, tones, opaci
 
 
 @kernel
+def seams(image, depth, mesh_depth, mesh_rows, first, last, ink, strength):
+    """Draw the edges between the triangles of a mesh where it is seen: pixels whose right or lower neighbour is another triangle.
+
+    Where triangles are hardly larger than pixels their edges would be all there is to see: they fade.
+    """
+    height, width = depth.shape
+    for y in range(first, min(last, height - 1)):
+        for x in range(width - 1):
+            if not (np.isfinite(mesh_depth[y, x]) and mesh_depth[y, x] <= depth[y, x]):
+                continue
+            here = mesh_rows[y, x]
+            if mesh_rows[y, x + 1] == here and mesh_rows[y + 1, x] == here:
+                continue
+            crowd = 0
+            for n in range(max(x - 3, 0), min(x + 3, width - 1)):
+                crowd += mesh_rows[y, n] != mesh_rows[y, n + 1]
+            for n in range(max(y - 3, 0), min(y + 3, height - 1)):
+                crowd += mesh_rows[n, x] != mesh_rows[n + 1, x]
+            alpha = strength * min(max((9.0 - crowd) / 5.0, 0.0), 1.0)
+            for c in range(3):
+                image[y, x, c] = np.uint8(image[y, x, c] * (1.0 - alpha) + ink[c] * alpha)
+
+
+@kernel
 def drape(image, depth, first, last, sight, texture, inverse, level, under, over):
     """Blend a picture into the image where the ground is: ``under`` its opacity where nothing is drawn, ``over`` on
     what is drawn.

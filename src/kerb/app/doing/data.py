@@ -11,8 +11,10 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
 from kerb.app.dialogs.questions import ask
+from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.dialogs.write import ask_target
+from kerb.app.scenes import first_surface
 from kerb.app.session import Session
 from kerb.app.stage import Stage
 from kerb.app.theme import Theme
@@ -80,6 +82,13 @@ class DataActions(QObject):
         if self.dialog is not None:
             self.dialog.deleteLater()
         self.dialog = None
+
+    def surface_look(self, _holding: str = "") -> None:
+        """Ask how surfaces are to look."""
+        if first_surface(self.session) is None:
+            self.session.complained.emit("No surface", "No surface is shown. Bring one in, make one of a cloud, or show one.")
+            return
+        SurfaceLook(self.session, self.parent_).open()
 
     def open_data(self) -> None:
         if self.session.ensure_job():

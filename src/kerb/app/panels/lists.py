@@ -21,7 +21,7 @@ from kerb.app.views.things import ink_of
 from kerb.app.widgets import Label, made
 from kerb.core.quantity import quantity
 from kerb.core.section.placed import PlacedSection
-from kerb.core.things import LINES, PICTURE, POINTS
+from kerb.core.things import LINES, PICTURE, POINTS, SURFACE
 from kerb.job import holdings, studies
 from kerb.job.state import Holding, Part, StudyRecord
 from kerb.studies.registry import study_kind
@@ -223,6 +223,8 @@ class Lists(QWidget):
             ("Duplicate", "duplicate_holding"), ("Write to a file…", "write_holding"),
         ):  # fmt: skip
             menu.addAction(words, lambda a=action: self.action_wanted.emit(f"{a}:{holding.id}"))
+        if holding.kind == SURFACE:
+            menu.addAction("Look of surfaces…", lambda: self.action_wanted.emit(f"surface_look:{holding.id}"))
         if holdings.source_missing(holding):
             menu.addAction("Find source file…", lambda: self.action_wanted.emit(f"relink:{holding.id}"))
         menu.addSeparator()

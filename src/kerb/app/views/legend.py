@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 from kerb.app.theme import Theme, font
 from kerb.core.cloud.classes import class_words
 from kerb.core.quantity import number, symbol
-from kerb.draw.ramps import SEQUENTIAL, SIGNED, band_table, class_table, table
+from kerb.draw.ramps import ROUND, SEQUENTIAL, SIGNED, band_table, class_table, table
 from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 
 WIDTH, HEIGHT = 112, 216
@@ -151,12 +151,11 @@ class Legend(QWidget):
         for value in self.limits:
             y = self._y(value)
             painter.drawLine(QPointF(BAR.left() - 5, y), QPointF(BAR.right() + 5, y))
-        decimals = 2 if self.limits[1] - self.limits[0] < 100 else 0
         painter.setFont(font(11))
         for value in (*self.limits, *self._between()):
             strong = value in self.limits
             painter.setPen(QColor(self.theme.ink if strong else self.theme.quiet))
-            painter.drawText(QPointF(BAR.right() + 11, self._y(value) + 4), number(value, decimals))
+            painter.drawText(QPointF(BAR.right() + 11, self._y(value) + 4), self._words(value))
 
     def _paint_bands(self, painter: QPainter) -> None:
         """Even blocks, one for each band, with the edges between them: bands may be of very unequal width."""
@@ -195,7 +194,14 @@ class Legend(QWidget):
         if self._y(self.limits[0]) - self._y(self.limits[1]) < 70:
             return []
         low, high = self.limits
-        return [low + (high - low) * share for share in (1 / 3, 2 / 3)]
+        shares = (0.25, 0.5, 0.75) if self.style_.ramp == ROUND else (1 / 3, 2 / 3)
+        return [low + (high - low) * share for share in shares]
+
+    def _words(self, value: float) -> str:
+        """A value beside the ramp; directions are named."""
+        if self.style_.ramp == ROUND:
+            return f"{value:.0f} {'NESW'[round(value / 90.0) % 4]}"
+        return number(value, 2 if self.limits[1] - self.limits[0] < 100 else 0)
 
     def _y(self, value: float) -> float:
         low, high = self.span
@@ -206,7 +212,7 @@ class Legend(QWidget):
         return low + (BAR.bottom() - y) / BAR.height() * (high - low)
 
     def _end_at(self, y: float) -> int | None:
-        if self.entries or self.style_.bands:
+        if self.entries or self.style_.bands or self.style_.ramp == ROUND:
             return None
         away = [abs(self._y(value) - y) for value in self.limits]
         nearest = int(np.argmin(away))

@@ -89,7 +89,7 @@ class Furniture:
     def _contours(self, view: View, painter: QPainter) -> None:
         """Elevations of contour lines, once for each picture, carried along while the eye moves."""
         picture = view.picture
-        interval = max((layer.style.contour for layer in view.scene.clouds), default=0.0)
+        interval = view.scene.interval
         if picture is None or interval <= 0 or not picture.buffer.complete:
             return
         known = self._labelled.get(id(view))
