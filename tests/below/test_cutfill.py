@@ -27,6 +27,7 @@ from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import cell_levels, gaps_filled
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
 from kerb.core.surface.overlay import change, covered, mask_of, pieces, zero_lines
+from kerb.core.surface.spikes import Spikes, spike_free
 from kerb.core.surface.spots import SpotGrid, spot_levels
 from kerb.core.surface.stable import proposals, stable_ground
 from kerb.core.surface.tin import Tin, triangulate
@@ -271,6 +272,70 @@ class Making(unittest.TestCase):
         found = make_surface(SurfaceSetup(Scope("cloud"), spacing=1.0, thin="median"), sources_of(self.store), silent())
         self.assertEqual(found.value("vertices"), len(found.makes[0].item.thing.vertices))
         self.assertIn("all points lie within", next(n.text for n in found.warnings if n.code == "thinned"))
+
+
+class WithoutSpikes(unittest.TestCase):
+    """First returns of a crown, and what pulses reached through it."""
+
+    def held(self, points, mesh, spikes, level):
+        """The triangles of a finished surface that let nothing of a level through."""
+        corner = points[mesh.triangles[(mesh.triangles < len(points)).all(axis=1)]]
+        edges = np.linalg.norm(corner[:, :, :2] - np.roll(corner, 1, axis=1)[:, :, :2], axis=2).max(axis=1)
+        return corner[(edges <= spikes.edge) & (corner[:, :, 2].min(axis=1) - spikes.depth > level)]
+
+    def test_what_stays_lies_in_no_held_triangle_and_what_is_left_out_does(self):
+        """A triangle that is held stays, so the finished ones tell of each point whether it had to go: for random places, a
+        lattice with its points on edges, and several points on one place."""
+        rng = np.random.default_rng(3)
+        lattice = np.stack(np.meshgrid(np.arange(18.0), np.arange(18.0)), -1).reshape(-1, 2)
+        for xy in (
+            rng.uniform(0, 20, (900, 2)),
+            np.vstack([lattice, lattice, lattice + 0.5]),
+            rng.integers(0, 40, (900, 2)) / 2,
+        ):
+            points = np.column_stack([xy, rng.uniform(0, 6, len(xy))])
+            spikes = Spikes(1.3, 0.7)
+            mesh = spike_free(points + FAR, spikes, silent())
+            self.assertTrue(60 < np.count_nonzero(~mesh.kept) < len(points) - 60)
+            for point, kept in zip(points, mesh.kept, strict=True):
+                shapes = shapely.polygons(self.held(points, mesh, spikes, point[2])[:, :, :2])
+                inside = shapely.distance(shapes, shapely.Point(point[:2])) < 1e-9
+                same = (points[:, :2] == point[:2]).all(axis=1) & (points[:, 2] > point[2])
+                self.assertEqual(bool(kept), not (inside.any() or same.any()))
+            # Edges beside no held triangle are Delaunay's: a level below all holds the most.
+            inner = mesh.triangles[(mesh.triangles < len(points)).all(axis=1)]
+            self.assertEqual(
+                len(np.unique(inner)), np.count_nonzero(mesh.kept & np.isin(np.arange(len(points)), inner))
+            )
+        few = spike_free(points + FAR, Spikes(1e-3, 0.7), silent())
+        self.assertEqual(np.count_nonzero(few.kept), len(np.unique(points[:, :2], axis=0)), "nothing is held")
+
+    def test_a_crown_over_sloping_ground_in_three_units(self):
+        rng = np.random.default_rng(4)
+        xy = rng.uniform(0, 40, (16_000, 2))
+        away = np.hypot(*(xy - 20).T)
+        z = 0.1 * xy[:, 0]
+        crown = (away < 10) & (away > 2)
+        deep = crown & (rng.random(len(xy)) < 0.5)
+        z[crown] += 12 - 0.2 * away[crown]
+        z[deep] -= rng.uniform(1.5, 9, np.count_nonzero(deep))
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            points = (np.column_stack([xy, z]) + FAR) / unit.metres
+            store = store_of(points, unit)
+            setup = SurfaceSetup(Scope("cloud"), spike_edge=1.5 / unit.metres)
+            found = make_surface(setup, sources_of(store, unit), silent())
+            tin = found.makes[0].item.thing
+            at = tin.tin().at((xy[deep & (away < 8.5) & (away > 3.5)] + FAR[:2]) / unit.metres) * unit.metres - FAR[2]
+            top = 0.1 * xy[:, 0] + 12 - 0.2 * away
+            self.assertGreater((at - top[deep & (away < 8.5) & (away > 3.5)]).min(), -0.5)
+            middle = xy[away < 1.5]
+            near(tin.tin().at((middle + FAR[:2]) / unit.metres) * unit.metres - FAR[2], 0.1 * middle[:, 0], 0.01)
+            share = np.count_nonzero(deep) / len(xy)
+            text = next(n.text for n in found.warnings if n.code == "spikes")
+            self.assertAlmostEqual(float(text.split("(")[1].split(" %")[0]) / 100, share, delta=0.02)
+            self.assertAlmostEqual(found.settings["spike_depth"] * unit.metres, 0.5)
+        with self.assertRaisesRegex(InputError, "above 0"):
+            spike_free(points, Spikes(0.0, 0.5), silent())
 
 
 class Spots(unittest.TestCase):

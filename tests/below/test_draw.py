@@ -252,7 +252,9 @@ class Pictures(unittest.TestCase):
         )  # fmt: skip
         self.assertTrue(np.isnan(level.known()).all())
         near(level.tones, np.array([[90.0, 80, 70]]) * (0.45 + 0.55 * 0.82))
-        np.testing.assert_array_equal(table("Compass")[[0]], table("Compass")[[255]], "north is one colour from both sides")
+        np.testing.assert_array_equal(
+            table("Compass")[[0]], table("Compass")[[255]], "north is one colour from both sides"
+        )
 
     def test_edges_and_contours_of_surfaces(self):
         """A slope of two triangles: its edges are dark, its lines lie where its elevations say; without a cloud too."""

@@ -239,9 +239,7 @@ def _draw_mesh(
     )
     if mesh.edges:
         dark = np.array(ink[::-1], np.uint8)
-        each(
-            lambda band: seams(image, buffer.depth, own.depth, own.rows, *band, dark, EDGE_STRENGTH), _bands(size)
-        )
+        each(lambda band: seams(image, buffer.depth, own.depth, own.rows, *band, dark, EDGE_STRENGTH), _bands(size))
 
 
 def cut_of(mesh: MeshLayer, camera: Camera, size: tuple[int, int]) -> tuple[Floats, Ints]:

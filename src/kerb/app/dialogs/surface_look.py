@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)
 
 from kerb.app import scenes
 from kerb.app.session import Session
@@ -42,7 +51,9 @@ class SurfaceLook(QDialog):
             lambda _i: self._style(by=self.by.currentData(), low=None, high=None, bands=(), ramp="Shore")
         )
         form.addRow("Coloured by", self.by)
-        self.edges = made(QCheckBox("Edges of triangles"), toolTip="Draw the edges where triangles are larger than a few pixels")
+        self.edges = made(
+            QCheckBox("Edges of triangles"), toolTip="Draw the edges where triangles are larger than a few pixels"
+        )
         self.edges.setChecked(style.edges)
         self.edges.clicked.connect(lambda on: self._style(edges=on))
         form.addRow("", self.edges)

@@ -86,7 +86,9 @@ class DataActions(QObject):
     def surface_look(self, _holding: str = "") -> None:
         """Ask how surfaces are to look."""
         if first_surface(self.session) is None:
-            self.session.complained.emit("No surface", "No surface is shown. Bring one in, make one of a cloud, or show one.")
+            self.session.complained.emit(
+                "No surface", "No surface is shown. Bring one in, make one of a cloud, or show one."
+            )
             return
         SurfaceLook(self.session, self.parent_).open()
 

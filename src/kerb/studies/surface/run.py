@@ -17,7 +17,8 @@ from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.columns import several_layers
 from kerb.core.surface.elevation import ElevationGrid, placed
 from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid_on
-from kerb.core.surface.making import LEVELS, Shape, departure, level_table, mean_level, surface_from
+from kerb.core.surface.making import LEVELS, MOST_VERTICES, Shape, departure, level_table, mean_level, surface_from
+from kerb.core.surface.spikes import Spikes, spike_free
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import LengthUnit
 from kerb.studies.layers import FoundMesh, FoundPoints, Plot
@@ -29,6 +30,8 @@ STUDY = "surface"
 # Larger ones are drawn by the holding that they become.
 MOST_DRAWN = 2_000_000
 # Columns that are looked at for layers, the least height between those, and how many are marked.
+# How far below the lowest corner of a triangle what it holds off lies at least, in metres.
+SPIKE_M = 0.5
 LAYER_SPACINGS, LAYER_M, MOST_LOOKED_AT, MOST_MARKED = 4.0, 0.5, 10_000_000, 4000
 
 
@@ -39,7 +42,10 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     """
     setup.check()
     store, unit = sources.store("cloud"), sources.unit
-    among = _among(setup, store, progress.within(0.0, 0.1))
+    among = _among(setup, store, progress.within(0.0, 0.05))
+    used = int(np.count_nonzero(among))
+    among = _without_spikes(setup, store, among, unit, progress.within(0.05, 0.1))
+    spikes = used - int(np.count_nonzero(among))
     thin, shape = _how(setup, sources)
     lines = sources.lines("breaklines").lines if setup.breaklines else ()
     grid: ElevationGrid | None = None
@@ -51,7 +57,6 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         tin = surface_from(store, among, thin, shape, progress.within(0.1, 0.7))
     away = departure(store, among, tin, progress.within(0.7, 0.95)) if thin is not None or grid is not None else None
     outcome = Outcome(STUDY, unit.code, store.reference.code, {}, setup.settings())
-    used = int(np.count_nonzero(among))
     outcome.inputs = [sources.input("cloud", "cloud", used, setup.cloud.words(store))]
     if setup.breaklines:
         outcome.inputs.append(sources.input("breaklines", "break lines", len(lines)))
@@ -72,6 +77,10 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         "cells": Figure(float(grid.known) if grid is not None else None, "", "Cells"),
         "filled_cells": Figure(float(filled) if grid is not None else None, "", "Cells in filled gaps"),
     }
+    if setup.spike_edge is not None:
+        share = f"{spikes} of {used} points ({100 * spikes / used:.1f} %)"
+        outcome.settings |= {"spike_depth": _depth(setup, unit)}
+        outcome.warnings.append(Note("spikes", f"{share} lie under triangles of higher points and were left out"))
     if grid is not None:
         outcome.settings |= {"cell": grid.cell}
     if away is not None and grid is not None:
@@ -79,8 +88,9 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         words = f"{grid.known} cells of {quantity(grid.cell, length)}, {filled} of them in filled gaps; points lie within {lost}"
         outcome.warnings.append(Note("gridded", words))
     elif away is not None:
+        stay = " that stay" if spikes else ""
         outcome.warnings.append(
-            Note("thinned", f"{len(tin.vertices)} of {used} points are vertices; all points lie within "
+            Note("thinned", f"{len(tin.vertices)} of {used} points are vertices; all points{stay} lie within "
                  f"{quantity(away.largest, length)} of the surface, {quantity(away.rms, length)} in the mean (rms)")
         )  # fmt: skip
     _mark_layers(outcome, setup, store, among, unit)
@@ -142,7 +152,8 @@ def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]
 def gridded(setup: SurfaceSetup, sources: Sources, progress: Progress) -> ElevationGrid:
     """The grid by itself, to be written. Raises as :func:`run` does."""
     store = sources.store("cloud")
-    return _grid(setup, store, _among(setup, store, progress), _how(setup, sources), progress)[0]
+    among = _without_spikes(setup, store, _among(setup, store, progress), sources.unit, progress)
+    return _grid(setup, store, among, _how(setup, sources), progress)[0]
 
 
 def _grid(
@@ -178,6 +189,23 @@ def _among(setup: SurfaceSetup, store: CloudStore, progress: Progress) -> Mask:
     return among
 
 
+def _depth(setup: SurfaceSetup, unit: LengthUnit) -> float:
+    return setup.spike_depth if setup.spike_depth is not None else SPIKE_M / unit.metres
+
+
+def _without_spikes(setup: SurfaceSetup, store: CloudStore, among: Mask, unit: LengthUnit, progress: Progress) -> Mask:
+    """The points of a mask that lie under no held triangle; all, where spikes are kept."""
+    if setup.spike_edge is None:
+        return among
+    rows = np.flatnonzero(among)
+    if len(rows) > MOST_VERTICES:
+        raise InputError(f"{len(rows)} points are more than {MOST_VERTICES} to look for spikes in: give an area")
+    found = spike_free(store.coordinates(rows), Spikes(setup.spike_edge, _depth(setup, unit)), progress)
+    stay = np.zeros_like(among)
+    stay[rows[found.kept]] = True
+    return stay
+
+
 def _method(setup: SurfaceSetup, unit: str) -> str:
     if setup.form == GRID:
         what = (
@@ -192,6 +220,11 @@ def _method(setup: SurfaceSetup, unit: str) -> str:
         said += "all points that count."
     else:
         said += f"one point in each square of {setup.spacing:g} {unit}, the {setup.thin} one."
+    if setup.spike_edge is not None:
+        said += (
+            f" Points under triangles of higher points with edges up to {setup.spike_edge:g} {unit} were left out "
+            "(Khosravipour et al. 2016)."
+        )
     if setup.breaklines:
         said += " Edges follow the break lines."
     if setup.max_edge is not None:

@@ -32,6 +32,15 @@ class SurfaceSetup(Setup):
         "Longest edge", "Triangles with a longer edge in plan are left out, so that gaps stay open", automatic="no limit",
         low=0.0,
     )  # fmt: skip
+    spike_edge: float | None = number(
+        "Spikes: edges up to",
+        "Points under triangles of higher points are left out, where no edge in plan is longer than this; some three spacings",
+        automatic="kept", low=0.0,
+    )  # fmt: skip
+    spike_depth: float | None = number(
+        "Spikes: from below", "How far below the lowest corner of such a triangle a point must lie", automatic="0.5 m", low=0.0,
+        rare=True,
+    )  # fmt: skip
     form: str = choice(
         "As",
         "Triangles through points, or a grid with one elevation a cell",
