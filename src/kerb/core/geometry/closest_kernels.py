@@ -72,7 +72,7 @@ def _away(boxes, k, x, y, z):
 
 @inline
 def nearest_of(x, y, z, t, k):
-    """What of triangle ``t[k]`` (nine numbers, corner by corner) is nearest to (x, y, z), and the place there (Ericson 2005, 5.1.5)."""
+    """What of triangle ``t[k]`` (nine numbers) is nearest to (x, y, z), and the place there (Ericson 2005, 5.1.5)."""
     ax, ay, az, bx, by, bz, cx, cy, cz = t[k, 0], t[k, 1], t[k, 2], t[k, 3], t[k, 4], t[k, 5], t[k, 6], t[k, 7], t[k, 8]
     abx, aby, abz = bx - ax, by - ay, bz - az
     acx, acy, acz = cx - ax, cy - ay, cz - az
