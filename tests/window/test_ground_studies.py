@@ -3,13 +3,15 @@
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.panels.drawer import CHART, TABLE
+from kerb.app.shapes import elevated
 from kerb.app.tools.drawing import DrawShape
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
@@ -188,6 +190,7 @@ class Ground(Windowed):
         self.click(self.at(*(yard.ORIGIN + HEAP.centre)))
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         self.settle()
+        self.is_lifted("Vertex 1")
         self.session.compute()
         self.settle()
         rows = self.session.shown().outcome.tables["steps"].rows
@@ -204,6 +207,38 @@ class Ground(Windowed):
         self.assertTrue(self.session.setup.steps[0].taken)
         self.window.handlers.run("draw:steps/river")
         self.assertIn("one bank", self.view.tool.hint)
+
+    def is_lifted(self, label):
+        """With Ctrl, seen from the side, a vertex goes up with the mouse and stays where it is in plan; with keys as well. Seen from
+        above it cannot be told how high, which is said."""
+        tool, said = self.window.edit_tool, []
+        self.session.said.connect(said.append)
+        self.window.stage.use_edit_tool()
+        shape = lambda: next(s for s in tool.shapes() if s.label == label)  # noqa: E731
+        for way, up in (("look_north", 60), ("view_plan", 30)):
+            self.window.handlers.run(way)
+            self.settle()
+            before = elevated(self.session.shown().outcome, shape(), self.view.camera.target[2])[0]
+            start = tool._points(shape())[0]
+            for kind, button, at in (
+                (QEvent.Type.MouseButtonPress, LEFT, start), (QEvent.Type.MouseMove, LEFT, start - QPointF(25, up / 2)),
+                (QEvent.Type.MouseMove, LEFT, start - QPointF(9, up)), (QEvent.Type.MouseButtonRelease, LEFT, start - QPointF(9, up)),
+            ):  # fmt: skip
+                event = QMouseEvent(kind, at, self.view.mapToGlobal(at), button, button, Qt.KeyboardModifier.ControlModifier)
+                QApplication.sendEvent(self.view, event)
+            self.settle()
+            after = shape().drawn
+            near(after.xy[0], before[:2], 1e-9)
+            if way == "view_plan":
+                self.assertIn("Seen from too far above", said[-1])
+                self.assertEqual(after.level(0), before[2])
+            else:
+                near(after.level(0), before[2] + up * self.view.ratio * self.view.camera.scale, 1e-6)
+                self.view.setFocus()
+                QTest.keyClick(self.view, Qt.Key.Key_PageDown, Qt.KeyboardModifier.ShiftModifier)
+                QTest.keyClick(self.view, Qt.Key.Key_Return)
+                self.settle()
+                near(shape().drawn.level(0), after.level(0) - 60 * self.view.ratio * self.view.camera.scale, 1e-6)
 
     def test_the_map_has_a_legend_that_colours_it(self):
         """Title, unit and even limits; typed limits and bands are kept with the study, in view and report; undo needs no step."""

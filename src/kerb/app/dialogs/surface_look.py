@@ -19,6 +19,7 @@ from kerb.app import scenes
 from kerb.app.session import Session
 from kerb.app.widgets import made
 from kerb.core.quantity import symbol
+from kerb.draw.scene import Style
 
 TIPS = {
     "elevation": "By the elevation of each triangle",
@@ -37,7 +38,7 @@ class SurfaceLook(QDialog):
         self.setWindowTitle("Look of surfaces")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         holding = scenes.first_surface(session)
-        style = scenes.style_of(holding) if holding is not None else scenes.Style()
+        style = scenes.style_of(holding) if holding is not None else Style()
         outer = QVBoxLayout(self)
         form = QFormLayout()
         outer.addLayout(form)

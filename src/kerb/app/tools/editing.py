@@ -32,16 +32,23 @@ KEY_REST_MS = 700
 ARROWS = {
     Qt.Key.Key_Left: (-1.0, 0.0), Qt.Key.Key_Right: (1.0, 0.0), Qt.Key.Key_Up: (0.0, 1.0), Qt.Key.Key_Down: (0.0, -1.0),
 }  # fmt: skip
+LIFTS = {Qt.Key.Key_PageUp: 1.0, Qt.Key.Key_PageDown: -1.0}
+# A unit of height must be seen as so much of a unit of length to be dragged.
+FLATTEST = 0.2
 MOST_WITH_HANDLES = 1
 
 
 class EditShapes(Tool):
     """Drag vertices; click on a line to insert one; Delete takes the chosen one out; right click types numbers.
 
-    With keys: Tab goes from vertex to vertex, arrows move the chosen one, Insert adds one behind it, Delete takes it out.
+    With Ctrl a drag seen from the side changes the elevation of a vertex alone. With keys: Tab goes from vertex to vertex, arrows
+    move the chosen one, Page Up and Down raise and lower it, Insert adds one behind it, Delete takes it out.
     """
 
-    hint = "Drag a vertex, click on the line to insert one, Delete takes it out; drag elsewhere to move the view."
+    hint = (
+        "Drag a vertex, with Ctrl from the side up or down; click on the line to insert one, Delete takes it out; drag "
+        "elsewhere to move the view."
+    )
 
     def __init__(self, view: View, session: Session, bands: Bands) -> None:
         super().__init__(view)
@@ -143,6 +150,9 @@ class EditShapes(Tool):
         if self._grip is not None:
             self._drag_whole(shape, event.position())
             return
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._lift(shape, self.chosen[1], event.position())
+            return
         level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[self.chosen[1], 2])
         place = aim(self.view, event.position(), level)
         if place is None:
@@ -156,6 +166,25 @@ class EditShapes(Tool):
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             place = snapped(self.session, self.view, event.position(), shape.key) or place
         self._try(shape, shape.drawn.moved(self.chosen[1], place))
+
+    def _lift(self, shape: Shape, vertex: int, at: QPointF) -> None:
+        """Put a vertex at the elevation that lies beside a place of the view, where heights are to be seen."""
+        place = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex]
+        foot, top = self.view.to_widget(np.array([place, place + [0.0, 0.0, 1.0]]))
+        up = np.subtract(top, foot)
+        if float(np.hypot(*up)) * self.view.camera.scale * self.view.ratio < FLATTEST:
+            self.session.said.emit("Seen from too far above to raise a vertex; look from the side, or in section.")
+            return
+        share = float(np.dot(np.subtract((at.x(), at.y()), foot), up) / np.dot(up, up))
+        self._raise(shape, vertex, float(place[2]) + share)
+
+    def _raise(self, shape: Shape, vertex: int, level: float) -> bool:
+        self.verb = "raised or lowered"
+        done = self._try(shape, shape.drawn.with_level(vertex, level))
+        if done:
+            unit = symbol(self.session.unit)
+            self.session.said.emit(f"{shape.label}, vertex {vertex + 1}: elevation {level:.3f} {unit}")
+        return done
 
     def _thrown(self, shape: Shape, place: tuple[float, float]) -> bool:
         """Whether a place lies further from the other vertices than the shape is wide."""
@@ -226,6 +255,12 @@ class EditShapes(Tool):
         if key in ARROWS:
             wide = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self._nudge(shape, vertex, ARROWS[key], 10.0 if wide else 1.0)
+        elif key in LIFTS:
+            wide = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex, 2])
+            step = self._key_length() / self.view.camera.exaggeration * (10.0 if wide else 1.0)
+            if self._raise(shape, vertex, level + LIFTS[key] * step):
+                self._rest.start()
         elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.delete(shape, vertex)
         elif key == Qt.Key.Key_Insert:
@@ -260,16 +295,20 @@ class EditShapes(Tool):
         shape = self.shape()
         if shape is not None:
             x, y = shape.drawn.xy[self.chosen[1]]
-            length = KEY_PIXELS * self.view.ratio * self.view.camera.scale
+            length = self._key_length()
             self.session.said.emit(
                 f"{shape.label}, vertex {self.chosen[1] + 1}: E {x:.3f} N {y:.3f}. Arrows move it by {length:.3g} "
-                f"{symbol(self.session.unit)}, Shift by ten times that; Insert adds one, Delete takes it out."
+                f"{symbol(self.session.unit)}, Shift by ten times that, Page Up and Down raise and lower "
+                "it; Insert adds one, Delete takes it out."
             )
         self.view.update()
         return True
 
+    def _key_length(self) -> float:
+        return KEY_PIXELS * self.view.ratio * self.view.camera.scale
+
     def _nudge(self, shape: Shape, vertex: int, way: tuple[float, float], times: float) -> None:
-        length = KEY_PIXELS * self.view.ratio * self.view.camera.scale * times
+        length = self._key_length() * times
         turn = np.radians(self.view.camera.heading)
         east = way[0] * np.cos(turn) + way[1] * np.sin(turn)
         north = -way[0] * np.sin(turn) + way[1] * np.cos(turn)
