@@ -9,7 +9,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.progress import silent
-from kerb.demo import cloud, files, pit, yard
+from kerb.demo import cloud, files, pit, quay, yard
 from kerb.demo import job as demo
 from kerb.job import studies
 from kerb.job.job import Change, Job
@@ -57,22 +57,20 @@ class DemoJob(Folder):
         made = demo.make_demo(self.folder / "Quay.kerb", source, silent(), demo_files())
         job = Job.open(made.folder)
         self.assertEqual(job.state.title.name, "Saltmarrow Quay")
-        self.assertEqual(
-            [h.name for h in job.state.holdings][1:],
-            [
-                "Control points",
-                "Checkpoints",
-                "Yard lines",
-                "Orthophoto",
-                "Pit, March",
-                "Pit, May",
-                "Pit, design",
-                "Pit, second scan",
-            ],
-        )
+        names = [
+            "Control points",
+            "Checkpoints",
+            "Yard lines",
+            "Orthophoto",
+            "Pit, March",
+            "Pit, May",
+            "Pit, design",
+            "Pit, second scan",
+        ]
+        self.assertEqual([h.name for h in job.state.holdings][1:], [*names, *(words for _, words, _ in demo.REST)])
         self.assertEqual(
             [s.name for s in job.state.studies],
-            [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES, *demo.OTHERS, *demo.PITS],
+            [*(heap.name for heap in yard.HEAPS), *demo.INVENTORIES, *demo.OTHERS, *demo.PITS, *demo.QUAY],
         )
         first = job.state.studies[0]
         accuracy = next(s for s in job.state.studies if s.name == demo.OTHERS[1])
@@ -83,6 +81,7 @@ class DemoJob(Folder):
         self.assertAlmostEqual(into.value("rotation"), 0.35, delta=0.01)
         self.assertAlmostEqual(into.value("shift_z"), 0.16, delta=0.01)
         self.assertAlmostEqual(pit_found.value("cut") / pit.cut(), 1.0, delta=0.01)
+        self.the_rest_of_the_quay(job)
         net = studies.outcome_of(job, first).figures["net"]
         self.assertLess(abs(net.value - yard.HEAPS[0].volume), net.u95)
         self.assertFalse(studies.is_stale(job.state, first))
@@ -95,6 +94,23 @@ class DemoJob(Folder):
         self.assertLessEqual(set(rows), {name for name, *_ in files.ODD}, "and no good one")
         self.assertEqual((made.can_undo, job.has_recovery(job.folder)), ("", False))
         self.roles_live_with_the_list(job, accuracy)
+
+    def the_rest_of_the_quay(self, job):
+        """Scour, blast, and what is out of place in the corridor, as they were made; the second scan slides and that is said."""
+        storm, along, blast, built, line = (
+            studies.outcome_of(job, next(s for s in job.state.studies if s.name == name)) for name in demo.QUAY
+        )
+        self.assertLess(abs(storm.value("net") - quay.DEPOSIT.volume + quay.SCOUR.volume), storm.figures["net"].u95)
+        # One in three: distances along the normal are shorter than upright ones.
+        shorter = quay.SHORE_FALL / np.hypot(quay.SHORE_FALL, 1.0)
+        self.assertAlmostEqual(along.value("min"), -quay.SCOUR.depth * shorter, delta=0.06)
+        self.assertLess(abs(blast.value("net") + sum(cone.volume for cone in quay.BLAST)), blast.figures["net"].u95)
+        self.assertGreater(blast.value("overhang"), 90)
+        rows = built.tables["elements"].rows
+        self.assertEqual({row[0] for row in rows[:2]}, {quay.LOW_BEAM, quay.OUT_COLUMN})
+        self.assertTrue(any("slide along 90°" in note.text for note in line.warnings))
+        self.assertAlmostEqual(line.value("rotation"), 0.4, delta=0.01)
+        self.assertAlmostEqual(line.value("shift_n"), 0.08, delta=0.003)
 
     def roles_live_with_the_list(self, job, study):
         """What the study says of roles goes into the list, one step; asked without typed words it finds the same; undo takes both."""
@@ -121,7 +137,7 @@ class DemoJob(Folder):
 
         home = mock.patch.object(demo, "user_data", lambda: self.folder)
         written = mock.patch.object(demo, "write_files", lambda *_: demo_files())
-        with home, written, mock.patch.object(cloud, "write", small), mock.patch.object(demo, "_add_pit"):
+        with home, written, mock.patch.object(cloud, "write", small), mock.patch.object(demo, "_add_quay"):
             job = demo.open_demo(silent())
             job.execute(studies.removed(job.state.studies[2]))
             job.save()

@@ -5,6 +5,7 @@ import unittest
 from itertools import pairwise
 
 import numpy as np
+import shapely
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area, ring_of
@@ -93,9 +94,13 @@ class Valid(unittest.TestCase):
             self.assertNotIn(row, m.triangles[m.there])
             self.sound(m, area)
             line = np.array([[3.0, 5, 100], [20, 30, 101], [37, 12, 99.5]]) + [*FAR[:2], 0]
+            bare0 = m
             m, _ = mending.along_line(m, line)
             self.sound(m, area)
             near(level_at(m, line[:, :2] - FAR[:2]), line[:, 2], atol=1e-6)
+            self.assertEqual(
+                level_at(m, [[20.0, 8.5]]), level_at(bare0, [[20.0, 8.5]]), "from end to start there is no line"
+            )
             middle = (line[0] + line[1]) / 2
             near(level_at(m, middle[None, :2] - FAR[:2]), middle[2], atol=1e-6, msg="straight along the line")
             bare = mending.without_vertices(m, mending.inside(m, far([[26, 26], [38, 26], [38, 38], [26, 38]])))
@@ -105,7 +110,8 @@ class Valid(unittest.TestCase):
             self.sound(m, area)
             for made in (mending.smoothed(m, far(RING)), mending.vertex_level(m, far([5, 5]), 90.0)):
                 self.sound(made, area)
-            laid = mending.along_line(m, np.column_stack([far(RING), np.full(5, np.nan)]), True, True)[0]
+            laid, order = mending.along_line(m, np.column_stack([far(RING), np.full(5, np.nan)]), True, True)
+            self.assertEqual(len(set(order.tolist())), len(order), "each vertex of the ring once")
             again = mending.along_line(laid, np.column_stack([far(RING), np.full(5, np.nan)]), True, True)[0]
             for made in (laid, again):
                 self.sound(made, area, delaunay=False)
@@ -170,6 +176,32 @@ class Valid(unittest.TestCase):
 class Levels(unittest.TestCase):
     def setUp(self):
         self.m = Mended.of(tin(3))
+
+    def test_single_vertices_of_any_size(self):
+        """Of a surface as wide as a site and of one as wide as a hand: the nearest corner of the triangle there, by brute force; the
+        level that was typed; on the surface where none was, which then stays as it is."""
+        for size in (1.0, 1e-3):
+            plain = tin(3)
+            m = Mended.of(Tin.of((plain.points - FAR) * size + FAR, plain.triangles))
+            for place in np.random.default_rng(7).uniform(2, SIDE - 2, (40, 2)) * size:
+                row = next(
+                    r
+                    for r in m.triangles
+                    if shapely.Polygon(m.vertices[r, :2]).covers(shapely.Point(m.local(far([place]))[0]))
+                )
+                corners = m.vertices[row, :2] + m.origin[:2] - FAR[:2]
+                best = corners[np.argmin(np.hypot(*(corners - place).T))]
+                self.assertIn(mending.nearest_vertex(m, far(place)), row)
+                near(level_at(mending.vertex_level(m, far(place), 97.25), best[None]), 97.25, atol=1e-9)
+                near(level_at(mending.with_vertex(m, far(place), 104.5), place[None]), 104.5, atol=1e-9)
+                same = mending.with_vertex(m, far(place))
+                near(level_at(same, place[None]), level_at(m, place[None]), atol=1e-9 * size + 1e-12)
+            level = 100.0 + 0.4 * size
+            made = mending.water(m, far(RING * size), level)
+            self.assertAlmostEqual(net_over(made, level, RING * size) / size**3, 0.0, delta=1e-3)
+        np.testing.assert_array_equal(
+            mending.smoothed(self.m, far(RING)).vertices, mending.smoothed(self.m, far(RING), 5).vertices
+        )
 
     def test_mean_and_height(self):
         area = Area((ring_of(RING),)).size

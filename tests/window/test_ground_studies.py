@@ -224,7 +224,9 @@ class Ground(Windowed):
                 (QEvent.Type.MouseButtonPress, LEFT, start), (QEvent.Type.MouseMove, LEFT, start - QPointF(25, up / 2)),
                 (QEvent.Type.MouseMove, LEFT, start - QPointF(9, up)), (QEvent.Type.MouseButtonRelease, LEFT, start - QPointF(9, up)),
             ):  # fmt: skip
-                event = QMouseEvent(kind, at, self.view.mapToGlobal(at), button, button, Qt.KeyboardModifier.ControlModifier)
+                event = QMouseEvent(
+                    kind, at, self.view.mapToGlobal(at), button, button, Qt.KeyboardModifier.ControlModifier
+                )
                 QApplication.sendEvent(self.view, event)
             self.settle()
             after = shape().drawn

@@ -21,7 +21,8 @@ from kerb.core.reference import from_text, local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed
 from kerb.core.units import US_SURVEY_FOOT
-from kerb.demo import landscape, pit, yard
+from kerb.demo import landscape, pit, quay, yard
+from kerb.demo.boxes import box
 from kerb.formats.rasters import write_picture
 from kerb.formats.write_things import write_thing
 
@@ -43,6 +44,11 @@ pit-2026-03-12.laz        the link-span pit in March; and in May (pit-2026-05-20
 pit-second-scan.laz       the pit in May once more, turned and shifted: to be brought into line
 pit-areas.dxf             round the works, and a road that did not change
 pit-design.xml            design of the pit (LandXML)
+shore-before.laz          the shore slope before a storm; and after it (shore-after.laz), with a patch without points
+face-before.laz           a cut face that leans over, before a blast; and after it (face-after.laz)
+corridor-model.obj        the corridor of the harbour office as designed, in job coordinates
+office-scan.laz           the corridor as built: one beam and one column are out of place
+corridor-second-scan.laz  the corridor once more, turned and shifted, without what would stop it from sliding along
 """
 
 
@@ -152,14 +158,7 @@ def office() -> TriangleMesh:
     parts = [("Slab", (0, 0, -0.3), (24, 12, 0.3)), ("Roof", (-0.4, -0.4, 3.4), (24.8, 12.8, 0.35))]
     parts += [(f"Column {k + 1}", (4.8 * (k % 6), 11.6 * (k // 6), 0), (0.4, 0.4, 3.4)) for k in range(12)]
     parts += [("North wall", (0, 11.75, 0), (24, 0.25, 3.4)), ("Core", (9, 4, 0), (5, 4, 3.4))]
-    return joined([_box(name, corner, size) for name, corner, size in parts])
-
-
-def _box(name: str, corner: tuple[float, ...], size: tuple[float, ...]) -> TriangleMesh:
-    unit = np.array([[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)], float)
-    faces = [(0, 2, 3, 1), (4, 5, 7, 6), (0, 1, 5, 4), (1, 3, 7, 5), (3, 2, 6, 7), (2, 0, 4, 6)]
-    triangles = np.array([(f[0], f[k], f[k + 1]) for f in faces for k in (1, 2)], np.int32)
-    return TriangleMesh(unit * np.array(size) + np.array(corner), triangles, (Piece(name, "box", 0, 12),))
+    return joined([box(name, corner, size) for name, corner, size in parts])
 
 
 def terrain() -> ElevationGrid:
@@ -172,7 +171,8 @@ def terrain() -> ElevationGrid:
 def write_files(folder: Path, progress: Progress) -> DemoFiles:
     """Write all files where they are not there yet. Raises OutputError; Cancelled."""
     files = DemoFiles(folder)
-    if files["README.txt"].exists():
+    about = files["README.txt"]
+    if about.exists() and about.read_text(encoding="utf-8") == README:
         return files
     folder.mkdir(parents=True, exist_ok=True)
     utm, points = from_text(yard.CRS), control()
@@ -188,11 +188,13 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
         ("terrain.tif", Placed(SURFACE, terrain(), utm)),
         ("pit-areas.dxf", Placed(LINES, pit.areas(), utm)),
         ("pit-design.xml", Placed(SURFACE, pit.design(), utm)),
+        ("corridor-model.obj", Placed(MODEL, quay.model(), utm)),
     ):
         write_thing(item, files[name], progress)
     _write_road(files["access-road.xml"])
     for name, later, off in ((PIT_MARCH, False, False), (PIT_MAY, True, False), (PIT_SCAN, True, True)):
         pit.write(files[name], later, off)
+    quay.write(folder)
     progress.step(0.5, "Drawing the picture of the yard")
     size = int((yard.SIZE[0] + 40) / PICTURE_PIXEL), int((yard.SIZE[1] + 40) / PICTURE_PIXEL)
     x, y = np.meshgrid(
@@ -201,7 +203,7 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
     colours = landscape.colours(np.column_stack([x.ravel(), y.ravel()])).reshape(size[1], size[0], 3)
     place = (PICTURE_PIXEL, 0.0, yard.ORIGIN[0] - 20, 0.0, -PICTURE_PIXEL, yard.ORIGIN[1] + yard.SIZE[1] + 20)
     write_picture(files["orthophoto.png"], colours, place, utm)
-    files["README.txt"].write_text(README, encoding="utf-8")
+    about.write_text(README, encoding="utf-8")
     return files
 
 

@@ -23,6 +23,7 @@ from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.mend.setup import MendSetup
+from kerb.studies.rockface.setup import RockfaceSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sections.setup import SectionsSetup
 from kerb.studies.setup import Setup
@@ -37,6 +38,17 @@ PITS = (
     "Pit, March to May", "Pit against a level or the design", "Pit as a surface", "Contours of the design", "Spot levels",
     "Pit, distances of May", "Distances from the design", "Second scan into line", "March into line",
     "Pond and ditch, mended",
+)  # fmt: skip
+QUAY = (
+    "Shore slope, scour and deposits", "Shore slope after the storm", "Cut face after the blast", "Corridor against its model",
+    "Corridor scan into line",
+)  # fmt: skip
+# File, name and date of the rest of the quay.
+REST = (
+    ("shore-before.laz", "Shore, before the storm", "2026-03-12"), ("shore-after.laz", "Shore, after the storm", "2026-05-20"),
+    ("face-before.laz", "Cut face, before", "2026-03-12"), ("face-after.laz", "Cut face, after the blast", "2026-05-20"),
+    ("corridor-model.obj", "Corridor, model", ""), ("office-scan.laz", "Corridor, scan", "2026-05-20"),
+    ("corridor-second-scan.laz", "Corridor, second scan", "2026-05-20"),
 )  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
@@ -146,7 +158,7 @@ def make_demo(folder: Path, source: Path, progress: Progress, files: DemoFiles |
             outcome, print_ = studies.run_study(job, study, share)
             job.execute(studies.answered(study, outcome, print_))
     if files is not None:
-        _add_pit(job, files, progress.within(0.9, 0.99))
+        _add_quay(job, files, progress.within(0.9, 0.99))
     job.save()
     job.forget_undo()
     return job
@@ -174,16 +186,41 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
     ]
 
 
-def _add_pit(job: Job, files: DemoFiles, progress: Progress) -> None:
-    """The pit in March and May with its design, and what is asked of it."""
+def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
+    """The studies of the rest of the quay, (kind, name, setup); ``keys`` are the holdings in order."""
+    before, after, face, blasted, model, scan, second = (Scope(key) for key in keys)
+    along = ChangeSetup(
+        after,
+        before,
+        method="normal",
+        normal_scale=3.0,
+        cylinder=1.5,
+        depth=2.5,
+        registration_error=0.01,
+        tolerance=0.1,
+    )
+    return [
+        ("cutfill", QUAY[0], CutfillSetup(before, after, longest=1.5)),
+        ("change", QUAY[1], along),
+        ("rockface", QUAY[2], RockfaceSetup(face, blasted, turned=True, level_error=0.005)),
+        ("change", QUAY[3], ChangeSetup(scan, model, method="mesh", tolerance=0.01)),
+        ("align", QUAY[4], AlignSetup(second, scan)),
+    ]
+
+
+def _add_quay(job: Job, files: DemoFiles, progress: Progress) -> None:
+    """The pit, the shore, the cut face and the corridor, and what is asked of them."""
+    pits = (
+        (PIT_MARCH, "Pit, March", "2026-03-12"), (PIT_MAY, "Pit, May", "2026-05-20"), ("pit-design.xml", "Pit, design", ""),
+        (PIT_SCAN, "Pit, second scan", "2026-05-20"),
+    )  # fmt: skip
     keys = []
-    for name, words, epoch in ((PIT_MARCH, "Pit, March", "2026-03-12"), (PIT_MAY, "Pit, May", "2026-05-20"),
-                               ("pit-design.xml", "Pit, design", ""), (PIT_SCAN, "Pit, second scan", "2026-05-20")):  # fmt: skip
+    for name, words, epoch in (*pits, *REST):
         wish = holdings.ImportWish(files[name], epoch=epoch, name=words)
         made = holdings.import_file(job.folder, job.state, wish, progress.within(0.0, 0.3))
         job.execute(holdings.added(job, replace(made, name=words, visible=False)))
         keys.append(made.id)
-    for kind, name, setup in pit_questions(*keys):
+    for kind, name, setup in [*pit_questions(*keys[: len(pits)]), *quay_questions(keys[len(pits) :])]:
         change, study = studies.made(job.state, kind, name, setup)
         job.execute(change)
         if not setup.missing():

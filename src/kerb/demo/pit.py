@@ -6,15 +6,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-import laspy
 import numpy as np
-import pyproj
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import Element, TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
+from kerb.demo.flights import write_flight
 
 LOW, HIGH = (160.0, 20.0), (240.0, 84.0)
 DENSITY, NOISE = 12.0, 0.015
@@ -111,20 +110,8 @@ def write(path: Path, later: bool, off: bool = False) -> Path:
     if later:
         wet = under_water(xy)
         z[wet] += SCATTER * rng.standard_normal(np.count_nonzero(wet))
-    header = laspy.LasHeader(point_format=6, version="1.4")
-    header.scales, header.offsets = np.full(3, 0.001), np.array([*yard.ORIGIN, 0.0])
-    header.add_crs(pyproj.CRS.from_user_input(yard.CRS))
-    header.system_identifier, header.generating_software = "simulated drone", "Kerb demo"
-    las = laspy.LasData(header)
     xyz = np.column_stack([xy + yard.ORIGIN, z])
-    las.xyz = SECOND_SCAN.inverse()(xyz) if off else xyz
-    las.classification = np.full(n, 2, np.uint8)
-    las.return_number = las.number_of_returns = np.ones(n, np.uint8)
-    path.parent.mkdir(parents=True, exist_ok=True)
-    partial = path.with_name("partial-" + path.name)
-    las.write(str(partial))
-    partial.replace(path)
-    return path
+    return write_flight(path, SECOND_SCAN.inverse()(xyz) if off else xyz, "simulated drone")
 
 
 def rectangle(low: tuple[float, float], high: tuple[float, float]) -> Floats:

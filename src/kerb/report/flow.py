@@ -93,7 +93,8 @@ class PlanFigure(Flowable):
         clip = canvas.beginPath()
         clip.rect(0, under, self.width, self.height - under)
         canvas.clipPath(clip, stroke=0)
-        self._ticks(canvas, scale, top)
+        if self.plan.from_above:
+            self._ticks(canvas, scale, top)
         digits = max(0, int(np.ceil(-np.log10(self.plan.contour) - 1e-9))) if self.plan.contour > 0 else 0
         for x, y, z in self.plan.labels:
             words = number(z, digits)
@@ -106,13 +107,18 @@ class PlanFigure(Flowable):
         canvas.setLineWidth(0.5)
         canvas.rect(0, under, self.width, self.height - under)
         self._scale_bar(canvas, scale)
-        self._north(canvas)
+        if self.plan.from_above:
+            self._north(canvas)
         self._legend(canvas)
         self.caption.drawOn(canvas, 0, 0)
 
     def _words(self) -> str:
         """What lines and hatching mean."""
         said = []
+        if not self.plan.from_above:
+            camera = self.plan.camera
+            way = f"{abs(camera.tilt):.0f}° {'down' if camera.tilt >= 0 else 'up'}"
+            said.append(f"Seen from its front, looking to bearing {camera.heading:.0f}°, {way}")
         if self.plan.contour > 0:
             said.append(f"Contours every {number(self.plan.contour, 2)} {symbol(self.unit)}, every fifth stronger")
         if self.plan.scene.lines:
@@ -380,12 +386,17 @@ class PlotFigure(Flowable):
         first, last = float(ends.min()), float(ends.max())
         sx, sy = (self.width - left) / (last - first), (top - bottom) / span
         canvas.setFont(REGULAR, 6)
-        for level in (low, (low + high) / 2, high):
+        for level, words in _rounds(low, high, 3):
             at = bottom + (level - low) * sy
             canvas.setStrokeColor(HAIR)
             canvas.line(left, at, self.width, at)
             canvas.setFillColor(QUIET)
-            canvas.drawRightString(left - 3, at - 2, f"{level:.4g}")
+            canvas.drawRightString(left - 3, at - 2, words)
+        if self.plot.kind != "bars":
+            for value, words in _rounds(first, last, 8):
+                at = left + (value - first) * sx
+                canvas.line(at, bottom, at, bottom - 2)
+                canvas.drawCentredString(min(max(at, left + 6), self.width - 8), bottom - 8, words)
         canvas.drawCentredString((left + self.width) / 2, 2, self.plot.x_title)
         canvas.drawRightString(self.width, self.height - 7, self.plot.y_title)
         places = left + (x - first) * sx
@@ -402,6 +413,13 @@ class PlotFigure(Flowable):
             canvas.setFillColor(ACCENT)
             for at, value in zip(places.tolist(), y.tolist(), strict=True):
                 canvas.circle(at, bottom + (value - low) * sy, 1.2, 0, 1)
+
+
+def _rounds(low: float, high: float, parts: int) -> list[tuple[float, str]]:
+    """Round numbers between two ends, some so many, and how they are written."""
+    step = round_step(high - low, parts)
+    values = np.arange(np.ceil(low / step - 1e-9), np.floor(high / step + 1e-9) + 1) * step
+    return [(float(value), number(float(value), decimals_of(step))) for value in values]
 
 
 def _normal(plot: Plot) -> Floats:

@@ -49,6 +49,11 @@ class PlanPicture:
         """(width, height) in pixels."""
         return self.image.shape[1], self.image.shape[0]
 
+    @property
+    def from_above(self) -> bool:
+        """Whether it is a plan, and no look at a face."""
+        return self.camera.tilt == 90.0
+
     def to_pixels(self, places: Floats) -> Floats:
         """Pixel positions (n, 2) of job places (n, 3)."""
         return self.camera.project(places, self.size)[:, :2]
@@ -77,8 +82,10 @@ def plan_of(
         return None
     low, high = ends
     margin = 0.08 * float(max(high[0] - low[0], high[1] - low[1], 1e-6))
-    camera = fitted(low - margin, high + margin, size, Camera((0.0, 0.0, 0.0), 1.0))
-    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] else 0.0
+    heading, tilt = outcome.settings.get("seen_from", (0.0, 90.0))
+    camera = fitted(low - margin, high + margin, size, Camera((0.0, 0.0, 0.0), 1.0, heading=heading, tilt=tilt))
+    # Lines of equal elevation belong to what is seen from above.
+    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and tilt == 90.0 else 0.0
     # The ramp starts below the ground, so that the ground is not its darkest colour.
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
     clouds = [CloudLayer(store, style, without_noise())] if store is not None else []

@@ -10,6 +10,7 @@ from kerb.studies.cutfill.kind import CUTFILL
 from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.kind import StudyKind
 from kerb.studies.mend.kind import MEND
+from kerb.studies.rockface.kind import ROCKFACE
 from kerb.studies.sections.kind import SECTIONS
 from kerb.studies.spots.kind import SPOTS
 from kerb.studies.stockpile.kind import STOCKPILE
@@ -17,7 +18,20 @@ from kerb.studies.surface.kind import SURFACE
 
 STUDIES: dict[str, StudyKind] = {
     kind.id: kind
-    for kind in (STOCKPILE, INVENTORY, SECTIONS, ACCURACY, SURFACE, MEND, CONTOURS, SPOTS, CUTFILL, CHANGE, ALIGN)
+    for kind in (
+        STOCKPILE,
+        INVENTORY,
+        SECTIONS,
+        ACCURACY,
+        SURFACE,
+        MEND,
+        CONTOURS,
+        SPOTS,
+        CUTFILL,
+        ROCKFACE,
+        CHANGE,
+        ALIGN,
+    )
 }
 
 

@@ -143,7 +143,7 @@ class Patch:
 
     def pieces(self, pairs: Ints) -> Ints:
         """Edges as they run, those with vertices on them as their pieces."""
-        if not self.split or not len(pairs):
+        if not self.split:
             return pairs
         keys = key_either(pairs)
         cut = np.isin(keys, np.fromiter(self.split, np.int64, len(self.split)))

@@ -133,7 +133,8 @@ def _mark_layers(outcome: Outcome, setup: SurfaceSetup, store: CloudStore, among
     area = quantity(len(places) * float(cell) ** 2, unit.area_code())
     outcome.warnings.append(
         Note("layers", f"on {area} points lie in several layers above one another (overhangs, roofs, trees): one elevation a "
-             "place cannot hold them. Take classes, the lowest or highest of a spacing, or an area without them")
+             "place cannot hold them. Take classes, the lowest or highest of a spacing, or an area without them; for what "
+             "changed on a face that leans over there is a study of its own")
     )  # fmt: skip
     z = np.full(len(places), outcome.value("highest") or 0.0)
     outcome.layers["layers"] = FoundPoints(
