@@ -34,8 +34,8 @@ def trial() -> tuple[RockfaceSetup, ...]:
     """A mound against itself: on its plane, and about an upright axis through its top."""
     axis = Drawn.of(np.array([[0.0, 0.0]]))
     ring = Drawn.of(np.array([[-6.0, -6.0], [6.0, -6.0], [6.0, 6.0], [-6.0, 6.0]]))
-    same = {"earlier": Scope("cloud"), "later": Scope("cloud")}
-    return RockfaceSetup(**same), RockfaceSetup(**same, area=ring, frame="axis", axis=axis, level_error=0.01)
+    same = Scope("cloud")
+    return RockfaceSetup(same, same), RockfaceSetup(same, same, area=ring, frame="axis", axis=axis, level_error=0.01)
 
 
 ROCKFACE = StudyKind(
@@ -53,7 +53,7 @@ ROCKFACE = StudyKind(
     write=write,
     help_page="rockface.md",
     example="kerb rockface before.laz after.laz --frame plane --report face.pdf",
-    panes=("orbit", "section"),
+    panes=("orbit",),
     tables=("frame", "uncertainty"),
     describe=describe,
     trial=trial,

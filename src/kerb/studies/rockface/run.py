@@ -275,7 +275,7 @@ def _say(
     ]
     notes += [
         Note("uncovered", f"{quantity(size, unit.area_code())} is covered by {name} only and counts for nothing")
-        for size, name in zip(only, found.names, strict=True) if size > 1e-6 * exact.area
+        for size, name in zip(only, found.names, strict=True) if size > 0.005 * exact.area
     ]  # fmt: skip
     if setup.level_error is None:
         notes.append(Note("no-place", "how the two dates lie to one another is not stated: the bound is without it"))
