@@ -18,7 +18,7 @@ from kerb.core.progress import silent
 from kerb.core.surface.tin import triangulate
 from kerb.core.units import FOOT, METRE
 from kerb.studies.align.kind import corrections, motion_of
-from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, table_of
+from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of
 from kerb.studies.align.picking import with_place
 from kerb.studies.align.run import run
 from kerb.studies.align.setup import AlignSetup
@@ -144,7 +144,7 @@ class Pairs(unittest.TestCase):
     def test_matrices(self):
         rng = np.random.default_rng(6)
         true = Rigid.of(rotation(rng, 40), FAR, np.array([3.0, -2, 1]), 1.00003)
-        table = table_of(true)
+        table = true.table
         places = FAR + rng.uniform(-50, 50, (9, 3))
         near(places @ table[:3, :3].T + table[:3, 3], true(places), 1e-6)
         near(matrix_of(" ".join(map(repr, table.ravel().tolist())))(places), true(places), 1e-6)

@@ -13,6 +13,7 @@ from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.shapes import elevated
 from kerb.app.tools.drawing import DrawShape
+from kerb.app.tools.moving import MoveByEye
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
 from kerb.draw.scene import value_map
@@ -161,6 +162,74 @@ class Ground(Windowed):
         moved = self.session.job.state.holdings[-1]
         near(np.array(moved.placement.shift)[2], 0.0, 0.01)
         self.assertFalse(self.session.job.state.holding(other).visible)
+
+    def test_moved_by_eye_and_then_refined(self):
+        """A copy far off: dragged and turned in plan, lifted in section, arrows for millimetres, a drag taken back; Enter keeps it as
+        the start, from which closest points go on; Esc keeps nothing. The views follow all the way."""
+        turn = Rigid.turned(7.0, self.session.open_job.bounds_of(self.holding)[0], np.array([6.0, -4.0, 0.8]))
+        other = self.twin(turn, "Later")
+        self.window.handlers.run("new_study:align")
+        self.settle()
+        self.session.commit("set", moving=Scope(other), to=Scope(self.holding.id))
+        self.window.handlers.run("move_by_eye")
+        self.settle()
+        tool = self.view.tool
+        self.assertIsInstance(tool, MoveByEye)
+        self.assertTrue(self.session.job.state.holding(other).visible)
+        middle = np.array(tool.motion.about)
+        whole = turn.inverse()
+        wanted = whole(middle[None])[0] - middle
+
+        def drag(start, end, how=PLAIN):
+            for kind, at in (
+                (QEvent.Type.MouseButtonPress, start),
+                (QEvent.Type.MouseMove, end),
+                (QEvent.Type.MouseButtonRelease, end),
+            ):
+                event = QMouseEvent(kind, QPointF(*at), self.view.mapToGlobal(QPointF(*at)), LEFT, LEFT, how)
+                QApplication.sendEvent(self.view, event)
+            self.settle()
+
+        pixel = self.view.ratio * self.view.camera.scale
+        start = np.array([300.0, 200.0])
+        drag(start, start + np.array([wanted[0], -wanted[1]]) / pixel)
+        near(tool.motion.shift[:2], wanted[:2], 1e-6)
+        here = self.view.to_widget(middle + np.array(tool.motion.shift))[0]
+        angle = np.radians(-7.0)
+        away = np.array([np.cos(angle), np.sin(angle)]) * 80
+        drag(here + [80.0, 0], here + away, Qt.KeyboardModifier.ControlModifier)
+        near(tool.motion.matrix, whole.matrix, 1e-6)
+        self.view.setFocus()
+        QTest.keyClick(self.view, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        near(tool.motion.shift[0] - wanted[0], 0.01, 1e-6)
+        self.window.handlers.undo()
+        near(tool.motion.shift[0] - wanted[0], 0.0, 1e-6)
+        QTest.keyClick(self.view, Qt.Key.Key_Up, Qt.KeyboardModifier.ControlModifier)
+        self.window.handlers.undo()
+        self.window.handlers.run("look_north")
+        self.settle()
+        self.assertIs(self.view.tool, tool)
+        drag(start, start - [0, wanted[2] / (self.view.ratio * self.view.camera.scale)])
+        near(tool.motion.shift, wanted, 1e-6)
+        shown = next(
+            layer for layer in self.view.scene.clouds if layer.store.placement is None or layer.store.placement.still
+        )
+        near(
+            shown.store.coordinates(slice(0, 50)), self.session.job.store(self.holding).coordinates(slice(0, 50)), 1e-4
+        )
+        QTest.keyClick(self.view, Qt.Key.Key_Down)
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.settle()
+        self.assertIsNone(self.session.held)
+        self.assertEqual(len(self.session.setup.start.split()), 16)
+        self.session.compute()
+        self.settle()
+        near(self.session.shown().outcome.value("rotation"), 7.0, 0.01)
+        self.window.handlers.run("move_by_eye")
+        QTest.keyClick(self.view, Qt.Key.Key_Left)
+        before = self.session.setup
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertEqual((self.session.setup, self.session.held), (before, None))
 
     def test_a_surface_is_mended_by_steps(self):
         """A step from the menu, drawn by mouse; its value typed in the table; left out by its tick; each taken back by undo."""

@@ -165,6 +165,8 @@ def actions() -> tuple[ActionEntry, ...]:
         *_of_kinds("step"),
         ActionEntry("pick_place", "Pick in plan", "Fill a field of the open study by clicks, such as stations of sections",
                     "Study", "", "study"),
+        ActionEntry("move_by_eye", "Move by eye", "Drag and turn what the open study moves, with arrows by millimetres", "Study", "",
+                    "study"),
         ActionEntry("compute", "Compute", "Compute the open study in full", "Study", "F5", "ready", True),
         ActionEntry("keep_with_points", "Keep roles with the points", "Write what the open study says of its points, such as roles and "
                     "reasons, into their list", "Study", "", "outcome"),

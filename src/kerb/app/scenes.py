@@ -98,19 +98,31 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
         if not holding.visible:
             continue
         if holding.kind == CLOUD:
-            store = session.job.store(holding)
+            store, style = session.job.store(holding), style_of(holding)
+            if session.held is not None and session.held[0] == holding.id:
+                # Its colours stay what they are while it is moved.
+                limits = (
+                    CloudLayer(store, style).limits() if store.has(style.by) or style.by == ELEVATION else (None, None)
+                )
+                style = replace(style, low=limits[0], high=limits[1])
+                store = store.snapshot()
+                store.place(session.held[1] if store.placement is None else store.placement.then(session.held[1]))
             shown = None if "noise" in wanted or usable_classes(store) is None else without_noise()
             scene.clouds.append(
                 CloudLayer(
-                    store, style_of(holding), shown, filters=holding.filters, with_aside="aside" in wanted,
+                    store, style, shown, filters=holding.filters, with_aside="aside" in wanted,
                     hidden_parts=tuple(part.number for part in holding.parts if not part.shown),
                     inks={part.number: _rgb(part.ink) for part in holding.parts},
                 )
             )  # fmt: skip
         elif holding.kind in (SURFACE, MODEL):
-            if holding.kind == SURFACE:
+            held = session.held is not None and session.held[0] == holding.id
+            if holding.kind == SURFACE and not held:
                 surfaces[len(scene.meshes)] = _mesh_key(holding)
-            scene.meshes.append(_mesh_layer(session, holding))
+            mesh = _mesh_layer(session, holding)
+            scene.meshes.append(
+                replace(mesh, vertices=session.held[1](mesh.vertices)) if held and session.held else mesh
+            )
     _colour_surfaces(scene, session, surfaces)
     outcome = session.shown().outcome
     if outcome is not None:

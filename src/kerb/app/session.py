@@ -19,6 +19,7 @@ from kerb.core.arrays import Ints32
 from kerb.core.cloud.growing import GrowingCloud
 from kerb.core.cloud.layout import Layout
 from kerb.core.errors import KerbError
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals
 from kerb.core.things import CLOUD
@@ -84,6 +85,8 @@ class Session(QObject):
         # A setup as it was before a step changed it, to be drawn beside the present one.
         self.before_step: Setup | None = None
         self.meshes: dict[str, MeshLayer] = {}
+        # A holding that is moved by eye, and where it is for now.
+        self.held: tuple[str, Rigid] | None = None
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
         self.computing: tuple[str, str] = ("", "")
@@ -128,6 +131,7 @@ class Session(QObject):
         job.troubles.append(self.troubled.emit)
         self._outcomes.clear()
         self.meshes.clear()
+        self.held = None
         self.draft = self.before_step = None
         self.study_id = self.chosen_cloud = ""
         self.live.drop()
@@ -150,6 +154,7 @@ class Session(QObject):
         self._lock.release()
         self._outcomes.clear()
         self.meshes.clear()
+        self.held = None
         self.draft = self.before_step = None
         self.study_id = self.chosen_cloud = ""
         self.live.drop()

@@ -79,6 +79,18 @@ class PlaceStep:
 
 
 @dataclass(frozen=True)
+class MoveStep:
+    """What is moved by eye: the holding that the field ``moving`` names; the motion is kept in the text ``field`` as sixteen
+    numbers of a 4 × 4 matrix, which ``read`` reads."""
+
+    label: str
+    help: str
+    moving: str
+    field: str
+    read: Callable[[str], Rigid]
+
+
+@dataclass(frozen=True)
 class RowStep:
     """What can be done with rows of a table of the outcome: ``apply`` gives values of the setup from the names in their first
     column and a typed text, which is asked for with the words of ``asks``, and begins with ``usual``."""
@@ -149,7 +161,8 @@ class StudyKind:
     versions into the present form. ``corrections`` say what would take a bias out, the usual one first; ``from_section``
     gives the values of a setup that goes on from a section, so many times at a spacing. ``of_selection`` ones are offered for
     points that are selected. ``keeps`` is what it says of a list of points, to be kept with them. ``row_steps`` are offered
-    on rows of its tables, ``place_steps`` beside the fields that they fill; ``deciding`` gives the places (k, 3) of the data
+    on rows of its tables, ``place_steps`` beside the fields that they fill, ``move_step`` beside what it
+    moves; ``deciding`` gives the places (k, 3) of the data
     that decide what is found at a place (3,). ``read_items`` reads the items of a field that has ways from a file.
     """
 
@@ -181,6 +194,7 @@ class StudyKind:
     of_selection: bool = False
     row_steps: tuple[RowStep, ...] = ()
     place_steps: tuple[PlaceStep, ...] = ()
+    move_step: MoveStep | None = None
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
     read_items: Callable[[Path], tuple[Item, ...]] | None = None

@@ -17,6 +17,7 @@ from kerb.app.session import Session
 from kerb.app.shapes import drawable
 from kerb.app.stage import Stage
 from kerb.app.tools.drawing import DrawShape
+from kerb.app.tools.moving import MoveByEye
 from kerb.app.tools.pick_place import PickPlace
 from kerb.app.views.view import PLAN, SECTION
 from kerb.app.widgets import there
@@ -25,9 +26,10 @@ from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
+from kerb.core.geometry.rigid import Rigid
 from kerb.core.things import LINES
 from kerb.core.things import POINTS as POINT_LIST
-from kerb.job import studies
+from kerb.job import holdings, studies
 from kerb.job.correcting import corrected
 from kerb.job.job import Change
 from kerb.job.picked import with_columns
@@ -223,6 +225,27 @@ class StudyActions(QObject):
             return
         self.stage.view.set_mode(PLAN)
         self.stage.use_tool(PickPlace(self.stage.view, self.session, found, self.stage.use_edit_tool))
+
+    def move_by_eye(self) -> None:
+        """Move what the open study moves by hand, for a start."""
+        kind, setup = self.session.kind, self.session.setup
+        step = kind.move_step if kind is not None else None
+        if step is None or setup is None:
+            self.session.said.emit("The open study moves nothing.")
+            return
+        key = getattr(setup, step.moving).holding
+        holding = self.session.open_job.state.holding(key) if key else None
+        if holding is None:
+            self.session.said.emit("Choose what is moved first.")
+            return
+        if not holding.visible:
+            self.session.execute(holdings.altered(holding, f"Showed {holding.name}", visible=True).as_look())
+        try:
+            start = step.read(getattr(setup, step.field))
+        except KerbError as error:
+            self.session.said.emit(f"It begins where it lies: {error}.")
+            start = Rigid()
+        self.stage.use_tool(MoveByEye(self.stage, self.session, step, start, self.stage.use_edit_tool))
 
     def take_rings(self, key: str = "") -> None:
         """Take the areas of a holding of lines into the first field of many rings."""

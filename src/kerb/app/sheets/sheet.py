@@ -149,6 +149,13 @@ class StudySheet(QWidget):
             if editor.buttons.parent() is None:
                 editor.box.addLayout(editor.buttons)
             editor.buttons.insertWidget(1, button)
+        if kind.move_step is not None and kind.move_step.moving == name:
+            button = QPushButton(kind.move_step.label)
+            button.setToolTip(plain(kind.move_step.help))
+            button.clicked.connect(lambda: self.run("move_by_eye"))
+            if editor.buttons.parent() is None:
+                editor.box.addLayout(editor.buttons)
+            editor.buttons.insertWidget(1, button)
         mine = [step for step in kind.steps if step.field == name]
         if mine:
             row = editor.buttons

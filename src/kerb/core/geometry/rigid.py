@@ -56,6 +56,15 @@ class Rigid:
         return self.scale * self.matrix
 
     @property
+    def table(self) -> Floats:
+        """As a (4, 4) matrix that acts on coordinates."""
+        made = np.eye(4)
+        made[:3, :3] = self.linear
+        about = np.array(self.about)
+        made[:3, 3] = about + np.array(self.shift) - self.linear @ about
+        return made
+
+    @property
     def still(self) -> bool:
         """Whether it moves nothing."""
         return self.scale == 1.0 and not any(self.shift) and bool(np.allclose(self.matrix, np.eye(3), atol=ROUND))

@@ -28,6 +28,7 @@ from kerb.studies.kind import (
     SUMMARY,
     Correction,
     FigureAbout,
+    MoveStep,
     Option,
     PlaceStep,
     StudyKind,
@@ -117,6 +118,13 @@ ALIGN = StudyKind(
     tables=("directions", "matrix", "pairs"),
     describe=describe,
     corrections=corrections,
+    move_step=MoveStep(
+        "Move by eye",
+        "Drag and turn it in plan or section, arrows for millimetres; Enter keeps it as the start",
+        "moving",
+        "start",
+        lambda text: matrix_of(text) if text.strip() else Rigid(),
+    ),  # fmt: skip
     place_steps=(
         PlaceStep(
             "Pick in plan",

@@ -102,15 +102,6 @@ def matrix_of(given: str) -> Rigid:
     return Rigid.of(table[:3, :3] / scale, np.zeros(3), table[:3, 3], scale)
 
 
-def table_of(motion: Rigid) -> Floats:
-    """The motion as a 4 × 4 matrix that acts on coordinates."""
-    table = np.eye(4)
-    table[:3, :3] = motion.linear
-    about = np.array(motion.about)
-    table[:3, 3] = about + np.array(motion.shift) - motion.linear @ about
-    return table
-
-
 def about_place(motion: Rigid, place: Floats) -> Rigid:
     """The same motion, turning about a place, so that its shift means something there."""
     moved = motion(place[None])[0]

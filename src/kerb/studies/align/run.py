@@ -16,7 +16,7 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.surface.surfaces import TinSurface
-from kerb.studies.align.pairs import about_place, matrix_of, one_left_out, pairs_of, table_of
+from kerb.studies.align.pairs import about_place, matrix_of, one_left_out, pairs_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.layers import Plot, flakes
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
@@ -169,7 +169,7 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
         "scale_ppm": Figure(1e6 * (motion.scale - 1) if motion.scale != 1.0 else None, "ppm", "Scale"),
         "pairs_rms": pairs,
     }
-    matrix = table_of(motion)
+    matrix = motion.table
     outcome.tables["matrix"] = Table(
         "Matrix, acting on coordinates",
         tuple(Column(f"c{k}", "", f"c{k}") for k in range(1, 5)),
