@@ -3,6 +3,7 @@
 import json
 import unittest
 import unittest.mock
+from dataclasses import replace
 
 import ezdxf
 import laspy
@@ -380,6 +381,23 @@ class Pieces(unittest.TestCase):
             rows = outcome.tables["elements"].rows
             self.assertEqual(rows[0][0], "beam 1")
             near(np.array([row[3] for row in rows]) * unit.metres, [0.03, 0, 0], 0.0015)
+            # The same as three models: the nearest of all counts, and each is named.
+            models = {
+                name: Placed(
+                    MODEL, TriangleMesh(np.array(body.vertices) * one, np.array(body.faces, np.int32)), local_grid(unit)
+                )
+                for name, body in zip(("against", "further.0", "further.1"), bodies, strict=True)
+            }
+            several = sources_of(None, unit, compared=store, **models)
+            setup = ChangeSetup(Scope("a"), Scope("b"), further=(Scope("c"), Scope("d")), tolerance=0.01 * one)
+            again = run(setup, several, silent())
+            self.assertEqual(again.tables["elements"].rows[0][0], "further.0")
+            near([row[1:] for row in again.tables["elements"].rows], [row[1:] for row in rows], 1e-9)
+            self.assertEqual([i.role for i in again.inputs], ["compared", "against", "further model", "further model"])
+            with self.assertRaisesRegex(InputError, "further models go with"):
+                run(replace(setup, method="vertical"), several, silent())
+            lines = again.layers["lines"]
+            self.assertEqual((lines.shown, len(lines.vertices) % 8, len(lines.values)), (False, 0, len(lines.vertices)))
             self.assertEqual([round(row[7]) for row in rows], [0, 1, 1])
             self.assertEqual(sum(row[1] for row in rows), store.count)
             parts = {row[0]: row for row in outcome.tables["parts"].rows}

@@ -1,15 +1,24 @@
 """The picture maker: projection, depth order, determinism, closed surfaces with open gaps, contours, ramps."""
 
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
+import rasterio
 
 from kerb.core.cloud.filters import Filter
+from kerb.core.errors import InputError, OutputError
+from kerb.core.reference import local_grid
+from kerb.core.units import METRE
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import cut_of, render
 from kerb.draw.ramps import ANCHORS, ROUND, SEQUENTIAL, SIGNED, _to_lab, table
 from kerb.draw.scene import FADE, HIDE, CloudLayer, MeshLayer, Scene, Style
+from kerb.draw.seen import coloured_by, seen
+from kerb.report.view_out import write_view
+from kerb.studies.layers import needles
 from tests.support import FAR, frustum, jittered, near, store_of
 
 SIZE = (240, 180)
@@ -273,6 +282,93 @@ class Pictures(unittest.TestCase):
         level = (FAR[1] + (100 - inner[:, 0] - 0.5) * 0.1 - FAR[1] + 9) / 2
         self.assertEqual(set(np.round(level).astype(int).tolist()), {1, 2, 3, 4, 5, 6, 7, 8})
         self.assertLess(np.abs(level - np.round(level)).max(), 0.1)
+
+
+class SeenToScale(unittest.TestCase):
+    """What a view shows as numbers: closed forms of a tilted plane, in plan, from the south and askew."""
+
+    def setUp(self):
+        corners = np.array([[-9, -9, 0.0], [9, -9, 0], [9, 9, 9], [-9, 9, 9.0]]) + FAR
+        self.mesh = MeshLayer(
+            corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), (200, 200, 200), ramp="Shore", limits=(0, 9)
+        )
+        self.plan = Camera(tuple(FAR + [0, 0, 4.5]), 0.2, perspective=True, exaggeration=3.0)
+
+    def test_elevations_and_their_places(self):
+        for eye in (self.plan, replace(self.plan, tilt=0.0), replace(self.plan, tilt=30.0, heading=140.0)):
+            found = seen(Scene(meshes=[self.mesh]), eye, (120, 100), 0.25)
+            known = np.isfinite(found.values)
+            self.assertGreater(np.count_nonzero(known), 800)
+            local = found.places[known] - FAR
+            near(local[:, 2], (local[:, 1] + 9) / 2, 1e-4)
+            # The middle of its triangle colours a pixel.
+            self.assertEqual(set(np.round(found.values[known] - FAR[2], 6)), {3.0, 6.0})
+            rows, columns = np.nonzero(known)
+            x, y = found.affine[2] + (columns + 0.5) * 0.25, found.affine[5] - (rows + 0.5) * 0.25
+            if eye.tilt == 90.0:
+                near(np.column_stack([x, y]), found.places[known][:, :2], 1e-6)
+            elif eye.tilt == 0.0:
+                near(np.column_stack([x, y]), np.column_stack([local[:, 0], found.places[known][:, 2]]), 1e-6)
+            self.assertEqual(found.in_plan, eye.tilt == 90.0)
+            self.assertEqual(found.image.shape[:2], found.values.shape)
+
+    def test_the_map_of_a_study_comes_before_what_lies_under_it(self):
+        high = replace(
+            self.mesh, vertices=self.mesh.vertices + [0, 0, 1], values=np.array([1.0, 2, 3, 4]), title="Change: up"
+        )
+        cloud = CloudLayer(store_of(yard()))
+        for clouds in ([], [cloud]):
+            scene = Scene(clouds, [self.mesh, replace(high, opacity=0.95)])
+            found = seen(scene, self.plan, (120, 100), 0.2)
+            self.assertLessEqual(set(np.unique(found.values[np.isfinite(found.values)])), {2.0, 8 / 3})
+            self.assertEqual(coloured_by(scene), ("Change", ""))
+        self.assertEqual(coloured_by(Scene([cloud])), ("elevation", ""))
+
+    def test_cells_by_brute_force_and_files(self):
+        cloud = CloudLayer(store_of(yard()))
+        scene = Scene([cloud])
+        eye = Camera(tuple(FAR), 0.1)
+        fine = seen(scene, eye, SIZE, 0.2).values
+        for take, of in (("median", np.nanmedian), ("lowest", np.nanmin), ("highest", np.nanmax)):
+            found = seen(scene, eye, SIZE, 1.0, take)
+            self.assertEqual(found.values.shape, (18, 24))
+            block = fine[40:45, 50:55]
+            self.assertEqual(found.values[8, 10], of(block))
+        with tempfile.TemporaryDirectory() as folder:
+            about = ("Elevation", "m", "m")
+            for ending in (".asc", ".csv", ".tif"):
+                path = Path(folder) / f"view{ending}"
+                write_view(path, found, False, about, local_grid(METRE))
+                self.assertGreater(path.stat().st_size, 100)
+            with rasterio.open(Path(folder) / "view.tif") as raster:
+                near(np.nan_to_num(raster.read(1, masked=True).filled(np.nan)), np.nan_to_num(found.values), 1e-4)
+                near(raster.transform[:6], found.affine, 1e-9)
+            rows = (Path(folder) / "view.csv").read_text().splitlines()
+            self.assertEqual(len(rows) - 1, np.count_nonzero(np.isfinite(found.values)))
+            with self.assertRaisesRegex(OutputError, "nothing in the view"):
+                write_view(
+                    Path(folder) / "a.csv",
+                    replace(found, values=found.values * np.nan),
+                    False,
+                    about,
+                    local_grid(METRE),
+                )
+        for pixel, take, words in ((0.0, "each", "above zero"), (1e-5, "each", "the most is"), (1.0, "mean", "no way")):
+            with self.assertRaisesRegex(InputError, words):
+                seen(scene, eye, SIZE, pixel, take)
+
+    def test_lines_of_distances(self):
+        """Each is as long as its way, and seen from above, from the south and from the east."""
+        feet = np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0]]) + FAR
+        ways = np.array([[0, 0, 2.0], [0, 1.5, 0], [0.3, 0.2, -1]])
+        found = needles(feet, ways, 0.4, np.array([1.0, 2, 3]), "m")
+        ends = found.vertices.reshape(3, 2, 4, 3)
+        near(ends[:, :, :2].mean(axis=2), np.repeat(feet[:, None], 2, axis=1), 1e-9)
+        near(ends[:, :, 2:].mean(axis=2), np.repeat((feet + ways)[:, None], 2, axis=1), 1e-9)
+        near(np.linalg.norm(ends[:, :, 1] - ends[:, :, 0], axis=2), 0.4, 1e-9)
+        near(np.einsum("nd,nsd->ns", ways, ends[:, :, 1] - ends[:, :, 0]), 0, 1e-9)
+        near(np.einsum("nd,nd->n", ends[:, 0, 1] - ends[:, 0, 0], ends[:, 1, 1] - ends[:, 1, 0]), 0, 1e-9)
+        self.assertEqual(found.values.reshape(3, 8).tolist(), [[k] * 8 for k in (1.0, 2.0, 3.0)])
 
 
 class Ramps(unittest.TestCase):

@@ -11,6 +11,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from kerb.app.dialogs.section import SectionNumbers
+from kerb.app.dialogs.view_picture import ViewPicture
 from kerb.app.panels.row import Row
 from kerb.app.tools.place_section import PlaceSection
 from kerb.app.views.view import ORBIT, PLAN, SECTION
@@ -365,6 +366,29 @@ class TakingOut(Sectioned):
         self.assertEqual(size[0], 400)
         near([world[0], world[3]], [0.1, -0.1])
         near(world[4], CENTRE[0] - 20.0 + 0.05, atol=1e-6)
+        self.the_view_as_values(path.with_suffix(".csv"))
+
+    def the_view_as_values(self, path):
+        """The same from the view as it is, typed in its dialog: elevations of what is seen, with their places."""
+
+        def answer(dialog):
+            dialog.choice.setCurrentIndex(dialog.choice.findData("median"))
+            dialog.size_.setText("none")
+            dialog.accept()
+            self.assertIn("no size", dialog.trouble.text())
+            dialog.size_.setText("0,5")
+            dialog.accept()
+            return dialog.result()
+
+        with (
+            mock.patch.object(ViewPicture, "exec", answer),
+            mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(path), "")),
+        ):
+            self.window.handlers.run("view_picture")
+            self.settle()
+        rows = np.genfromtxt(path, delimiter=",", skip_header=1)
+        self.assertGreater(len(rows), 50)
+        near(rows[:, 3], rows[:, 2], 1.0)
 
     def test_setups_on_a_face(self):
         rng = np.random.default_rng(3)

@@ -71,6 +71,8 @@ def actions() -> tuple[ActionEntry, ...]:
         ActionEntry("look_west", "Look west", "Look horizontally to the west", "View", "", "data"),
         ActionEntry("perspective", "Perspective", "Switch between perspective and parallel view", "View", "", "data"),
         ActionEntry("legend_limits", "Limits of the legend…", "Type the lowest and highest value of the ramp", "View", "", "data"),
+        ActionEntry("view_picture", "Picture of the view…", "What the view shows, to scale: its colours, or the values behind them", "View",
+                    "", "data"),
         ActionEntry("surface_look", "Look of surfaces…", "By elevation, slope or aspect; edges of triangles, contour lines", "View", "",
                     "data"),
         ActionEntry("study_layer", "Show study layer", "Draw what the open study keeps back, such as the surface it stands on",

@@ -55,6 +55,22 @@ class FoundMesh:
     shown: bool = True
 
 
+def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str) -> FoundMesh:
+    """Many short lines from feet (n, 3) along ways (n, 3), coloured by values (n,), which views draw by the hundred thousand:
+    each is two thin strips across one another, so that it is seen from every side."""
+    long = np.maximum(np.linalg.norm(ways, axis=1), 1e-12)[:, None]
+    aside = np.cross(ways / long, np.where(np.abs(ways[:, 2:]) > 0.9 * long, [[1.0, 0.0, 0.0]], [[0.0, 0.0, 1.0]]))
+    aside *= width / 2 / np.maximum(np.linalg.norm(aside, axis=1), 1e-12)[:, None]
+    other = np.cross(ways / long, aside)
+    tips = feet + ways
+    corners = [edge for one in (aside, other) for edge in (feet - one, feet + one, tips + one, tips - one)]
+    vertices = np.stack(corners, axis=1).reshape(-1, 3)
+    first = 8 * np.arange(len(feet), dtype=np.int32)[:, None]
+    parts = ([0, 1, 2], [0, 2, 3], [4, 5, 6], [4, 6, 7])
+    triangles = np.concatenate([first + np.array(part, np.int32) for part in parts])
+    return FoundMesh(vertices, triangles, "map", "Distance lines", unit, np.repeat(values, 8), shown=False)
+
+
 def flakes(xyz: Floats, values: Floats, size: float, title: str, unit: str) -> FoundMesh:
     """Many places (n, 3) with values as small level squares, which views draw by the hundred thousand."""
     half = size / 2

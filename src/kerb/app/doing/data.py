@@ -7,14 +7,15 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
+from PySide6.QtWidgets import QDialog, QFileDialog, QInputDialog, QWidget
 
 from kerb.app.bringing.dialog import BringIn, name_filter
 from kerb.app.dialogs.questions import ask
 from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.dialogs.systems import SystemDialog
+from kerb.app.dialogs.view_picture import COLOURS, ViewPicture
 from kerb.app.dialogs.write import ask_target
-from kerb.app.scenes import first_surface
+from kerb.app.scenes import TITLES, first_surface
 from kerb.app.session import Session
 from kerb.app.stage import Stage
 from kerb.app.theme import Theme
@@ -24,6 +25,7 @@ from kerb.app.tools.pick import Pick
 from kerb.app.widgets import there
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.outgoing import from_store, with_elevations
+from kerb.core.cloud.store import ELEVATION
 from kerb.core.dates import date_of
 from kerb.core.errors import InputError, JobError, KerbError
 from kerb.core.progress import Progress
@@ -31,11 +33,13 @@ from kerb.core.reference import ReferenceSystem, local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed
 from kerb.core.units import LENGTH_UNITS
+from kerb.draw.seen import EACH, coloured_by, seen
 from kerb.formats.stac import TileService
 from kerb.formats.write_things import CLASSED, endings_for, write_cloud, write_thing
 from kerb.job import holdings, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
+from kerb.report.view_out import PICTURES, VALUES, write_view
 
 RIGHT, CANCEL = "It is right", "Cancel"
 
@@ -91,6 +95,35 @@ class DataActions(QObject):
             )
             return
         SurfaceLook(self.session, self.parent_).open()
+
+    def view_picture(self) -> None:
+        """Write what the view shows, to scale: its colours, or the values behind them."""
+        view, job = self.stage.view, self.session.open_job
+        title, unit = coloured_by(view.scene)
+        dialog = ViewPicture(view.camera.scale, TITLES.get(title, title.capitalize()), self.session.unit, self.parent_)
+        chosen = dialog.exec() == QDialog.DialogCode.Accepted
+        what, pixel = dialog.what, dialog.pixel
+        dialog.deleteLater()
+        if not chosen:
+            return
+        colours = what == COLOURS
+        endings = PICTURES if colours else VALUES
+        path = ask_target(
+            self.parent_, job.state.title.name or "View", endings, self.session.settings.get("folder", "")
+        )
+        if path is None:
+            return
+        scene, camera, size = view.scene, view.camera, view.pixels
+        reference = job.state.title.reference_system()
+        about = (title, unit or (self.session.unit if title == ELEVATION else ""), self.session.unit)
+
+        def work(progress: Progress) -> str:
+            progress.step(0.0, "Drawing the view")
+            found = seen(scene, camera, size, pixel, EACH if colours else what)
+            progress.step(0.8, "Writing it")
+            return write_view(path, found, colours, about, reference)
+
+        self.session.start(work, "Drawing a picture", self.session.said.emit)
 
     def open_data(self) -> None:
         if self.session.ensure_job():

@@ -11,6 +11,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from kerb.app.session import Session
 from kerb.app.stage import Stage
 from kerb.app.tools.base import Tool
+from kerb.app.widgets import there
 from kerb.core.arrays import Floats
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.quantity import symbol
@@ -40,7 +41,7 @@ class MoveByEye(Tool):
         self.stage, self.session, self.step, self.finished = stage, session, step, finished
         setup = session.setup
         self.holding = getattr(setup, step.moving).holding if setup is not None else ""
-        low, high = session.open_job.bounds_of(session.open_job.state.holding(self.holding))
+        low, high = session.open_job.bounds_of(there(session.open_job.state.holding(self.holding)))
         middle = (low + high) / 2
         self.motion = Rigid.of(start.matrix, middle, start(middle[None])[0] - middle, start.scale)
         self._before: list[Rigid] = []

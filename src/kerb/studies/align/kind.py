@@ -124,7 +124,7 @@ ALIGN = StudyKind(
         "moving",
         "start",
         lambda text: matrix_of(text) if text.strip() else Rigid(),
-    ),  # fmt: skip
+    ),
     place_steps=(
         PlaceStep(
             "Pick in plan",

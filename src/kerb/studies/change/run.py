@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -27,7 +28,7 @@ from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
-from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.mesh import Element, TriangleMesh, joined
 from kerb.core.geometry.shapes import PLANE, Shape, fitted
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
@@ -37,13 +38,15 @@ from kerb.core.surface.tin import Tin
 from kerb.core.things import SURFACE
 from kerb.core.units import LengthUnit
 from kerb.studies.change.setup import AUTO, ChangeSetup
-from kerb.studies.layers import FoundLabels, Plot, flakes
+from kerb.studies.layers import FoundLabels, Plot, flakes, needles
 from kerb.studies.outcome import Attribute, Column, Figure, Note, Outcome, Table
-from kerb.studies.sources import Sources
+from kerb.studies.sources import Sources, numbered
 
 STUDY = "change"
 MOST_DRAWN = 200_000
 MOST_REGIONS = 30
+# Distance lines that are drawn, and how thick they are, in spacings.
+MOST_LINES, LINE_WIDTH = 60_000, 0.15
 SHAPE_POINTS = 20_000
 # A probe farther from all compared points than this has none.
 PROBE_SPACINGS = 10.0
@@ -74,6 +77,7 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome = Outcome(STUDY, unit.code, store.reference.code, {}, setup.settings() | {"method": method})
     outcome.inputs = [
         sources.input("compared", "compared", len(found.rows), setup.compared.words(store)), sources.input("against", "against"),
+        *(sources.input(numbered("further", number), "further model") for number in range(len(setup.further))),
     ]  # fmt: skip
     away = found.distance[known]
     outcome.figures = _figures(setup, found, away, method, unit)
@@ -104,9 +108,25 @@ def _column(store: CloudStore, rows: np.ndarray, values: np.ndarray) -> np.ndarr
     return column
 
 
-def _thing(sources: Sources) -> object | None:
-    item = sources.source("against").item
+def _thing(sources: Sources, key: str = "against") -> object | None:
+    item = sources.source(key).item
     return item.thing if item is not None else None
+
+
+def _mesh(sources: Sources, key: str, several: bool) -> TriangleMesh:
+    """A model, or a surface as triangles; of several each element bears the name of its model. Raises InputError for a cloud."""
+    source, thing = sources.source(key), _thing(sources, key)
+    if source.store is not None:
+        raise InputError(f"{source.name}: is a cloud, a distance to a mesh needs triangles")
+    if not isinstance(thing, TriangleMesh):
+        low, high = source.whole.bounds
+        tin: Tin = source.whole.tin(low[:2], high[:2])
+        thing = TriangleMesh(tin.points, tin.triangles)
+    if not several:
+        return thing
+    whole = (Element("", "", 0, len(thing.triangles)),)
+    named = tuple(replace(one, name=f"{source.name}: {one.name}".rstrip(": ")) for one in thing.elements or whole)
+    return TriangleMesh(thing.vertices, thing.triangles, named)
 
 
 def _method(setup: ChangeSetup, sources: Sources) -> tuple[str, str]:
@@ -167,19 +187,16 @@ def _how(setup: ChangeSetup, sources: Sources, method: str) -> How:
 def _against(
     setup: ChangeSetup, sources: Sources, method: str, view: CloudView
 ) -> CloudView | MeshDistance | Surface | Shape:
-    source = sources.source("against")
+    if setup.further and method != MESH:
+        raise InputError(f"further models go with distances from a mesh, not with “{WORDS[method]}”")
     if method in SHAPES:
         reference = setup.against.of(sources.store("against"))
         rows = reference.all_rows(Progress())
         # A shape is told by a fair share of the points.
         return fitted(SHAPES[method], reference.store.coordinates(rows[:: max(1, len(rows) // SHAPE_POINTS)]))
     if method == MESH:
-        thing = _thing(sources)
-        if isinstance(thing, TriangleMesh):
-            return MeshDistance(thing)
-        low, high = source.whole.bounds
-        tin: Tin = source.whole.tin(low[:2], high[:2])
-        return MeshDistance(TriangleMesh(tin.points, tin.triangles))
+        keys = ["against", *(numbered("further", number) for number in range(len(setup.further)))]
+        return MeshDistance(joined([_mesh(sources, key, len(keys) > 1) for key in keys]))
     if method == VERTICAL:
         surface = sources.surface("against", setup.against)
         low, high = view.store.bounds
@@ -339,6 +356,13 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
     size = store.spacing * np.sqrt(max(len(known) / max(len(some), 1), 1.0)) * 1.2
     title = "Distance, positive outside or above"
     outcome.layers["distances"] = flakes(xyz, found.distance[some], float(size), title, unit.code)
+    few = some[:: max(1, len(some) // MOST_LINES)]
+    if len(few):
+        ends = store.coordinates(found.rows[few]), found.parts[few].astype(float)
+        thin = LINE_WIDTH * float(store.spacing)
+        outcome.layers["lines"] = needles(
+            ends[0] - ends[1], ends[1] * setup.stretch, thin, found.distance[few], unit.code
+        )
     level = setup.tolerance
     if level is None and "detection" in outcome.figures:
         level = outcome.value("detection")

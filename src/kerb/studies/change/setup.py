@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kerb.core.change.distances import BY_PLANE, BY_QUADRIC, MESH, NEAREST, NORMAL, TRIANGULATED, VERTICAL
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, PLACES, RING, choice, drawn, number, scope, surface
+from kerb.studies.fields import AGAINST, PLACES, RING, SURFACES, choice, drawn, many, number, scope, surface
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -26,6 +26,10 @@ class ChangeSetup(Setup):
         AGAINST,
         needed="Choose the reference.",
     )
+    further: tuple[Scope, ...] = many(
+        SURFACES, "Further models", "Distances are counted from the nearest of all of them; each element is told by its model",
+        section=AGAINST, rare=True,
+    )  # fmt: skip
     area: Drawn = drawn(RING, "Area", "Only points inside of it are compared", key="T")
     method: str = choice(
         "Distance", "How the distance of a point is taken",
@@ -61,6 +65,10 @@ class ChangeSetup(Setup):
         "Places whose nearest compared point is told with both places and the three components",
         rare=True,
     )
+    stretch: float = number(
+        "Lines drawn longer", "Distance lines of the views are drawn so many times as long as they are", "", default=1.0, low=0.0,
+        rare=True, show_only=True,
+    )  # fmt: skip
     raster_cell: float | None = number(
         "Cell of a raster", "Side of the cells of distances that are written as a raster, the median of each",
         automatic="two spacings", low=0.0, rare=True, show_only=True,
