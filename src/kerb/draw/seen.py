@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -22,7 +23,7 @@ from kerb.draw.scene import CloudLayer, MeshLayer, Scene, value_map
 # A cell is so many pixels wide when it is one value for several.
 FINER = 5
 EACH, MEDIAN, LOWEST, HIGHEST = "each", "median", "lowest", "highest"
-OF_CELL = {MEDIAN: np.nanmedian, LOWEST: np.nanmin, HIGHEST: np.nanmax}
+OF_CELL: dict[str, Callable[..., Any]] = {MEDIAN: np.nanmedian, LOWEST: np.nanmin, HIGHEST: np.nanmax}
 
 
 @dataclass(frozen=True)
@@ -130,7 +131,7 @@ def _blocks(values: Floats, many: int) -> Floats:
     return values.reshape(rows, many, columns, many).swapaxes(1, 2).reshape(rows, columns, many**2)
 
 
-def _cells(values: Floats, many: int, of: Callable[..., Floats]) -> Floats:
+def _cells(values: Floats, many: int, of: Callable[..., Any]) -> Floats:
     blocks = _blocks(values, many)
     found = np.full(blocks.shape[:2], np.nan)
     known = np.isfinite(blocks).any(axis=2)

@@ -108,8 +108,11 @@ class Legend(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 7, 7)
         painter.setPen(QColor(self.theme.ink))
         painter.setFont(font(11, font(11).Weight.DemiBold))
-        painter.drawText(QPointF(12, 20), self.title)
-        shift = painter.fontMetrics().horizontalAdvance(self.title) + 17
+        metrics = painter.fontMetrics()
+        unit = metrics.horizontalAdvance(symbol(self.unit))
+        title = metrics.elidedText(self.title, Qt.TextElideMode.ElideRight, self.width() - 44 - unit)
+        painter.drawText(QPointF(12, 20), title)
+        shift = metrics.horizontalAdvance(title) + 17
         painter.setFont(font(11))
         painter.setPen(QColor(self.theme.quiet))
         painter.drawText(QPointF(shift, 20), symbol(self.unit))

@@ -354,7 +354,7 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
     some = known[:: max(1, len(known) // MOST_DRAWN)]
     xyz = store.coordinates(found.rows[some])
     size = store.spacing * np.sqrt(max(len(known) / max(len(some), 1), 1.0)) * 1.2
-    title = "Distance, positive outside or above"
+    title = "Distance: positive outside or above"
     outcome.layers["distances"] = flakes(xyz, found.distance[some], float(size), title, unit.code)
     few = some[:: max(1, len(some) // MOST_LINES)]
     if len(few):
