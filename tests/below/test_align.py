@@ -16,7 +16,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
 from kerb.core.surface.tin import triangulate
-from kerb.core.units import FOOT, METRE
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.align.kind import corrections, motion_of
 from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of
 from kerb.studies.align.picking import with_place
@@ -253,6 +253,43 @@ class Picking(unittest.TestCase):
                 with_place(setup, sources, moved[0, :2] + 900 * one)
         with self.assertRaisesRegex(InputError, "from a file"):
             with_place(replace(setup, pairs="pairs.csv"), sources, moved[0, :2])
+
+    def test_spheres_and_corners_round_a_pick(self):
+        """A target ball of 0.145 m seen from one side on its pole over the floor; a corner of a room, its walls unevenly seen, with
+        strays and a batten before one; in two units far off. A pick a hand's breadth away gives them to some millimetres."""
+        rng = np.random.default_rng(41)
+        way = rng.normal(0, 1, (4000, 3))
+        way /= np.linalg.norm(way, axis=1)[:, None]
+        ball = (
+            (way * 0.145)[way @ [0.8, -0.6, 0] > 0.1]
+            + [5.0, 5, 1.6]
+            + rng.normal(0, 0.0015, (np.count_nonzero(way @ [0.8, -0.6, 0] > 0.1), 3))
+        )
+        pole = np.column_stack([rng.normal(5.0, 0.01, 600), rng.normal(5.0, 0.01, 600), rng.uniform(1.0, 1.46, 600)])
+        floor = np.column_stack([rng.uniform(0, 8, (60_000, 2)), rng.normal(0, 0.002, 60_000)])
+        walls = [
+            np.column_stack([rng.normal(0, 0.002, 5000), rng.uniform(0, 3, (5000, 2))]),
+            np.column_stack([rng.uniform(0, 3, 2500), rng.normal(0, 0.002, 2500), rng.uniform(0, 3, 2500)]),
+        ]
+        board = np.column_stack([rng.uniform(0.3, 0.33, 60), rng.uniform(0.02, 0.06, 60), rng.uniform(0, 1, 60)])
+        strays = rng.uniform(0, 1.5, (200, 3))
+        points = np.concatenate([ball, pole, floor, *walls, board, strays]) + FAR
+        for unit in (METRE, US_SURVEY_FOOT):
+            one = 1 / unit.metres
+            sources = sources_of(None, unit, moving=store_of(points * one, unit), to=store_of(points * one, unit))
+            for snap, pick, wanted in (
+                ("sphere", [5.08, 4.9, 1.62], [5.0, 5, 1.6]), ("sphere", [5.12, 4.93, np.nan], [5.0, 5, 1.6]),
+                ("corner", [0.12, 0.1, 0.08], [0.0, 0, 0]),
+            ):  # fmt: skip
+                setup = AlignSetup(Scope("a"), Scope("b"), snap=snap, reach=0.5 * one)
+                found = with_place(setup, sources, (np.array(pick) + FAR) * one)["pairs"].split()
+                near(np.array(found[1:], float) * unit.metres - FAR, wanted, 0.003)
+            setup = AlignSetup(Scope("a"), Scope("b"), snap="corner")
+            for snap, pick, words in (
+                ("corner", [6.0, 2.0, 0.0], "planes meet there"), ("sphere", [6.0, 2.0, 0.0], "sphere"), ("corner", [0.0, 1.5, 0.0], "planes"),
+            ):  # fmt: skip
+                with self.assertRaisesRegex(InputError, words):
+                    with_place(replace(setup, snap=snap), sources, (np.array(pick) + FAR) * one)
 
 
 class Search(unittest.TestCase):

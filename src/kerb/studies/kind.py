@@ -70,12 +70,14 @@ class Step:
 
 @dataclass(frozen=True)
 class PlaceStep:
-    """What a click in plan adds to a field: ``apply`` gives values of the setup from it, the sources and the place (2,)."""
+    """What a click adds to a field: ``apply`` gives values of the setup from it, the sources and the place (3,), whose elevation
+    is NaN where the click does not tell it. ``anywhere``: in every view, not in plan only."""
 
     label: str
     help: str
     field: str
     apply: Callable[[Any, Sources, Floats], dict[str, Any]]
+    anywhere: bool = False
 
 
 @dataclass(frozen=True)

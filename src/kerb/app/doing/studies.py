@@ -217,13 +217,14 @@ class StudyActions(QObject):
             self.session.take_step(found)
 
     def pick_place(self, field: str = "") -> None:
-        """Fill a field of the open study by clicks in plan."""
+        """Fill a field of the open study by clicks."""
         kind = self.session.kind
         found = next((s for s in kind.place_steps if field in ("", s.field)), None) if kind is not None else None
         if found is None:
             self.session.said.emit("The open study has nothing that is picked in plan.")
             return
-        self.stage.view.set_mode(PLAN)
+        if not found.anywhere:
+            self.stage.view.set_mode(PLAN)
         self.stage.use_tool(PickPlace(self.stage.view, self.session, found, self.stage.use_edit_tool))
 
     def move_by_eye(self) -> None:

@@ -1,15 +1,17 @@
-"""Fill a field of the open study by clicks in plan."""
+"""Fill a field of the open study by clicks."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 
 from kerb.app.session import Session
 from kerb.app.tools.base import Tool
 from kerb.app.views.view import View
+from kerb.core.arrays import Floats
 from kerb.core.errors import KerbError
 from kerb.job import studies
 from kerb.studies.kind import PlaceStep
@@ -33,12 +35,20 @@ class PickPlace(Tool):
         if not clicked or event.button() != Qt.MouseButton.LeftButton or job is None or setup is None or place is None:
             return
         try:
-            values = self.step.apply(setup, studies.sources_of(job, setup), place[:2])
+            values = self.step.apply(setup, studies.sources_of(job, setup), self._exactly(event.position(), place))
         except KerbError as error:
             self.session.said.emit(f"Nothing was added: {error}.")
             return
         self.session.commit(f"{self.step.label}: {', '.join(map(str, values.values()))}", **values)
         self.count += 1
+
+    def _exactly(self, position: QPointF, place: Floats) -> Floats:
+        """The place with its elevation where a point is drawn there, else without."""
+        found = self.view.point_at(position)
+        if found is None:
+            return np.append(place[:2], np.nan)
+        layer, row = found
+        return np.asarray(layer.store.coordinates(slice(row, row + 1))[0])
 
     def key(self, event: QKeyEvent) -> bool:
         """Esc ends, Backspace takes back."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, ends
-from kerb.core.cloud.neighbours_kernels import cell_numbers, nearest, nearest_one, take, within
+from kerb.core.cloud.neighbours_kernels import cell_numbers, nearest, nearest_few, nearest_one, take, within
 from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
 from kerb.core.sorting_kernels import run_starts
@@ -18,6 +18,8 @@ POINTS_PER_CELL = 3.0
 CELLS_PER_POINT = 4
 PLANAR_RATIO = 8.0
 FEWEST_SORTED = 1000
+# How much farther than in the mean the k-th neighbour may lie before the search widens.
+ROOM = 1.2
 
 
 class NeighbourIndex:
@@ -65,13 +67,19 @@ class NeighbourIndex:
             asked, rows, _ = _by_cell(queries, self.low, self.cell, self.shape)
         grid = (self.ordered, self.order, self.starts, self.low, self.cell, self.shape)
 
+        # So many cells to each side hold the k nearest where points lie as densely as they do in the mean.
+        half = max(int(np.ceil(ROOM * np.sqrt(k / (np.pi * POINTS_PER_CELL)) - 0.25)), 1)
+
         def some(span: tuple[int, int]) -> None:
             mine, to = asked[slice(*span)], rows[slice(*span)]
             if k == 1 and self.shape[2] == 1:
-                if not nearest_one(*grid, mine, to, limit, distances, indices):
-                    return
-                rest = np.isnan(distances[to, 0])
-                mine, to = mine[rest], to[rest]
+                left = nearest_one(*grid, mine, to, limit, distances, indices)
+            else:
+                left = nearest_few(*grid, mine, to, limit, half, distances, indices)
+            if not left:
+                return
+            rest = np.isnan(distances[to, 0])
+            mine, to = mine[rest], to[rest]
             nearest(*grid, mine, to, limit, distances, indices)
 
         each(some, ranges(len(queries)))

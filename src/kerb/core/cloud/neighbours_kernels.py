@@ -101,6 +101,94 @@ def nearest_one(ordered, order, starts, low, cell, shape, queries, rows, limit, 
     return left
 
 
+@inline
+def _beyond(step, at, place, low, cell):
+    """How far a place lies from the cells ``step`` before or behind its own (at) along an axis."""
+    if step == 0:
+        return 0.0
+    return low + (at + step) * cell - place if step > 0 else place - low - (at + step + 1) * cell
+
+
+@kernel
+def nearest_few(ordered, order, starts, low, cell, shape, queries, rows, limit, half, distances, indices):
+    """As :func:`nearest` from a block of cells round a query, ``half`` to each side of its own, which settles nearly all where
+    that is wide enough for k: runs of cells that follow one another in memory, from the middle outwards. Comes back with how many
+    are left: their first distance is NaN."""
+    k = distances.shape[1]
+    best = np.empty(k)
+    who = np.empty(k, np.int64)
+    inverse = 1.0 / cell
+    nx, ny, nz = shape[0], shape[1], shape[2]
+    flat = nz == 1
+    left = 0
+    for q in range(queries.shape[0]):
+        x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
+        row = rows[q]
+        a, b = int(np.floor((x - low[0]) * inverse)), int(np.floor((y - low[1]) * inverse))
+        c = 0 if flat else int(np.floor((z - low[2]) * inverse))
+        if a < 0 or b < 0 or c < 0 or a >= nx or b >= ny or c >= nz:
+            distances[row, 0] = np.nan
+            left += 1
+            continue
+        best[:] = limit * limit
+        who[:] = -1
+        for m in range(2 * half + 1):
+            i = (m + 1) // 2 if m % 2 == 1 else -(m // 2)
+            if a + i < 0 or a + i >= nx:
+                continue
+            gap_a = _beyond(i, a, x, low[0], cell)
+            if gap_a * gap_a >= best[k - 1]:
+                continue
+            if flat:
+                start = (a + i) * ny
+                _scan(
+                    ordered,
+                    starts[start + max(b - half, 0)],
+                    starts[start + min(b + half, ny - 1) + 1],
+                    x,
+                    y,
+                    z,
+                    best,
+                    who,
+                    k,
+                )
+                continue
+            for n in range(2 * half + 1):
+                j = (n + 1) // 2 if n % 2 == 1 else -(n // 2)
+                if b + j < 0 or b + j >= ny:
+                    continue
+                gap_b = _beyond(j, b, y, low[1], cell)
+                if gap_a * gap_a + gap_b * gap_b >= best[k - 1]:
+                    continue
+                start = ((a + i) * ny + b + j) * nz
+                _scan(
+                    ordered,
+                    starts[start + max(c - half, 0)],
+                    starts[start + min(c + half, nz - 1) + 1],
+                    x,
+                    y,
+                    z,
+                    best,
+                    who,
+                    k,
+                )
+        side = min(
+            min(x - low[0] - a * cell, low[0] + (a + 1) * cell - x),
+            min(y - low[1] - b * cell, low[1] + (b + 1) * cell - y),
+        )
+        if not flat:
+            side = min(side, min(z - low[2] - c * cell, low[2] + (c + 1) * cell - z))
+        reach = half * cell + side
+        if best[k - 1] > reach * reach:
+            distances[row, 0] = np.nan
+            left += 1
+            continue
+        for i in range(k):
+            distances[row, i] = np.sqrt(best[i]) if who[i] >= 0 else np.inf
+            indices[row, i] = order[who[i]] if who[i] >= 0 else -1
+    return left
+
+
 @kernel
 def nearest(ordered, order, starts, low, cell, shape, queries, rows, limit, distances, indices):
     """The k nearest of each query within ``limit``, written to its row; distance inf and index -1 where there are fewer."""

@@ -4,9 +4,27 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.jit import kernel
+from kerb.core.jit import inline, kernel
 
 SWEEPS = 8
+
+
+@inline
+def _rotation(pp, pq, qq):
+    """Cosine and sine of the Jacobi rotation that makes ``pq`` nought."""
+    if pq == 0.0:
+        return 1.0, 0.0
+    theta = (qq - pp) / (2.0 * pq)
+    t = 1.0 / (abs(theta) + np.sqrt(theta * theta + 1.0))
+    if theta < 0.0:
+        t = -t
+    c = 1.0 / np.sqrt(t * t + 1.0)
+    return c, t * c
+
+
+@inline
+def _columns(one, other, c, s):
+    return c * one - s * other, s * one + c * other
 
 
 @kernel
@@ -14,11 +32,9 @@ def least_spread(points, index, fewest, normals):
     """Normals (m, 3) of the total least-squares planes through neighbours; NaN with fewer than ``fewest``.
 
     ``index`` (m, k) names rows of ``points`` (n, 3), -1 where there is none. The eigenvector of the smallest eigenvalue
-    of the covariance, by Jacobi rotations; it points up.
+    of the covariance, by Jacobi rotations, in single numbers, which stay in registers; it points up.
     """
     k = index.shape[1]
-    a = np.empty((3, 3))
-    v = np.empty((3, 3))
     for i in range(index.shape[0]):
         count = 0
         mx, my, mz = 0.0, 0.0, 0.0
@@ -33,49 +49,60 @@ def least_spread(points, index, fewest, normals):
             normals[i, 0] = normals[i, 1] = normals[i, 2] = np.nan
             continue
         mx, my, mz = mx / count, my / count, mz / count
-        a[:] = 0.0
+        a00, a01, a02, a11, a12, a22 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
         for j in range(k):
             row = index[i, j]
             if row >= 0:
                 x, y, z = points[row, 0] - mx, points[row, 1] - my, points[row, 2] - mz
-                a[0, 0] += x * x
-                a[0, 1] += x * y
-                a[0, 2] += x * z
-                a[1, 1] += y * y
-                a[1, 2] += y * z
-                a[2, 2] += z * z
-        a[1, 0], a[2, 0], a[2, 1] = a[0, 1], a[0, 2], a[1, 2]
-        v[:] = 0.0
-        v[0, 0] = v[1, 1] = v[2, 2] = 1.0
+                a00 += x * x
+                a01 += x * y
+                a02 += x * z
+                a11 += y * y
+                a12 += y * z
+                a22 += z * z
+        a10, a20, a21 = a01, a02, a12
+        u0, v0, w0 = 1.0, 0.0, 0.0
+        u1, v1, w1 = 0.0, 1.0, 0.0
+        u2, v2, w2 = 0.0, 0.0, 1.0
         for _ in range(SWEEPS):
-            off = a[0, 1] ** 2 + a[0, 2] ** 2 + a[1, 2] ** 2
-            if off <= 1e-30 * (a[0, 0] ** 2 + a[1, 1] ** 2 + a[2, 2] ** 2):
+            off = a01**2 + a02**2 + a12**2
+            if off <= 1e-30 * (a00**2 + a11**2 + a22**2):
                 break
-            for p in range(2):
-                for q in range(p + 1, 3):
-                    if a[p, q] == 0.0:
-                        continue
-                    theta = (a[q, q] - a[p, p]) / (2.0 * a[p, q])
-                    t = 1.0 / (abs(theta) + np.sqrt(theta * theta + 1.0))
-                    if theta < 0.0:
-                        t = -t
-                    c = 1.0 / np.sqrt(t * t + 1.0)
-                    s = t * c
-                    for r in range(3):
-                        one, other = a[r, p], a[r, q]
-                        a[r, p], a[r, q] = c * one - s * other, s * one + c * other
-                    for r in range(3):
-                        one, other = a[p, r], a[q, r]
-                        a[p, r], a[q, r] = c * one - s * other, s * one + c * other
-                    for r in range(3):
-                        one, other = v[r, p], v[r, q]
-                        v[r, p], v[r, q] = c * one - s * other, s * one + c * other
-        least = 0
-        if a[1, 1] < a[least, least]:
-            least = 1
-        if a[2, 2] < a[least, least]:
-            least = 2
-        sign = -1.0 if v[2, least] < 0.0 else 1.0
-        normals[i, 0] = sign * v[0, least]
-        normals[i, 1] = sign * v[1, least]
-        normals[i, 2] = sign * v[2, least]
+            # First against second: columns, rows, and the axes so far; then first against third, second against third.
+            c, s = _rotation(a00, a01, a11)
+            a00, a01 = _columns(a00, a01, c, s)
+            a10, a11 = _columns(a10, a11, c, s)
+            a20, a21 = _columns(a20, a21, c, s)
+            a00, a10 = _columns(a00, a10, c, s)
+            a01, a11 = _columns(a01, a11, c, s)
+            a02, a12 = _columns(a02, a12, c, s)
+            u0, v0 = _columns(u0, v0, c, s)
+            u1, v1 = _columns(u1, v1, c, s)
+            u2, v2 = _columns(u2, v2, c, s)
+            c, s = _rotation(a00, a02, a22)
+            a00, a02 = _columns(a00, a02, c, s)
+            a10, a12 = _columns(a10, a12, c, s)
+            a20, a22 = _columns(a20, a22, c, s)
+            a00, a20 = _columns(a00, a20, c, s)
+            a01, a21 = _columns(a01, a21, c, s)
+            a02, a22 = _columns(a02, a22, c, s)
+            u0, w0 = _columns(u0, w0, c, s)
+            u1, w1 = _columns(u1, w1, c, s)
+            u2, w2 = _columns(u2, w2, c, s)
+            c, s = _rotation(a11, a12, a22)
+            a01, a02 = _columns(a01, a02, c, s)
+            a11, a12 = _columns(a11, a12, c, s)
+            a21, a22 = _columns(a21, a22, c, s)
+            a10, a20 = _columns(a10, a20, c, s)
+            a11, a21 = _columns(a11, a21, c, s)
+            a12, a22 = _columns(a12, a22, c, s)
+            v0, w0 = _columns(v0, w0, c, s)
+            v1, w1 = _columns(v1, w1, c, s)
+            v2, w2 = _columns(v2, w2, c, s)
+        x, y, z, least = u0, u1, u2, a00
+        if a11 < least:
+            x, y, z, least = v0, v1, v2, a11
+        if a22 < least:
+            x, y, z = w0, w1, w2
+        sign = -1.0 if z < 0.0 else 1.0
+        normals[i, 0], normals[i, 1], normals[i, 2] = sign * x, sign * y, sign * z

@@ -127,10 +127,11 @@ ALIGN = StudyKind(
     ),
     place_steps=(
         PlaceStep(
-            "Pick in plan",
+            "Pick pairs",
             "Click a place on what moves, then the same place on what stays; pair by pair",
             "pairs",
             with_place,
+            True,
         ),
     ),
     trial=trial,

@@ -7,14 +7,19 @@ from typing import Any
 
 import numpy as np
 
+from kerb.core.align.snaps import CORNER, NEAREST, corner, sphere_centre
 from kerb.core.arrays import Floats
-from kerb.core.errors import InputError
+from kerb.core.cloud.store import CloudStore
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.units import LengthUnit
 from kerb.studies.align.pairs import HALF_PAIR
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.scope import Scope
-from kerb.studies.sources import Sources
+from kerb.studies.sources import Source, Sources
 
 REACH_SPACINGS = 6.0
+# How far round a pick a sphere or a corner is looked for, in metres.
+REACH_M = 0.4
 
 
 def with_place(setup: AlignSetup, sources: Sources, place: Floats) -> dict[str, Any]:
@@ -28,6 +33,8 @@ def with_place(setup: AlignSetup, sources: Sources, place: Floats) -> dict[str, 
     begun = bool(entries) and len(entries[-1].split()) == HALF_PAIR
     field = "to" if begun else "moving"
     xyz = place_on(field, getattr(setup, field), sources, place)
+    if setup.snap != NEAREST:
+        xyz = _told(setup, sources.source(field), getattr(setup, field), (xyz, sources.unit))
     said = " ".join(f"{value:.4f}" for value in xyz.tolist())
     if begun:
         entries[-1] = f"{entries[-1]} {said}"
@@ -45,9 +52,28 @@ def place_on(field: str, scope: Scope, sources: Sources, place: Floats) -> Float
         if not np.isfinite(z[0]):
             raise InputError(f"{source.name} has nothing there")
         return np.array([*place[:2], z[0]])
-    reach = REACH_SPACINGS * source.store.spacing
-    ring = place[:2] + reach * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
-    near = scope.of(source.store, ring).points()
+    near = _round(source.store, scope, place, REACH_SPACINGS * source.store.spacing)
     if not len(near):
         raise InputError(f"{source.name} has no points there")
-    return np.asarray(near[np.argmin(np.hypot(*(near[:, :2] - place[:2]).T))])
+    # In plan only, where the pick does not tell how high.
+    many = 3 if len(place) > 2 and np.isfinite(place[2]) else 2
+    return np.asarray(near[np.argmin(((near[:, :many] - place[:many]) ** 2).sum(axis=1))])
+
+
+def _round(store: CloudStore, scope: Scope, place: Floats, reach: float) -> Floats:
+    ring = place[:2] + reach * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
+    return scope.of(store, ring).points()
+
+
+def _told(setup: AlignSetup, source: Source, scope: Scope, pick: tuple[Floats, LengthUnit]) -> Floats:
+    """What the points round a pick tell. Raises InputError, when they tell nothing or there are none."""
+    place, unit = pick
+    if source.store is None:
+        raise InputError(f"{source.name} is no cloud: a sphere or a corner needs points")
+    reach = setup.reach if setup.reach is not None else REACH_M / unit.metres
+    # A sphere may be picked on its side: twice as far is looked.
+    points = _round(source.store, scope, place, 2 * reach)
+    try:
+        return corner(points, place, reach) if setup.snap == CORNER else sphere_centre(points, place, reach).centre
+    except NotDeterminable as error:
+        raise InputError(f"{source.name}: {error}") from None

@@ -1,0 +1,98 @@
+"""Places that points tell better than any single one of them: the centre of a sphere, the corner of three planes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kerb.core.arrays import Floats, Mask
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
+from kerb.core.robust import MAD_TO_SIGMA
+
+NEAREST, SPHERE_CENTRE, CORNER = "nearest", "sphere", "corner"
+# Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, and of the reach.
+DRAWS, FEWEST, NOISES, LEAST_SHARE = 400, 30, 3.0, 0.004
+# A part of the points that is less is no plane of a corner; planes that meet at less than some 15 degrees count as one.
+LEAST_PART, LEAST_VOLUME, ALONG, MOST_PLANES = 0.05, 0.02, 0.25, 6
+# Of a sphere so much of its radius may its points lie beside it.
+ROUNDNESS = 0.08
+SEED = 20260
+
+
+def sphere_centre(points: Floats, place: Floats, reach: float) -> Shape:
+    """The sphere on which (n, 3) points within a reach of a place (3,) on it lie. Raises NotDeterminable.
+
+    What does not belong to it, as the tripod it stands on, is left out step by step: a first sphere goes through the points
+    nearest to the place, and takes in what lies on it.
+    """
+    away = np.linalg.norm(points - place, axis=1)
+    near = points[away <= reach]
+    if len(near) < FEWEST:
+        raise NotDeterminable(f"fewer than {FEWEST} points lie there for a sphere")
+    ordered = points[np.argsort(away)]
+    found = fitted(SPHERE, ordered[: max(FEWEST, len(near) // 4)])
+    for _ in range(4):
+        beside = np.abs(found.nearest(near)[0])
+        mine = near[beside <= max(NOISES * found.rms, ROUNDNESS * found.radius)]
+        if len(mine) < FEWEST:
+            break
+        found = fitted(SPHERE, mine)
+    if found.radius > reach or found.rms > ROUNDNESS * found.radius or len(mine) < FEWEST:
+        raise NotDeterminable("the points there lie on no sphere that fits into the reach")
+    return found
+
+
+def corner(points: Floats, place: Floats, reach: float) -> Floats:
+    """Where the three largest planes through (n, 3) points within a reach of a place (3,) meet. Raises NotDeterminable.
+
+    Planes are found one after the other by draws of three points (Fischler and Bolles 1981, recalled) and fitted to their points.
+    """
+    rest = points[np.linalg.norm(points - place, axis=1) <= reach]
+    least, planes = max(FEWEST, LEAST_PART * len(rest)), []
+    for _ in range(MOST_PLANES):
+        mine = _plane_in(rest, reach) if len(rest) >= least else np.zeros(len(rest), np.bool_)
+        if len(planes) == 3 or np.count_nonzero(mine) < least:
+            break
+        plane = fitted(PLANE, rest[mine])
+        # What runs along one that is larger, as a board on a wall, tells nothing more.
+        if all(np.linalg.norm(np.cross(plane.axis, other.axis)) > ALONG for other in planes):
+            planes.append(plane)
+        rest = rest[~mine]
+    if len(planes) < 3:
+        raise NotDeterminable(f"{len(planes)} planes meet there, a corner has three")
+    normals = np.array([plane.axis for plane in planes])
+    if abs(float(np.linalg.det(normals))) < LEAST_VOLUME:
+        raise NotDeterminable("the planes there meet in a line, they tell no corner")
+    found = np.linalg.solve(normals, np.array([plane.axis @ (plane.centre - place) for plane in planes])) + place
+    if float(np.linalg.norm(found - place)) > reach:
+        raise NotDeterminable("the planes there meet farther off than the reach")
+    return np.asarray(found)
+
+
+def _plane_in(points: Floats, reach: float) -> Mask:
+    """The points (n,) of the largest plane; how thick it is is told by itself."""
+    rng = np.random.default_rng(SEED)
+    some = points[rng.permutation(len(points))[:4000]]
+    best, found = -1, None
+    for _ in range(DRAWS):
+        a, b, c = some[rng.integers(0, len(some), 3)]
+        normal = np.cross(b - a, c - a)
+        size = float(np.linalg.norm(normal))
+        if size < 1e-4 * reach**2:
+            continue
+        many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= LEAST_SHARE * 5 * reach))
+        if many > best:
+            best, found = many, (a, normal / size)
+    if found is None:
+        return np.zeros(len(points), np.bool_)
+    centre, normal = found
+    for _ in range(3):
+        away = (points - centre) @ normal
+        close = np.abs(away) <= LEAST_SHARE * 5 * reach
+        noise = MAD_TO_SIGMA * float(np.median(np.abs(away[close] - np.median(away[close]))))
+        mine = np.abs(away - np.median(away[close])) <= max(NOISES * noise, LEAST_SHARE * reach)
+        if np.count_nonzero(mine) < FEWEST:
+            return np.zeros(len(points), np.bool_)
+        plane = fitted(PLANE, points[mine])
+        centre, normal = plane.centre, plane.axis
+    return np.asarray(mine)
