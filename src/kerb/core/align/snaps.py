@@ -48,7 +48,7 @@ def corner(points: Floats, place: Floats, reach: float) -> Floats:
     Planes are found one after the other by draws of three points (Fischler and Bolles 1981, recalled) and fitted to their points.
     """
     rest = points[np.linalg.norm(points - place, axis=1) <= reach]
-    least, planes = max(FEWEST, LEAST_PART * len(rest)), []
+    least, planes = max(FEWEST, LEAST_PART * len(rest)), list[Shape]()
     for _ in range(MOST_PLANES):
         mine = _plane_in(rest, reach) if len(rest) >= least else np.zeros(len(rest), np.bool_)
         if len(planes) == 3 or np.count_nonzero(mine) < least:
