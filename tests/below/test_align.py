@@ -7,6 +7,7 @@ from dataclasses import replace
 import laspy
 import numpy as np
 import scipy
+from scipy.spatial.transform import Rotation
 
 from kerb.core.align.closest import HowFit, refined
 from kerb.core.align.search import upright_start
@@ -22,6 +23,7 @@ from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of
 from kerb.studies.align.picking import with_place
 from kerb.studies.align.run import run
 from kerb.studies.align.setup import AlignSetup
+from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.scope import Scope
 from tests.below.test_accuracy_beside import rotation
 from tests.below.test_cutfill import written
@@ -151,6 +153,40 @@ class Pairs(unittest.TestCase):
         for wrong in ("1 2 3", "a", " ".join(["1"] * 16), " ".join(map(str, np.diag([1, 1, -1, 1]).ravel()))):
             with self.assertRaisesRegex(InputError, "matrix"):
                 matrix_of(wrong + " ;")
+
+    def test_motions_in_words(self):
+        """Against SciPy's rotations: orders of axes, fixed and its own, axis and angle, scale, about a place or the middle, inverse;
+        and each way it is said again gives the same."""
+        rng = np.random.default_rng(61)
+        places, middle = FAR + rng.uniform(-50, 50, (9, 3)), FAR + [1.0, 2, 3]
+        shift = np.array([3.0, -2, 0.5])
+        for order in ("zyx", "ZYX", "xzx", "YXZ"):
+            turn = Rotation.from_euler(order, [30, -8, 4], degrees=True)
+            wanted = turn.apply(places - middle) * (1 + 25e-6) + middle + shift
+            near(typed_motion(f"turn {order} 30 -8 4; scale 25, shift 3 -2 0.5", middle)(places), wanted, 1e-8)
+            about = " ".join(map(repr, middle.tolist()))
+            near(typed_motion(f"about {about} SHIFT 3 -2 0.5 scale 25 turn {order} 30 -8 4")(places), wanted, 1e-6)
+            near(typed_motion(f"turn {order} 30 -8 4 scale 25 shift 3 -2 0.5 inverse", middle)(wanted), places, 1e-8)
+            for _, text in forms_of(typed_motion(f"turn {order} 30 -8 4; scale 25 shift 3 -2 0.5", middle)).rows[:2]:
+                near(typed_motion(text)(places), wanted, 2e-4)
+            near(typed_motion(forms_of(typed_motion(f"turn {order} 1 2 3", middle)).rows[2][1])(places),
+                 typed_motion(f"turn {order} 1 2 3 inverse", middle)(places), 1e-4)  # fmt: skip
+        turned = Rotation.from_rotvec(np.radians(12) * np.array([0.6, 0, 0.8]))
+        near(typed_motion("axis 3 0 4 12", middle)(places), turned.apply(places - middle) + middle, 1e-8)
+        near(typed_motion("shift 1 0 0")(places), places + [1, 0, 0], 1e-9)
+        for text, words in (
+            ("turn zyx 1 2", "needs three angles"), ("turn zzx 1 2 3", "follows itself"), ("turn Zyx 1 2 3", "order of axes"),
+            ("turn zyx 1 2 3 axis 0 0 1 5", "beside another turn"), ("axis 0 0 0 5", "no direction"), ("shove 1 2 3", "none of shift"),
+            ("shift 1 2 nan", "a number that is none"), ("scale x", "parts in a million"), ("shift 1 2 3 shift 1 2 3", "twice"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(InputError, words):
+                typed_motion(text + " ;")
+        cloud = store_of(places)
+        setup = AlignSetup(Scope("a"), Scope("b"), start="turn zyx 2 0 0; shift 1 0 0", only_start=True)
+        found = run(setup, sources_of(None, moving=cloud, to=cloud), silent())
+        near([found.value("rotation"), found.value("iterations")], [2.0, 0.0], 1e-9)
+        box = np.mean(cloud.bounds, axis=0)
+        near(np.array(found.tables["matrix"].rows) @ np.append(box, 1), np.append(box + [1, 0, 0], 1), 1e-6)
 
 
 class Study(unittest.TestCase):

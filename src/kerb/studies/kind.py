@@ -83,13 +83,13 @@ class PlaceStep:
 @dataclass(frozen=True)
 class MoveStep:
     """What is moved by eye: the holding that the field ``moving`` names; the motion is kept in the text ``field`` as sixteen
-    numbers of a 4 × 4 matrix, which ``read`` reads."""
+    numbers of a 4 × 4 matrix; ``read`` reads it, about a middle (3,) where the text names no place."""
 
     label: str
     help: str
     moving: str
     field: str
-    read: Callable[[str], Rigid]
+    read: Callable[[str, Floats], Rigid]
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QObject, QPoint, Signal
 from PySide6.QtGui import QCursor, QGuiApplication
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
@@ -242,7 +243,7 @@ class StudyActions(QObject):
         if not holding.visible:
             self.session.execute(holdings.altered(holding, f"Showed {holding.name}", visible=True).as_look())
         try:
-            start = step.read(getattr(setup, step.field))
+            start = step.read(getattr(setup, step.field), np.mean(self.session.open_job.bounds_of(holding), axis=0))
         except KerbError as error:
             self.session.said.emit(f"It begins where it lies: {error}.")
             start = Rigid()

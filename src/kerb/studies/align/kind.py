@@ -18,6 +18,7 @@ from kerb.studies.align.pairs import about_place, matrix_of
 from kerb.studies.align.picking import with_place
 from kerb.studies.align.run import run
 from kerb.studies.align.setup import AlignSetup
+from kerb.studies.align.typed import typed_motion
 from kerb.studies.kind import (
     ANGLE,
     COUNT,
@@ -115,7 +116,7 @@ ALIGN = StudyKind(
     example="kerb align may.laz --to march.laz --out aligned.laz --matrix-out matrix.txt",
     key="Ctrl+Shift+J",
     panes=("plan", "section"),
-    tables=("directions", "matrix", "pairs"),
+    tables=("directions", "matrix", "forms", "pairs"),
     describe=describe,
     corrections=corrections,
     move_step=MoveStep(
@@ -123,7 +124,7 @@ ALIGN = StudyKind(
         "Drag and turn it in plan or section, arrows for millimetres; Enter keeps it as the start",
         "moving",
         "start",
-        lambda text: matrix_of(text) if text.strip() else Rigid(),
+        lambda text, middle: typed_motion(text, middle) if text.strip() else Rigid(),
     ),
     place_steps=(
         PlaceStep(

@@ -17,7 +17,7 @@ MOST_TEXT = 5_000_000
 HALF_PAIR = 4
 
 
-def _text_of(given: str, what: str) -> str:
+def text_of(given: str, what: str) -> str:
     """The text itself, or that of the file it names. Raises InputError, when the file cannot be read."""
     if re.fullmatch(r"[-+\d.eE\s,;\[\]]+", given):
         return given
@@ -45,7 +45,7 @@ def pairs_of(given: str) -> tuple[tuple[str, ...], Floats, Floats]:
     """Names, moving (n, 3) and fixed (n, 3) places. Raises InputError, naming the row that cannot be."""
     names: list[str] = []
     rows: list[list[float]] = []
-    for number, line in enumerate(re.split(r"[\n;]", _text_of(given, "pairs")), 1):
+    for number, line in enumerate(re.split(r"[\n;]", text_of(given, "pairs")), 1):
         cells = [
             cell.strip().strip('"')
             for cell in re.split(r"[,\t]" if "," in line or "\t" in line else r"\s+", line.strip())
@@ -86,7 +86,7 @@ def one_left_out(moving: Floats, fixed: Floats, scaled: bool) -> list[float | No
 
 def matrix_of(given: str) -> Rigid:
     """A motion from sixteen numbers, row by row. Raises InputError, when they are none of a motion."""
-    words = [word for word in re.split(r"[\s,;\[\]]+", _text_of(given, "a matrix")) if word]
+    words = [word for word in re.split(r"[\s,;\[\]]+", text_of(given, "a matrix")) if word]
     try:
         values = np.array([float(word) for word in words])
     except ValueError:

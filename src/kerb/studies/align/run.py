@@ -16,8 +16,9 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.surface.surfaces import TinSurface
-from kerb.studies.align.pairs import about_place, matrix_of, one_left_out, pairs_of
+from kerb.studies.align.pairs import about_place, one_left_out, pairs_of
 from kerb.studies.align.setup import AlignSetup
+from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.layers import Plot, flakes
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.scope import Scope
@@ -39,14 +40,15 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     origin = np.floor(moving.mean(axis=0))
     outcome = Outcome(STUDY, unit.code, sources.source("moving").reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("moving", "moving"), sources.input("to", "fixed")]
-    start = matrix_of(setup.start) if setup.start.strip() else Rigid()
+    start = typed_motion(setup.start, _middle(sources, moving)) if setup.start.strip() else Rigid()
+    typed = bool(setup.only_start and setup.start.strip())
     fit: Fit | None = None
     motion = start
     if setup.search and not setup.pairs.strip():
         motion = _searched(setup, sources, outcome, moving, progress.within(0.0, 0.2))
     if setup.pairs.strip():
         motion = _by_pairs(setup, outcome, unit.code)
-    if not setup.pairs.strip() or setup.refine:
+    if not typed and (not setup.pairs.strip() or setup.refine):
         target = _target(setup, sources, origin, progress.within(0.0, 0.3))
         how = HowFit(setup.overlap, setup.max_distance)
         fit = refined(moving - origin, target, _from(motion, origin), how, progress.within(0.3, 0.95))
@@ -55,6 +57,13 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     _tell(outcome, motion, fit, unit.code)
     outcome.method = _words(setup)
     return outcome
+
+
+def _middle(sources: Sources, moving: Floats) -> Floats:
+    """The middle of the box of what moves: what a typed turn is about."""
+    store = sources.source("moving").store
+    low, high = store.bounds if store is not None else (moving.min(axis=0), moving.max(axis=0))
+    return (low + high) / 2
 
 
 def _from(motion: Rigid, origin: Floats) -> Rigid:
@@ -170,6 +179,7 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
         "pairs_rms": pairs,
     }
     matrix = motion.table
+    outcome.tables["forms"] = forms_of(motion)
     outcome.tables["matrix"] = Table(
         "Matrix, acting on coordinates",
         tuple(Column(f"c{k}", "", f"c{k}") for k in range(1, 5)),
@@ -224,9 +234,12 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
 
 def _words(setup: AlignSetup) -> str:
     said = ""
+    typed = bool(setup.only_start and setup.start.strip())
+    if typed:
+        said = "The typed motion as it is. "
     if setup.pairs.strip():
         said = f"Least squares of pairs ({'seven' if setup.scaled else 'six'} parameters; Umeyama 1991). "
-    if not setup.pairs.strip() or setup.refine:
+    if not typed and (not setup.pairs.strip() or setup.refine):
         said += (
             "Closest points onto the planes of what stays, coarse to fine, with Tukey's weights; directions whose eigenvalue of "
             "the normal equations is no more than noise of the normals makes are held. Shifts are those of the middle."

@@ -36,7 +36,11 @@ class AlignSetup(Setup):
         "Search for a start",
         "For clouds that lie far apart, but upright: all turns about the upright and shifts are tried first",
     )
-    start: str = text("Start", "Sixteen numbers of a 4 × 4 matrix, row by row, or a file of them", rare=True)
+    start: str = text(
+        "Start", "Sixteen numbers of a 4 × 4 matrix, row by row; or words: shift E N U; turn zyx A B C (degrees, order of the "
+        "axes); axis E N U ANGLE; scale PPM; about E N Z; inverse; or a file of them", rare=True,
+    )  # fmt: skip
+    only_start: bool = switch("Take the start as it is", "Closest points do not go on from a typed start", rare=True)
     overlap: float | None = number(
         "Overlap",
         "Share of the moving points that have a match",
