@@ -26,7 +26,7 @@ def typed_motion(given: str, middle: Floats | None = None) -> Rigid:
     """A typed motion, or one in a file of that name: sixteen numbers of a matrix, or words with numbers in any order:
 
     ``shift E N U``; ``turn zyx A B C`` (degrees about the named fixed axes, one after the other as they stand; capitals: about
-    its own axes); ``axis E N U ANGLE``; ``scale PPM``; ``about E N Z`` (else about ``middle``, the middle of what moves); ``inverse``.
+    its own axes); ``axis E N U ANGLE``; ``scale PPM``; ``about E N Z`` (else about ``middle``, that of what moves); ``inverse``.
 
     Raises InputError, when it cannot be read or turns by both ways.
     """
