@@ -90,9 +90,7 @@ class DataActions(QObject):
     def surface_look(self, _holding: str = "") -> None:
         """Ask how surfaces are to look."""
         if first_surface(self.session) is None:
-            self.session.complained.emit(
-                "No surface", "No surface is shown. Bring one in, make one of a cloud, or show one."
-            )
+            self.session.said.emit("No surface is shown. Bring one in, make one of a cloud, or show one.")
             return
         SurfaceLook(self.session, self.parent_).open()
 

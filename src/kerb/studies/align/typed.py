@@ -18,7 +18,7 @@ WORDS = {
     "shift": (3, "east, north, up"), "axis": (4, "east, north, up, angle in degrees"),
     "about": (3, "easting, northing, elevation"), "scale": (1, "parts in a million over 1"),
 }  # fmt: skip
-AXES, ORDER = "xyz", "zyx"
+AXES = "xyz"
 PPM = 1e-6
 
 
@@ -101,10 +101,10 @@ def forms_of(motion: Rigid) -> Table:
     about = f"about {said(np.array(motion.about), 4)}"
     scale = f"; scale {(motion.scale - 1) / PPM:.4f}" if motion.scale != 1.0 else ""
     shift = f"shift {said(np.array(motion.shift), 5)}"
-    euler = said(turn.as_euler(ORDER, degrees=True), 7)
+    euler = said(turn.as_euler("zyx", degrees=True), 7)
     back = " ".join(f"{value:.12g}" for value in motion.inverse().table.ravel().tolist())
     rows = (
-        ("Turn about z, y, x (fixed axes), about its middle", f"{shift}; turn {ORDER} {euler}{scale}; {about}"),
+        ("Turn about z, y, x (fixed axes), about its middle", f"{shift}; turn zyx {euler}{scale}; {about}"),
         ("Axis and angle, about its middle", f"{shift}; axis {said(axis, 9)} {np.degrees(angle):.7f}{scale}; {about}"),
         ("Inverse, as a matrix", back),
     )
