@@ -9,6 +9,7 @@ import numpy as np
 import scipy
 from scipy.spatial.transform import Rotation
 
+from kerb.core.align.anyhow import any_start
 from kerb.core.align.closest import HowFit, refined
 from kerb.core.align.search import upright_start
 from kerb.core.align.targets import MeshTarget, PointTarget
@@ -367,6 +368,55 @@ class Search(unittest.TestCase):
         fixed, right, _ = self.two(3, lambda xy: np.zeros(len(xy)))
         with self.assertRaisesRegex(NotDeterminable, "give pairs or a start"):
             upright_start(right[:-60], fixed[:-60], silent())
+
+    def test_turned_anyhow(self):
+        """Blocks on rolling ground of which each cloud lacks a part, turned about any axis and far away, in two units: to a step; the
+        same twice over is doubtful; ground without marks, and clouds of other places, are no start."""
+
+        def scene(seed, low, high, n=24_000):
+            rng = np.random.default_rng(seed)
+            xy = rng.uniform([low, 0], [high, 40], (n, 2))
+            z = 1.5 * np.sin(xy[:, 0] / 5) + 1.2 * np.cos(xy[:, 1] / 7) + 0.8 * np.sin((xy[:, 0] + 2 * xy[:, 1]) / 9)
+            parts = []
+            for east, north, wide, high_ in ((12, 12, 5, 4), (24, 9, 4, 6), (20, 28, 7, 3), (14, 34, 3, 5)):
+                inside = (np.abs(xy - [east, north]) < wide / 2).all(axis=1)
+                z[inside] = high_
+                t, up, side = (
+                    rng.uniform(-wide / 2, wide / 2, 1600),
+                    rng.uniform(-1, high_, 1600),
+                    rng.integers(0, 4, 1600),
+                )
+                sign = np.where(side % 2, 1, -1) * wide / 2
+                parts.append(
+                    np.column_stack([east + np.where(side < 2, t, sign), north + np.where(side < 2, sign, t), up])
+                )
+            return np.concatenate([np.column_stack([xy, z]), *parts]) + rng.normal(0, 0.01, (n + 6400, 3))
+
+        for seed, unit in ((1, METRE), (2, FOOT)):
+            rng = np.random.default_rng(seed)
+            one, other = scene(seed, 0, 31) / unit.metres, scene(seed + 50, 5, 38) / unit.metres
+            turn = Rotation.random(random_state=seed)
+            moved = turn.apply(one) + FAR / unit.metres
+            found = any_start(moved, other, silent())
+            self.assertLess(np.linalg.norm(found.motion(moved) - one, axis=1).max() * unit.metres, 1.2)
+            self.assertFalse(found.doubtful)
+            self.assertGreater(found.share, 0.7)
+        sources = sources_of(None, unit, moving=store_of(moved, unit), to=store_of(other, unit))
+        refined = run(AlignSetup(Scope("a"), Scope("b"), search_any=True), sources, silent())
+        back = typed_motion(" ".join(repr(v) for row in refined.tables["matrix"].rows for v in row))
+        self.assertLess(np.linalg.norm(back(moved) - one, axis=1).max() * unit.metres, 0.05)
+        self.assertIn("search", [note.code for note in refined.warnings])
+        block = scene(7, 10, 30)
+        block = np.concatenate([block, block @ np.diag([-1.0, -1, 1]) + [40, 40, 0]])
+        self.assertTrue(
+            any_start(turn.apply(block[::2]) + FAR, block[1::2], silent()).doubtful, "as well turned by half round"
+        )
+        for first, second in (
+            (rng.uniform(0, 9, (3000, 3)), rng.uniform(0, 9, (3000, 3))),
+            (rng.uniform(0, 9, (50, 3)), block),
+        ):
+            with self.assertRaises(NotDeterminable):
+                any_start(first, second, silent())
 
     def test_a_study_that_searches_and_refines(self):
         fixed, right, _ = self.two(5)

@@ -101,6 +101,10 @@ def nearest_one(ordered, order, starts, low, cell, shape, queries, rows, limit, 
     return left
 
 
+# Of the square of a distance: how much farther than that of the query before a neighbour is looked for at first.
+ALIKE = 1.4
+
+
 @inline
 def _beyond(step, at, place, low, cell):
     """How far a place lies from the cells ``step`` before or behind its own (at) along an axis."""
@@ -120,7 +124,7 @@ def nearest_few(ordered, order, starts, low, cell, shape, queries, rows, limit, 
     inverse = 1.0 / cell
     nx, ny, nz = shape[0], shape[1], shape[2]
     flat = nz == 1
-    left = 0
+    left, last = 0, np.inf
     for q in range(queries.shape[0]):
         x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
         row = rows[q]
@@ -130,48 +134,37 @@ def nearest_few(ordered, order, starts, low, cell, shape, queries, rows, limit, 
             distances[row, 0] = np.nan
             left += 1
             continue
-        best[:] = limit * limit
-        who[:] = -1
-        for m in range(2 * half + 1):
-            i = (m + 1) // 2 if m % 2 == 1 else -(m // 2)
-            if a + i < 0 or a + i >= nx:
-                continue
-            gap_a = _beyond(i, a, x, low[0], cell)
-            if gap_a * gap_a >= best[k - 1]:
-                continue
-            if flat:
-                start = (a + i) * ny
-                _scan(
-                    ordered,
-                    starts[start + max(b - half, 0)],
-                    starts[start + min(b + half, ny - 1) + 1],
-                    x,
-                    y,
-                    z,
-                    best,
-                    who,
-                    k,
-                )
-                continue
-            for n in range(2 * half + 1):
-                j = (n + 1) // 2 if n % 2 == 1 else -(n // 2)
-                if b + j < 0 or b + j >= ny:
+        # Queries follow one another: the k-th neighbour lies about as far off as that of the one before, and what is farther need
+        # not be sorted in. Where that was too near, once more without.
+        bound = min(last * ALIKE, limit * limit)
+        while True:
+            best[:] = bound
+            who[:] = -1
+            for m in range(2 * half + 1):
+                i = (m + 1) // 2 if m % 2 == 1 else -(m // 2)
+                if a + i < 0 or a + i >= nx:
                     continue
-                gap_b = _beyond(j, b, y, low[1], cell)
-                if gap_a * gap_a + gap_b * gap_b >= best[k - 1]:
+                gap_a = _beyond(i, a, x, low[0], cell)
+                if gap_a * gap_a >= best[k - 1]:
                     continue
-                start = ((a + i) * ny + b + j) * nz
-                _scan(
-                    ordered,
-                    starts[start + max(c - half, 0)],
-                    starts[start + min(c + half, nz - 1) + 1],
-                    x,
-                    y,
-                    z,
-                    best,
-                    who,
-                    k,
-                )
+                if flat:
+                    n = (a + i) * ny
+                    first, end = starts[n + max(b - half, 0)], starts[n + min(b + half, ny - 1) + 1]
+                    _scan(ordered, first, end, x, y, z, best, who, k)
+                    continue
+                for m2 in range(2 * half + 1):
+                    j = (m2 + 1) // 2 if m2 % 2 == 1 else -(m2 // 2)
+                    if b + j < 0 or b + j >= ny:
+                        continue
+                    gap_b = _beyond(j, b, y, low[1], cell)
+                    if gap_a * gap_a + gap_b * gap_b >= best[k - 1]:
+                        continue
+                    n = ((a + i) * ny + b + j) * nz
+                    first, end = starts[n + max(c - half, 0)], starts[n + min(c + half, nz - 1) + 1]
+                    _scan(ordered, first, end, x, y, z, best, who, k)
+            if who[k - 1] >= 0 or bound >= limit * limit:
+                break
+            bound = limit * limit
         side = min(
             min(x - low[0] - a * cell, low[0] + (a + 1) * cell - x),
             min(y - low[1] - b * cell, low[1] + (b + 1) * cell - y),
@@ -183,6 +176,7 @@ def nearest_few(ordered, order, starts, low, cell, shape, queries, rows, limit, 
             distances[row, 0] = np.nan
             left += 1
             continue
+        last = best[k - 1]
         for i in range(k):
             distances[row, i] = np.sqrt(best[i]) if who[i] >= 0 else np.inf
             indices[row, i] = order[who[i]] if who[i] >= 0 else -1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.accuracy.horizontal import fitted
+from kerb.core.align.anyhow import any_start
 from kerb.core.align.closest import Fit, HowFit, refined
 from kerb.core.align.search import upright_start
 from kerb.core.align.targets import MeshTarget, PointTarget, Target
@@ -26,7 +27,7 @@ from kerb.studies.sources import Sources
 
 STUDY = "align"
 # The target is a fair sample of so many points, the moving one of so many.
-MOST_FIXED, MOST_MOVING = 2_000_000, 200_000
+MOST_FIXED, MOST_MOVING, MOST_SEARCHED = 2_000_000, 200_000, 60_000
 
 
 def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -44,7 +45,9 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     typed = bool(setup.only_start and setup.start.strip())
     fit: Fit | None = None
     motion = start
-    if setup.search and not setup.pairs.strip():
+    if setup.search_any and not setup.pairs.strip():
+        motion = _searched_anyhow(setup, sources, outcome, moving, progress.within(0.0, 0.3))
+    elif setup.search and not setup.pairs.strip():
         motion = _searched(setup, sources, outcome, moving, progress.within(0.0, 0.2))
     if setup.pairs.strip():
         motion = _by_pairs(setup, outcome, unit.code)
@@ -135,6 +138,22 @@ def _searched(setup: AlignSetup, sources: Sources, outcome: Outcome, moving: Flo
                 "search-other",
                 f"a turn of {found.other:.0f}° fits nearly as well: look which is right, or give pairs",
             )
+        )
+    return found.motion
+
+
+def _searched_anyhow(
+    setup: AlignSetup, sources: Sources, outcome: Outcome, moving: Floats, progress: Progress
+) -> Rigid:
+    found = any_start(
+        moving[:: max(1, len(moving) // MOST_SEARCHED)], _points("to", setup.to, sources, MOST_SEARCHED), progress
+    )
+    angle = float(np.degrees(np.arccos(np.clip((np.trace(found.motion.matrix) - 1) / 2, -1, 1))))
+    said = f"the start was found by places that look alike: a turn of {angle:.0f}°; {found.share:.0%} of the places find another"
+    outcome.warnings.append(Note("search", said))
+    if found.doubtful:
+        outcome.warnings.append(
+            Note("search-other", "another motion fits nearly as well: look which is right, or give pairs")
         )
     return found.motion
 

@@ -36,6 +36,10 @@ class AlignSetup(Setup):
         "Search for a start",
         "For clouds that lie far apart, but upright: all turns about the upright and shifts are tried first",
     )
+    search_any: bool = switch(
+        "Search, turned anyhow",
+        "For clouds that lie far apart and need not be upright: places that look alike are brought together", rare=True,
+    )  # fmt: skip
     start: str = text(
         "Start", "Sixteen numbers of a 4 × 4 matrix, row by row; or words: shift E N U; turn zyx A B C (degrees, order of the "
         "axes); axis E N U ANGLE; scale PPM; about E N Z; inverse; or a file of them", rare=True,
