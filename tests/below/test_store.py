@@ -263,11 +263,13 @@ class Neighbours(Folder):
                 with self.subTest(name, planar=planar):
                     moved = points + FAR
                     asked = np.concatenate([moved[:1500] + rng.normal(0, 0.2, (min(1500, len(moved)), 3)), [FAR - 1e4]])
-                    distance, index = NeighbourIndex(moved, planar).nearest(asked, 4)
-                    want, _ = cKDTree(moved).query(asked, 4)
-                    near(distance, want, atol=1e-9)
-                    found = np.linalg.norm(moved[index] - asked[:, None], axis=2)
-                    near(found, distance, atol=1e-9)
+                    for k in (1, 4, 17):
+                        distance, index = NeighbourIndex(moved, planar).nearest(asked, k)
+                        want, _ = cKDTree(moved).query(asked, k)
+                        near(distance, want.reshape(distance.shape), atol=1e-9)
+                        known = index >= 0
+                        found = np.linalg.norm(moved[index] - asked[:, None], axis=2)
+                        near(found[known], distance[known], atol=1e-9)
 
     def test_radius_and_limit(self):
         rng = np.random.default_rng(5)
