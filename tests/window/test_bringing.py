@@ -232,6 +232,24 @@ class Dialog(Bringing):
         QTest.keyClick(dialog, Qt.Key.Key_Escape)
         self.assertIsNone(self.window.handlers.data.dialog)
 
+    def test_a_unit_that_is_stated_for_the_plan_is_that_of_heights_too(self):
+        """Of a file that says nothing; heights that are otherwise are said then."""
+        points = self.place.parent / "feet.xyz"
+        np.savetxt(points, np.random.default_rng(1).uniform(1000, 1040, (300, 3)), "%.3f")
+        dialog = self.drop(points)
+        self.choose(dialog, "feet.xyz")
+        panel = dialog.placing
+        for box, code, wanted in (
+            (panel.plan_unit, "us-ft", ("us-ft", "us-ft")),
+            (panel.height_unit, "m", ("us-ft", "m")),
+        ):
+            box.setCurrentIndex(box.findData(code))
+            box.activated.emit(box.currentIndex())
+            self.looked()
+            source = dialog.current().source
+            self.assertEqual((source.unit.code, source.vertical_unit.code), wanted)
+        dialog.reject()
+
 
 class Pages(Bringing):
     def bring(self, *names):

@@ -219,7 +219,8 @@ class PlacingPanel(QWidget):
     def _state_units(self) -> None:
         plan, heights = FILE_UNITS.get(self.plan_unit.currentData()), FILE_UNITS.get(self.height_unit.currentData())
         source = there(self.prospect).source
-        stated = unit_stated(source, plan or source.unit, heights or source.vertical_unit)
+        # Where neither was known, stating one states both: heights in metres over a plan in feet are rare, and can be said then.
+        stated = unit_stated(source, plan or heights or source.unit, heights or plan or source.vertical_unit)
         self.changed.emit(there(self.prospect).with_source(stated, self._state()))
 
     def _choose(self, how: str) -> None:

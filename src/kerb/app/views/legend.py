@@ -6,7 +6,17 @@ from itertools import pairwise
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QContextMenuEvent, QFocusEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtGui import (
+    QColor,
+    QContextMenuEvent,
+    QFocusEvent,
+    QFontMetrics,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPen,
+)
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.theme import Theme, font
@@ -95,6 +105,8 @@ class Legend(QWidget):
 
     def _fit(self) -> None:
         wide, high = (WIDTH + 82, 38 + 18 * len(self.entries)) if self.entries else (WIDTH, HEIGHT)
+        text = QFontMetrics(font(11, font(11).Weight.DemiBold)).horizontalAdvance(self.title)
+        wide = max(wide, min(text + QFontMetrics(font(11)).horizontalAdvance(symbol(self.unit)) + 46, WIDTH + 82))
         self.resize(wide, HEAD if self.is_folded else high)
         self.update()
 
@@ -110,7 +122,7 @@ class Legend(QWidget):
         painter.setFont(font(11, font(11).Weight.DemiBold))
         metrics = painter.fontMetrics()
         unit = metrics.horizontalAdvance(symbol(self.unit))
-        title = metrics.elidedText(self.title, Qt.TextElideMode.ElideRight, self.width() - 44 - unit)
+        title = metrics.elidedText(self.title, Qt.TextElideMode.ElideRight, self.width() - 42 - unit)
         painter.drawText(QPointF(12, 20), title)
         shift = metrics.horizontalAdvance(title) + 17
         painter.setFont(font(11))
