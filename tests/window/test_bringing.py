@@ -9,7 +9,7 @@ from dataclasses import replace
 import laspy
 import numpy as np
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent, QGuiApplication
+from PySide6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel
 
@@ -239,6 +239,17 @@ class Dialog(Bringing):
         dialog = self.drop(points)
         self.choose(dialog, "feet.xyz")
         panel = dialog.placing
+        # The wheel scrolls over a choice that has not the focus.
+        before = panel.plan_unit.currentIndex()
+        for focus, moved in ((False, 0), (True, 1)):
+            (panel.plan_unit if focus else panel.height_unit).setFocus()
+            at = QPointF(8, 8)
+            wheel = QWheelEvent(
+                at, at, QPoint(), QPoint(0, -120), Qt.MouseButton.NoButton, PLAIN, Qt.ScrollPhase.NoScrollPhase, False
+            )
+            QApplication.sendEvent(panel.plan_unit, wheel)
+            self.assertEqual(panel.plan_unit.currentIndex() - before, moved)
+        panel.plan_unit.setCurrentIndex(before)
         for box, code, wanted in (
             (panel.plan_unit, "us-ft", ("us-ft", "us-ft")),
             (panel.height_unit, "m", ("us-ft", "m")),

@@ -7,6 +7,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import Qt as GuiQt
+from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QAbstractItemView, QAbstractSpinBox, QComboBox, QLabel, QLayout, QLineEdit, QWidget
 
 Q = TypeVar("Q", bound=QObject)
@@ -38,6 +39,16 @@ class Label(QLabel):
         super().__init__(parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(text)
+
+
+class Choice(QComboBox):
+    """A choice in what can be scrolled: the wheel turns it only while it has the focus, else it scrolls on."""
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.hasFocus():
+            super().wheelEvent(event)
+        else:
+            event.ignore()
 
 
 def made(thing: Q, **properties: object) -> Q:

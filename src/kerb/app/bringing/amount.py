@@ -8,7 +8,6 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QListWidget,
@@ -20,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.session import Session
 from kerb.app.sheets.fields import section
-from kerb.app.widgets import Label, made, there
+from kerb.app.widgets import Choice, Label, made, there
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
@@ -105,7 +104,7 @@ class AmountPanel(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         row = QHBoxLayout()
-        self.within = QComboBox()
+        self.within = Choice()
         self.within.setToolTip("Take only what lies in a box or an area of the job")
         self.within.setAccessibleName("Only inside")
         self.within.setMinimumWidth(180)

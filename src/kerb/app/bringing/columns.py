@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kerb.app.widgets import Label, made, plain
+from kerb.app.widgets import Choice, Label, made, plain
 from kerb.core.quantity import count
 from kerb.formats.text_table import BLANK, KEEP, ROLES, SKIP, STYLES, Sniffed, TextPlan
 
@@ -52,7 +52,7 @@ class Columns(QWidget):
         row = QHBoxLayout()
         self.words = Label("")
         self.words.setProperty("role", "small")
-        self.order = QComboBox()
+        self.order = Choice()
         self.order.setToolTip("Give all columns one of the usual orders")
         self.order.setAccessibleName("Order of the columns")
         self.order.addItem("Order of columns…", None)
@@ -76,7 +76,7 @@ class Columns(QWidget):
     def _corrections(self) -> QHBoxLayout:
         """How the lines are cut and the numbers written, where the guess was wrong."""
         row = QHBoxLayout()
-        self.mark, self.numbers = QComboBox(), QComboBox()
+        self.mark, self.numbers = Choice(), Choice()
         for mark, words in MARKS.items():
             self.mark.addItem(words, mark)
         for style in STYLES:
@@ -119,7 +119,7 @@ class Columns(QWidget):
         self.table.setRowCount(min(len(look.rows), SHOWN_ROWS) + 1)
         self.boxes = []
         for c in range(width):
-            box = QComboBox()
+            box = Choice()
             box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             for role in (*ROLES, KEEP, SKIP):
                 box.addItem(WORDS[role], role)

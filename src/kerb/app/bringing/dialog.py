@@ -10,7 +10,6 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QDialog,
     QFileDialog,
     QHBoxLayout,
@@ -30,7 +29,7 @@ from kerb.app.bringing.placing import PlacingPanel
 from kerb.app.session import Session
 from kerb.app.sheets.fields import hairline, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import Label, emptied, made, plain, there
+from kerb.app.widgets import Choice, Label, emptied, made, plain, there
 from kerb.core.dates import date_of
 from kerb.core.errors import InputError, KerbError
 from kerb.core.quantity import count
@@ -173,7 +172,7 @@ class BringIn(QDialog):
         self.epoch.textChanged.connect(lambda _t: self._mirror_bar())
         self.epoch.editingFinished.connect(self._tidy_date)
         row.addWidget(self.epoch)
-        self.together = QComboBox()
+        self.together = Choice()
         self.together.addItem("a cloud for each file", "")
         self.together.addItem("one cloud of all files", ALL)
         self.together.setToolTip(

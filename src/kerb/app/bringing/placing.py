@@ -8,7 +8,6 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -22,7 +21,7 @@ from kerb.app.bringing.thumbnail import Thumbnail
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.sheets.fields import fill_warnings, section
 from kerb.app.theme import Theme
-from kerb.app.widgets import Label, made, plain, there, widgets_in
+from kerb.app.widgets import Choice, Label, made, plain, there, widgets_in
 from kerb.core.errors import InputError
 from kerb.core.place_check import Site
 from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM
@@ -82,7 +81,7 @@ class PlacingPanel(QWidget):
         row.addWidget(self.change)
         left.addLayout(row)
         row = QHBoxLayout()
-        self.plan_unit, self.height_unit = QComboBox(), QComboBox()
+        self.plan_unit, self.height_unit = Choice(), Choice()
         for box, words in ((self.plan_unit, "Unit of easting and northing"), (self.height_unit, "Unit of elevations")):
             for code, unit in FILE_UNITS.items():
                 box.addItem(unit.plural, code)

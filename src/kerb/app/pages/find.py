@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QHideEvent, QPainter, QPen, QPolygonF, QShowEvent
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton
 
 from kerb.app.pages.page import Desk, Page
 from kerb.app.selection import TINT
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, column, hairline, section
 from kerb.app.tasks import Task
 from kerb.app.views.view import PLAN, View
-from kerb.app.widgets import emptied, made, plain, there
+from kerb.app.widgets import Choice, emptied, made, plain, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import GROUND, NOISE_CLASSES, UNCLASSIFIED
 from kerb.core.cloud.filters import Filter
@@ -56,7 +56,7 @@ class FindPage(Page):
         self.session.changed.connect(self._job_changed)
 
     def _build_body(self) -> None:
-        self.choice = made(QComboBox(), toolTip="What is looked for")
+        self.choice = made(Choice(), toolTip="What is looked for")
         for key, finder in FINDERS.items():
             self.choice.addItem(finder.title, key)
         self.choice.activated.connect(lambda _i: self.show_finder(self.choice.currentData()))

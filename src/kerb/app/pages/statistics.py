@@ -11,7 +11,6 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
-    QComboBox,
     QHeaderView,
     QPushButton,
     QTableWidget,
@@ -20,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.pages.page import Desk, Page
 from kerb.app.sheets.fields import hairline
-from kerb.app.widgets import made, there
+from kerb.app.widgets import Choice, made, there
 from kerb.core.arrays import Mask
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
@@ -79,7 +78,7 @@ class StatisticsPage(Page):
         self.names: list[str] = []
         self.values: dict[str, list[Any]] = {}
         self.areas_key = ""
-        self.what = made(QComboBox(), toolTip="Points the figures are of")
+        self.what = made(Choice(), toolTip="Points the figures are of")
         self.what.activated.connect(lambda _i: self._chosen())
         self.body.addWidget(self.what)
         self.only_shown = made(
@@ -88,7 +87,7 @@ class StatisticsPage(Page):
         self.body.addWidget(self.only_shown)
         self.note = self.words("")
         self.body.addWidget(hairline())
-        self.field = made(QComboBox(), toolTip="The figure that is listed and shown on the areas in plan")
+        self.field = made(Choice(), toolTip="The figure that is listed and shown on the areas in plan")
         self.field.activated.connect(lambda _i: self._show_field())
         self.body.addWidget(self.field)
         self.table = QTableWidget(0, 2)

@@ -7,7 +7,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
-from kerb.app.widgets import Label, emptied, plain
+from kerb.app.widgets import Choice, Label, emptied, plain
 from kerb.core.setting import Setting
 
 
@@ -113,7 +113,7 @@ class NumberField(QLineEdit):
             self.setToolTip(plain(f"Not a number{least}: the old value stays in force"))
 
 
-class ChoiceField(QComboBox):
+class ChoiceField(Choice):
     """One of some choices."""
 
     committed = Signal(object)
