@@ -27,7 +27,7 @@ from kerb.core.progress import silent
 from kerb.core.section.placed import through
 from kerb.demo import yard
 from kerb.demo.files import write_files
-from kerb.demo.job import INVENTORIES, OTHERS, PITS, demo_file, make_demo
+from kerb.demo.job import INVENTORIES, OTHERS, PITS, QUAY, demo_file, make_demo
 from kerb.draw.select import brushed
 from kerb.job import holdings
 from kerb.job.places import Settings
@@ -254,23 +254,14 @@ def statistics_picture(window: Window, save: Callable) -> None:
 
 
 def inventory_pictures(window: Window, save: Callable) -> None:
-    """Many heaps at once: taken from a list, and proposed by Kerb."""
-    ready, fresh = [s for s in window.session.job.state.studies if s.name in INVENTORIES]
+    """Many heaps at once, taken from a list."""
+    ready = next(s for s in window.session.job.state.studies if s.name in INVENTORIES)
     window.session.select(ready.id)
     window.handlers.run("fit_study")
     settle(window)
     window.drawer.choose(TABLE, "heaps")
     settle(window)
     save(window, "inventory-plan")
-    window.session.select(fresh.id)
-    window.handlers.run("step:propose")
-    settle(window)
-    window.handlers.run("view_orbit")
-    window.handlers.run("fit_study")
-    settle(window)
-    save(window, "inventory-proposed")
-    window.handlers.run("view_plan")
-    window.session.select(ready.id)
     settle(window)
 
 
@@ -316,6 +307,12 @@ def pit_pictures(window: Window, save: Callable) -> None:
     window.handlers.run("fit_study")
     settle(window)
     save(window, "mending")
+    window.session.select(next(s for s in job.state.studies if s.name == QUAY[2]).id)
+    settle(window)
+    window.handlers.run("fit_study")
+    window.view.set_camera(window.view.camera.orbited(18.0, 12.0, np.array(window.view.camera.target)), False)
+    settle(window)
+    save(window, "face")
 
 
 def main() -> int:

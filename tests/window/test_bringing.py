@@ -5,6 +5,7 @@ import socket
 import threading
 import time
 from dataclasses import replace
+from unittest import mock
 
 import laspy
 import numpy as np
@@ -17,6 +18,7 @@ from kerb.app.bringing import dialog as bringing
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.doing.data import CANCEL
 from kerb.app.tools.known_length import KnownLength
+from kerb.app.widgets import Choice
 from kerb.core.progress import silent
 from kerb.core.reference import from_text, local_grid
 from kerb.core.things import LINES, MODEL, PICTURE, POINTS, SURFACE
@@ -242,12 +244,12 @@ class Dialog(Bringing):
         # The wheel scrolls over a choice that has not the focus.
         before = panel.plan_unit.currentIndex()
         for focus, moved in ((False, 0), (True, 1)):
-            (panel.plan_unit if focus else panel.height_unit).setFocus()
             at = QPointF(8, 8)
             wheel = QWheelEvent(
                 at, at, QPoint(), QPoint(0, -120), Qt.MouseButton.NoButton, PLAIN, Qt.ScrollPhase.NoScrollPhase, False
             )
-            QApplication.sendEvent(panel.plan_unit, wheel)
+            with mock.patch.object(Choice, "hasFocus", lambda _self, focus=focus: focus):
+                QApplication.sendEvent(panel.plan_unit, wheel)
             self.assertEqual(panel.plan_unit.currentIndex() - before, moved)
         panel.plan_unit.setCurrentIndex(before)
         for box, code, wanted in (
