@@ -232,6 +232,8 @@ MEASURES = {
     "mend": Measure(
         "a step of mending a surface, the slowest, triangles", surfaces_.mended_step, (M,), (M // 10,), "0.1 s"
     ),
+    "spikes": Measure("points without spikes", surfaces_.spikes, (M, 10 * M), (M // 10,), "–"),
+    "face": Measure("a face at two dates, points each", surfaces_.leaning_face, (M,), (M // 20,), "–"),
     "contours": Measure("contours, triangles", surfaces_.contouring, (M,), (M // 10,), "–"),
     "spots": Measure("spot levels, nodes", surfaces_.spotting, (M,), (M // 20,), "–"),
     "change": Measure("distances from planes, n against n", surfaces_.changing, (M, 5 * M), (M // 10,), "–"),

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import tempfile
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 
-from bench.shared import FAR, timed
+from bench.shared import FAR, FOLDER, timed
+from kerb.core.cloud.builder import build
+from kerb.core.cloud.layout import Layout
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
+from kerb.core.units import METRE
 
 
 def _tin(count: int, seed: int, lift: float = 0.0):
@@ -53,6 +59,64 @@ def mended_step(count: int) -> dict:
         also[name] = timed(partial(step, large), 5)[0]
     theirs, _ = timed(lambda: Delaunay(large.vertices[:, :2]))
     return {"kerb": max(also.values()), "plain": theirs, "library": "SciPy, all of it anew", "also": also}
+
+
+def spikes(count: int) -> dict:
+    """So many points of a crown over ground, without those under held triangles; the plain way only triangulates them."""
+    from scipy.spatial import Delaunay
+
+    from kerb.core.surface.spikes import Spikes, spike_free
+
+    rng = np.random.default_rng(7)
+    side = 0.3 * np.sqrt(count)
+    xy = rng.uniform(0, side, (count, 2))
+    z = 0.02 * xy[:, 0]
+    crown = np.hypot(*(xy - side / 2).T) < side / 4
+    z[crown] += 10 - rng.choice([0.0, 6.0], np.count_nonzero(crown)) * rng.uniform(0.3, 1, np.count_nonzero(crown))
+    points = np.column_stack([np.round(xy, 3), z]) + FAR
+    spike_free(points[:2000], Spikes(1.0, 0.5), silent())
+    ours, _ = timed(lambda: spike_free(points, Spikes(1.0, 0.5), silent()))
+    return {"kerb": ours, "plain": timed(lambda: Delaunay(points[:, :2]))[0], "library": "SciPy Delaunay of all"}
+
+
+class _Cloud:
+    """Points (n, 3) as a stream."""
+
+    def __init__(self, points: np.ndarray) -> None:
+        self.points, self.count, self.warnings = points, len(points), []
+        record = np.dtype([("xyz", "<i4", (3,)), ("classification", "u1")])
+        split = lambda rows: {"classification": rows["classification"]}  # noqa: E731
+        self.layout = Layout(np.full(3, 0.001), FAR, record, split, local_grid(METRE), "bench")
+
+    def chunks(self, size: int):
+        for at in range(0, self.count, size):
+            rows = np.zeros(min(size, self.count - at), self.layout.record)
+            rows["xyz"] = np.round((self.points[at : at + size] - FAR) * 1000)
+            yield rows
+
+
+def _stored(points: np.ndarray):
+    """A store of points in a folder of its own."""
+    FOLDER.mkdir(exist_ok=True)
+    return build(_Cloud(points), Path(tempfile.mkdtemp(dir=FOLDER)) / "cloud", silent())
+
+
+def leaning_face(count: int) -> dict:
+    """Two dates of a face of so many points each, laid out on its plane."""
+    from kerb.studies.rockface.run import run
+    from kerb.studies.rockface.setup import RockfaceSetup
+    from kerb.studies.scope import Scope
+    from kerb.studies.sources import Source, Sources
+
+    def face(seed: int, deep: float) -> np.ndarray:
+        rng = np.random.default_rng(seed)
+        s, t = rng.uniform(0, [60, 20], (count, 2)).T
+        out = 0.3 * np.sin(s / 2) - np.clip(deep - 0.4 * np.hypot(s - 30, t - 10), 0, None)
+        return np.column_stack([0.9 * out + 0.3 * t, s, t - 0.3 * out]) + FAR
+
+    earlier, later = _stored(face(1, 0.0)), _stored(face(2, 2.0))
+    sources = Sources(earlier.reference.unit, {"earlier": Source("e", "a", store=earlier), "later": Source("l", "b", store=later)})
+    return {"kerb": timed(lambda: run(RockfaceSetup(Scope("e"), Scope("l")), sources, silent()))[0]}
 
 
 def contouring(count: int) -> dict:

@@ -75,6 +75,10 @@ class Plane(unittest.TestCase):
                       about_axis(points, np.array([[0, 0, 0], [0.2, 3, 9]]) + FAR)):  # fmt: skip
             near(frame.back(frame.of(points)), points, 1e-6)
             near(np.linalg.det(frame.axes), 1.0, 1e-12)
+        wall = round_wall(5000, lambda a, _h: np.full(len(a), 5.0), 1, turn=2.0, start=0.4)
+        for frame in (about_axis(wall), about_axis(wall, np.array([FAR, FAR - [0, 0, 1]]))):
+            near(frame.axes, [[np.cos(1.4), np.sin(1.4), 0], [-np.sin(1.4), np.cos(1.4), 0], [0, 0, 1]], 0.02)
+            near(frame.radius, 5.0, 1e-6)
         floor = on_plane(np.column_stack([points[:, :2], np.full(len(points), 3.0)]))
         near(floor.axes, np.eye(3), 1e-6)
         near(on_plane(points).axes[0, 2], 0.0, 1e-12)
