@@ -115,7 +115,9 @@ def leaning_face(count: int) -> dict:
         return np.column_stack([0.9 * out + 0.3 * t, s, t - 0.3 * out]) + FAR
 
     earlier, later = _stored(face(1, 0.0)), _stored(face(2, 2.0))
-    sources = Sources(earlier.reference.unit, {"earlier": Source("e", "a", store=earlier), "later": Source("l", "b", store=later)})
+    sources = Sources(
+        earlier.reference.unit, {"earlier": Source("e", "a", store=earlier), "later": Source("l", "b", store=later)}
+    )
     return {"kerb": timed(lambda: run(RockfaceSetup(Scope("e"), Scope("l")), sources, silent()))[0]}
 
 
