@@ -12,7 +12,7 @@ import shapely
 from kerb.core.errors import NotDeterminable
 from kerb.core.sorting import sorted_keys
 from kerb.core.surface import delaunay as module
-from kerb.core.surface.delaunay import Halves, constrained, delaunay, doubles, in_steps
+from kerb.core.surface.delaunay import Arranged, Halves, constrained, delaunay, doubles, in_steps
 from kerb.core.surface.delaunay_kernels import cut_level, sort_ties
 from kerb.core.surface.predicates_kernels import exact_circle, exact_side, in_circle, whole_circle
 from kerb.core.surface.tin import triangulate
@@ -147,12 +147,12 @@ class Free(unittest.TestCase):
 
     def test_doubles(self):
         places = np.array([[1.0, 2], [3, 4], [1, 2], [np.pi, 0], [3, 4], [np.pi, 1e-30]])
-        found = doubles(places)
+        found = doubles(Arranged.of(places))
         self.assertEqual((found[0] == found[2], found[1] == found[4], len(set(found.tolist()))), (True, True, 4))
-        self.assertIsNone(doubles(places[[0, 1, 3]]))
-        self.assertIsNone(doubles(places[:2]))
+        self.assertIsNone(doubles(Arranged.of(places[[0, 1, 3]])))
+        self.assertIsNone(doubles(Arranged.of(places[:2])))
         near = np.array([[0.0, 0], [0.001, 0], [0.001 + 1e-10, 0]])
-        self.assertEqual(doubles(near).tolist(), [0, 1, 1], "apart by rounding only")
+        self.assertEqual(doubles(Arranged.of(near)).tolist(), [0, 1, 1], "apart by rounding only")
 
     def test_sorting(self):
         rng = np.random.default_rng(5)

@@ -48,24 +48,39 @@ def triangulation() -> pythoncdt.Triangulation:
     )
 
 
-def delaunay(places: Floats) -> Ints32:
-    """Triangles (m, 3) of (n, 2) places, no two of them alike; counter-clockwise.
+@dataclass(frozen=True)
+class Arranged:
+    """Places as steps, whether those are whole, and rows and keys in Morton order."""
+
+    xy: Floats
+    whole: bool
+    order: Ints
+    keys: AnyArray
+
+    @staticmethod
+    def of(places: Floats) -> Arranged:
+        """Places (n, 2), put in order."""
+        xy, whole = in_steps(places)
+        return Arranged(xy, whole, *_ordered(xy, whole))
+
+
+def delaunay(places: Floats, there: Arranged | None = None) -> Ints32:
+    """Triangles (m, 3) of (n, 2) places, no two of them alike; counter-clockwise. ``there`` is them in order, where it is known.
 
     Raises NotDeterminable, when there are fewer than three or all lie on one line.
     """
     if len(places) < 3:
         raise NotDeterminable(f"a surface needs three points, there are {len(places)}")
-    mesh = Halves.of(places)
+    mesh = Halves.of(places, there)
     triangles = mesh.triangles()
     if not len(triangles):
         raise NotDeterminable("the points lie on one line in plan")
     return triangles
 
 
-def doubles(places: Floats) -> Ints | None:
-    """For each of (n, 2) places the first row of those alike; None, when no two are."""
-    xy, whole = in_steps(places)
-    order, keys = _ordered(xy, whole)
+def doubles(there: Arranged) -> Ints | None:
+    """For each of (n, 2) places in order the first row of those alike; None, when no two are."""
+    xy, whole, order, keys = there.xy, there.whole, there.order, there.keys
     same = keys[1:] == keys[:-1]
     if not whole and same.any():
         at = np.flatnonzero(same)
@@ -73,7 +88,7 @@ def doubles(places: Floats) -> Ints | None:
     if not same.any():
         return None
     begins = np.flatnonzero(np.concatenate([[True], ~same]))
-    first = np.empty(len(places), np.int64)
+    first = np.empty(len(order), np.int64)
     first[order] = np.repeat(np.minimum.reduceat(order, begins), np.diff(np.append(begins, len(order))))
     return first
 
@@ -105,7 +120,7 @@ def _extent(places: Floats) -> tuple[Floats, float]:
     return low, float(max(east.max() - low[0], north.max() - low[1]))
 
 
-def constrained(places: Floats, edges: Ints, walls: int) -> Ints32 | None:
+def constrained(places: Floats, edges: Ints, walls: int, there: Arranged | None = None) -> Ints32 | None:
     """Triangles (m, 3) of (n, 2) places, no two alike, that follow the lines between pairs of them (k, 2); without those
     outside the first ``walls`` of these, when there are any. Every edge that is free is Delaunay's among what it can see.
 
@@ -114,7 +129,7 @@ def constrained(places: Floats, edges: Ints, walls: int) -> Ints32 | None:
     """
     if len(places) < 3:
         raise NotDeterminable(f"a surface needs three points, there are {len(places)}")
-    mesh = Halves.of(places)
+    mesh = Halves.of(places, there)
     if not mesh.follow(edges, walls):
         return None
     if walls:
@@ -142,10 +157,10 @@ class Halves:
     left_out: Bytes = field(default_factory=lambda: np.empty(0, np.uint8))
 
     @staticmethod
-    def of(places: Floats) -> Halves:
-        """The triangulation of places (n, 2)."""
-        xy, whole = in_steps(places)
-        order, keys = _ordered(xy, whole)
+    def of(places: Floats, there: Arranged | None = None) -> Halves:
+        """The triangulation of places (n, 2), which are put in order where they are not yet."""
+        there = there if there is not None else Arranged.of(places)
+        xy, whole, order, keys = there.xy, there.whole, there.order, there.keys
         if whole and (keys[1:] == keys[:-1]).any():
             # Apart by less than rounding, which is enough to tell them apart by.
             xy, whole = places - 0.0, False

@@ -13,7 +13,7 @@ import shapely
 from kerb.core.arrays import Floats, Ints, Ints32, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
-from kerb.core.surface.delaunay import constrained, delaunay, doubles, triangulation
+from kerb.core.surface.delaunay import Arranged, constrained, delaunay, doubles, triangulation
 from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes
 
 MAX_INDEX_CELLS = 4_000_000
@@ -171,13 +171,14 @@ def triangulate(
     both = np.concatenate([*rings, *lines, points])
     if len(both) < 3:
         raise NotDeterminable(f"a surface needs three points, there are {len(both)}")
-    origin = np.floor(both.min(axis=0))
-    vertices, place = _merged(both - origin)
+    origin = np.floor(ends(both)[0])
+    vertices, place, there = _merged(both - origin)
     if len(vertices) < 3 or (np.linalg.matrix_rank(vertices[:1000, :2] - vertices[0, :2]) < 2 and _on_line(vertices)):
         raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
     edges = _edges(place, [len(line) for line in (*rings, *lines)], len(rings))
     walls = 0 if ring is None or holes else len(_edges(place, [len(ring)], 1))
-    ours = constrained(vertices[:, :2], edges, walls) if len(edges) else delaunay(vertices[:, :2])
+    xy = vertices[:, :2]
+    ours = constrained(xy, edges, walls, there) if len(edges) else delaunay(xy, there)
     vertices, triangles = _with_library(vertices, edges, walls) if ours is None else (vertices, ours)
     if (holes or (lines and ours is None)) and ring is not None and len(triangles):
         middle = vertices[triangles, :2].mean(axis=1)
@@ -215,17 +216,19 @@ def _edges(place: Ints, lengths: list[int], closed: int) -> Ints:
     return edges[edges[:, 0] != edges[:, 1]]
 
 
-def _merged(local: Floats) -> tuple[Floats, Ints]:
-    """Vertices without doubles in plan, in the order given, elevations averaged; and the vertex each given point became."""
-    first = doubles(local[:, :2])
+def _merged(local: Floats) -> tuple[Floats, Ints, Arranged | None]:
+    """Vertices without doubles in plan, in the order given, elevations averaged; the vertex each given point became; and the
+    vertices put in order, where none were doubles."""
+    there = Arranged.of(local[:, :2])
+    first = doubles(there)
     if first is None:
-        return np.ascontiguousarray(local), np.arange(len(local))
+        return np.ascontiguousarray(local), np.arange(len(local)), there
     own = first == np.arange(len(first))
     place = (np.cumsum(own) - 1)[first]
     vertices = local[own]
     total = np.bincount(place, weights=local[:, 2])
     vertices[:, 2] = total / np.bincount(place)
-    return vertices, place
+    return vertices, place, None
 
 
 def _on_line(vertices: Floats) -> bool:
