@@ -277,6 +277,8 @@ def _say(
         Note("uncovered", f"{quantity(size, unit.area_code())} is covered by {name} only and counts for nothing")
         for size, name in zip(only, found.names, strict=True) if size > 0.005 * exact.area
     ]  # fmt: skip
+    if setup.earlier == setup.later:
+        notes.insert(0, Note("same", f"{earlier} is held against itself: choose the other date"))
     if setup.level_error is None:
         notes.append(Note("no-place", "how the two dates lie to one another is not stated: the bound is without it"))
     outcome.warnings += notes
