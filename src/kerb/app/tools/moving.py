@@ -58,6 +58,9 @@ class MoveByEye(Tool):
             f"Moved by {east:+.3f} east, {north:+.3f} north, {up:+.3f} up ({unit}) and turned by {angle:.3f}°. Enter keeps it."
         )
         self.stage.toggled.emit()
+        if self._grip is not None:
+            # While it is dragged the view draws as while the eye moves.
+            self.view.redraw(moving=True)
 
     def _step(self, motion: Rigid) -> None:
         self._before.append(self.motion)

@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 
 from kerb.app.session import Session
 from kerb.app.tools.base import Tool
-from kerb.app.views.view import View
+from kerb.app.views.view import PLAN, View
 from kerb.core.arrays import Floats
 from kerb.core.errors import KerbError
 from kerb.job import studies
@@ -43,8 +43,9 @@ class PickPlace(Tool):
         self.count += 1
 
     def _exactly(self, position: QPointF, place: Floats) -> Floats:
-        """The place with its elevation where a point is drawn there, else without."""
-        found = self.view.point_at(position)
+        """The place with the elevation of the point that is drawn there; in plan without, for it may be one of another cloud that
+        lies above what is meant."""
+        found = self.view.point_at(position) if self.view.mode != PLAN else None
         if found is None:
             return np.append(place[:2], np.nan)
         layer, row = found
