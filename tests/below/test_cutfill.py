@@ -263,6 +263,22 @@ class Making(unittest.TestCase):
         with self.assertRaisesRegex(InputError, "without elevation"):
             surface_from(self.store, self.all, None, Shape([np.array([[1, 1, np.nan], [2, 2, 0]])]), silent())
 
+    def test_a_concave_outline(self):
+        """A U of points with a gap in its foot: the bay stays open, the gap is closed, on all sides to an edge or two; in feet too."""
+        rng = np.random.default_rng(19)
+        xy = rng.uniform(0, 40, (12_000, 2))
+        bay = (np.abs(xy[:, 0] - 20) < 8) & (xy[:, 1] > 12)
+        gap = np.hypot(*(xy - [20, 6]).T) < 3
+        for unit in (METRE, FOOT):
+            store = store_of(np.column_stack([xy, xy[:, 0] * 0.1])[~bay & ~gap] / unit.metres + FAR, unit)
+            plain = make_surface(SurfaceSetup(Scope("cloud")), sources_of(store, unit), silent())
+            found = make_surface(SurfaceSetup(Scope("cloud"), rim="concave"), sources_of(store, unit), silent())
+            near(plain.value("plan_area") * unit.metres**2, 1600, 15)
+            near(found.value("plan_area") * unit.metres**2, 1600 - 16 * 28, 20)
+            at = found.makes[0].item.thing.tin().at(np.array([[20.0, 30], [20, 6], [5, 30]]) / unit.metres + FAR[:2])
+            self.assertEqual(np.isfinite(at).tolist(), [False, True, True])
+            self.assertIn("concave outline", found.method)
+
     def test_levels_of_a_plane(self):
         tin = surface(16, lambda p: 0.1 * p[:, 0])
         near(mean_level(tin), FAR[2] + 5.0, 1e-9)

@@ -13,11 +13,14 @@ from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
+from kerb.core.sorting import sorted_keys
 from kerb.core.surface.tin import Tin, triangulate
 
 # So many vertices are triangulated at once: some 200 bytes each.
 MOST_VERTICES = 25_000_000
 LEVELS = 40
+# An edge of a concave outline is so many usual longest edges of triangles long at most.
+CONCAVE_EDGES = 5.0
 
 
 @dataclass(frozen=True)
@@ -32,11 +35,13 @@ class Departure:
 @dataclass(frozen=True)
 class Shape:
     """What shapes a surface besides its points: ``lines`` (k, 3) that edges follow; ``ring`` (k, 2) that cuts it off, with the
-    elevations of the surface of the points; and the longest edge in plan that a triangle may have."""
+    elevations of the surface of the points; the longest edge in plan that a triangle may have; and whether it ends at a concave
+    outline of the points, so many usual edges long at most, in place of their hull."""
 
     lines: Sequence[Floats] = ()
     ring: Floats | None = None
     longest: float | None = None
+    concave: bool = False
 
 
 def surface_from(store: CloudStore, among: Mask, thin: Thinning | None, shape: Shape, progress: Progress) -> Tin:
@@ -62,12 +67,41 @@ def surface_from(store: CloudStore, among: Mask, thin: Thinning | None, shape: S
         rim = np.column_stack([ring, _elevations_along(points, ring)])
         tin = triangulate(points, rim, lines)
     progress.step(0.8, "Triangulating")
+    if shape.concave:
+        tin = tin.compact(~_outside(tin, CONCAVE_EDGES * float(np.median(tin.longest_edges))))
     if longest is None:
         return tin
     keep = tin.longest_edges <= longest
     if not keep.any():
         raise NotDeterminable(f"every triangle has an edge longer than {longest:g}")
     return tin.compact(keep)
+
+
+def _outside(tin: Tin, limit: float) -> Mask:
+    """The triangles (m,) that lie outside of a concave outline: taken off from the hull inwards, as long as an edge of the
+    outline is longer than a limit; gaps that lie inside stay closed (Duckham et al. 2008, characteristic shapes, but for their
+    care for outlines in several pieces)."""
+    edges = np.sort(
+        np.concatenate([tin.triangles[:, [1, 2]], tin.triangles[:, [2, 0]], tin.triangles[:, [0, 1]]]), axis=1
+    )
+    order, keys = sorted_keys((edges[:, 0].astype(np.uint64) << np.uint64(32)) | edges[:, 1].astype(np.uint64))
+    same = np.flatnonzero(keys[1:] == keys[:-1])
+    count = len(tin.triangles)
+    beside = np.full(3 * count, -1, np.int64)
+    one, other = order[same], order[same + 1]
+    beside[one], beside[other] = other % count, one % count
+    beside = beside.reshape(3, count).T
+    long = (np.hypot(*(tin.vertices[edges[:, 0], :2] - tin.vertices[edges[:, 1], :2]).T) > limit).reshape(3, count).T
+    # One more at the end stands for what lies outside of the hull.
+    gone = np.zeros(count + 1, np.bool_)
+    gone[-1] = True
+    todo = np.flatnonzero((beside < 0).any(axis=1))
+    while len(todo):
+        drop = todo[(gone[beside[todo]] & long[todo]).any(axis=1)]
+        gone[drop] = True
+        near = np.unique(beside[drop])
+        todo = near[(near >= 0) & ~gone[near]]
+    return gone[:-1]
 
 
 def _elevations_along(points: Floats, ring: Floats) -> Floats:

@@ -24,7 +24,7 @@ from kerb.core.units import LengthUnit
 from kerb.studies.layers import FoundMesh, FoundPoints, Plot
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
-from kerb.studies.surface.setup import GRID, SurfaceSetup
+from kerb.studies.surface.setup import CONCAVE, GRID, SurfaceSetup
 
 STUDY = "surface"
 # Larger ones are drawn by the holding that they become.
@@ -147,7 +147,8 @@ def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]
     thin = Thinning(setup.thin, setup.spacing) if setup.spacing is not None else None
     lines = sources.lines("breaklines").lines if setup.breaklines else ()
     closed = [np.concatenate([line.xyz, line.xyz[:1]]) if line.closed else line.xyz for line in lines]
-    return thin, Shape(closed, setup.boundary.ring("boundary") if setup.boundary else None, setup.max_edge)
+    ring = setup.boundary.ring("boundary") if setup.boundary else None
+    return thin, Shape(closed, ring, setup.max_edge, ring is None and setup.rim == CONCAVE)
 
 
 def gridded(setup: SurfaceSetup, sources: Sources, progress: Progress) -> ElevationGrid:
@@ -228,6 +229,8 @@ def _method(setup: SurfaceSetup, unit: str) -> str:
         )
     if setup.breaklines:
         said += " Edges follow the break lines."
+    if setup.rim == CONCAVE and not setup.boundary:
+        said += " It ends at a concave outline of the points."
     if setup.max_edge is not None:
         said += f" Triangles with an edge longer than {setup.max_edge:g} {unit} are left out."
     return said

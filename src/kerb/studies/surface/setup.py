@@ -12,6 +12,7 @@ from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
 TIN, GRID = "triangles", "grid"
+HULL, CONCAVE = "hull", "concave"
 
 
 @dataclass(frozen=True)
@@ -27,6 +28,11 @@ class SurfaceSetup(Setup):
     thin: str = choice(
         "Point that stays", "Of the points in a square, the one that stays",
         ((LOWEST, "Lowest"), (MEDIAN, "Median"), (HIGHEST, "Highest"), (CENTRE, "Nearest the centre of a cube")),
+    )  # fmt: skip
+    rim: str = choice(
+        "Where it ends",
+        "Where no boundary is drawn: at the hull of the points, or at a concave outline of them, gaps inside closed",
+        ((HULL, "At the hull"), (CONCAVE, "At a concave outline")),
     )  # fmt: skip
     max_edge: float | None = number(
         "Longest edge", "Triangles with a longer edge in plan are left out, so that gaps stay open", automatic="no limit",
