@@ -34,7 +34,7 @@ from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import examine
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.job import vault
-from tests.support import DATA, Folder, near
+from tests.support import DATA, FAR, Folder, near
 
 AT = np.array([380_000.0, 5_560_000.0, 0.0])
 UTM, STATE = from_text("EPSG:25830"), from_text("EPSG:2229")
@@ -366,6 +366,22 @@ class Surfaces(Things):
         at = np.array([[90.0 * 200.5, 90.0 * 100.5]])
         self.assertAlmostEqual(float(tin.at(at)[0]), float(z[344 - 101, 200]), places=2)
         self.assertAlmostEqual(float(item.thing.at(at)[0]), float(z[344 - 101, 200]), places=2)
+
+    def test_triangles_become_a_grid(self):
+        """A tilted square with a corner cut off, in metres and feet: the plane in the middle of each cell, nothing beyond it."""
+        corners = np.array([[0.0, 0], [90, 0], [90, 50], [50, 90], [0, 90]])
+        for unit, ending in ((METRE, ".tif"), (US_SURVEY_FOOT, ".asc")):
+            vertices = np.column_stack([corners, 0.2 * corners[:, 0] - 0.1 * corners[:, 1]]) + FAR
+            mesh = TriangleMesh(vertices, np.array([[0, 1, 2], [0, 2, 3], [0, 3, 4]], np.int32))
+            path = self.folder / f"plane{ending}"
+            notes = dict(write_thing(Placed(SURFACE, mesh, local_grid(unit)), path, silent()))
+            self.assertIn(f"cells of 0.25 {unit.symbol}", notes["gridded"])
+            with rasterio.open(path) as raster:
+                z, step = raster.read(1, masked=True).filled(np.nan), raster.transform
+            rows, columns = np.nonzero(np.isfinite(z))
+            x, y = step.c + (columns + 0.5) * step.a - FAR[0], step.f + (rows + 0.5) * step.e - FAR[1]
+            near(z[rows, columns] - FAR[2], 0.2 * x - 0.1 * y, 0.01)
+            near(len(rows) * step.a**2, 8100 - 800, 20)
 
     def test_grid_between_pixels_is_bilinear_by_scipy(self):
         from scipy.interpolate import RegularGridInterpolator

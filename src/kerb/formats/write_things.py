@@ -14,8 +14,10 @@ from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.placing import CONVERT, Placing
 from kerb.core.progress import Progress
+from kerb.core.quantity import round_number
 from kerb.core.reference import is_geographic
 from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.gridding import grid_on
 from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed, relocated
 from kerb.core.units import LengthUnit
 
@@ -39,6 +41,8 @@ HOLDS = {
 MOST_NAMED = 8
 # Formats that have one unit for plan and heights, or none.
 ONE_UNIT = (".dxf", ".xml", ".obj", ".stl", ".ply", ".off")
+# What holds elevations as cells, and how many there are along the longer side at least and at most.
+RASTERS, FEWEST_ALONG, MOST_ALONG = (".tif", ".asc"), 400, 6000
 # A degree on the ground, for the size of texts.
 DEGREE = LengthUnit("deg", 111_000.0, "°", "degree")
 NAMES = {
@@ -53,8 +57,7 @@ def endings_for(kind: str, grid: bool = False) -> tuple[str, ...]:
     """Endings that a kind can be written with; grids only as grids and triangles only as triangles."""
     if kind != SURFACE:
         return ENDINGS[kind]
-    own = (".tif", ".asc")
-    return own + (".xml", ".obj", ".ply") if grid else tuple(e for e in ENDINGS[SURFACE] if e not in own)
+    return RASTERS + (".xml", ".obj", ".ply") if grid else tuple(e for e in ENDINGS[SURFACE] if e not in RASTERS)
 
 
 def write_cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Notes]:
@@ -184,6 +187,8 @@ def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
         return _dxf(item, path)
     elif suffix == ".xml":
         _landxml(item, path)
+    elif isinstance(thing, TriangleMesh) and item.kind == SURFACE and suffix in RASTERS:
+        return _gridded(item, thing, path)
     elif isinstance(thing, TriangleMesh):
         from kerb.formats.meshes import write_mesh
 
@@ -221,10 +226,21 @@ def _landxml(item: Placed, path: Path) -> None:
     write_landxml(path, content, item.reference)
 
 
+def _gridded(item: Placed, mesh: TriangleMesh, path: Path) -> Notes:
+    """A surface of triangles as a grid, with cells half as wide as its triangles, or finer where those are few."""
+    tin = mesh.tin()
+    along = float(np.ptp(tin.points[:, :2], axis=0).max())
+    cell = min(0.5 * float(np.sqrt(tin.plan_area / max(len(tin.triangles), 1))), along / FEWEST_ALONG)
+    grid = grid_on(tin, round_number(max(cell, along / MOST_ALONG)))
+    size = f"{grid.known} cells of {grid.cell:g} {item.reference.unit.symbol}"
+    words = f"written as {size}, each with the level of the triangles in its middle"
+    return [("gridded", words), *_grid(item, grid, path)]
+
+
 def _grid(item: Placed, grid: ElevationGrid, path: Path) -> Notes:
     from kerb.formats.rasters import write_elevation
 
-    if path.suffix.lower() in (".tif", ".asc"):
+    if path.suffix.lower() in RASTERS:
         write_elevation(path, grid, item.reference)
         return [] if path.suffix.lower() == ".tif" else [("unit-unsaid", "an ESRI ASCII grid cannot say its unit")]
     tin = grid.tin()

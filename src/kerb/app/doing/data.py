@@ -31,11 +31,11 @@ from kerb.core.errors import InputError, JobError, KerbError
 from kerb.core.progress import Progress
 from kerb.core.reference import ReferenceSystem, local_grid
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.things import CLOUD, PICTURE, PictureRef, Placed
+from kerb.core.things import CLOUD, PICTURE, SURFACE, PictureRef, Placed
 from kerb.core.units import LENGTH_UNITS
 from kerb.draw.seen import EACH, coloured_by, seen
 from kerb.formats.stac import TileService
-from kerb.formats.write_things import CLASSED, endings_for, write_cloud, write_thing
+from kerb.formats.write_things import CLASSED, ENDINGS, endings_for, write_cloud, write_thing
 from kerb.job import holdings, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
@@ -265,7 +265,12 @@ class DataActions(QObject):
         holding = self._chosen(key)
         grid = holding.kind != CLOUD and isinstance(self.session.open_job.thing(holding).thing, ElevationGrid)
         start = self.session.settings.get("write_folder", str(Path.home()))
-        target = ask_target(self.parent_, holding.name, endings_for(holding.kind, grid), start)
+        endings = endings_for(holding.kind, grid)
+        # Triangles may become a grid here, too; a face that leans over, which a study writes, may not.
+        endings += (
+            tuple(e for e in ENDINGS[holding.kind] if e not in endings) if holding.kind == SURFACE and not grid else ()
+        )
+        target = ask_target(self.parent_, holding.name, endings, start)
         if target is not None:
             self.session.settings.set("write_folder", str(target.parent))
             self.write_to(holding, target)

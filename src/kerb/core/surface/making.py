@@ -90,16 +90,16 @@ def _outside(tin: Tin, limit: float) -> Mask:
     beside = np.full(3 * count, -1, np.int64)
     one, other = order[same], order[same + 1]
     beside[one], beside[other] = other % count, one % count
-    beside = beside.reshape(3, count).T
+    sides = beside.reshape(3, count).T
     long = (np.hypot(*(tin.vertices[edges[:, 0], :2] - tin.vertices[edges[:, 1], :2]).T) > limit).reshape(3, count).T
     # One more at the end stands for what lies outside of the hull.
     gone = np.zeros(count + 1, np.bool_)
     gone[-1] = True
-    todo = np.flatnonzero((beside < 0).any(axis=1))
+    todo = np.flatnonzero((sides < 0).any(axis=1))
     while len(todo):
-        drop = todo[(gone[beside[todo]] & long[todo]).any(axis=1)]
+        drop = todo[(gone[sides[todo]] & long[todo]).any(axis=1)]
         gone[drop] = True
-        near = np.unique(beside[drop])
+        near = np.unique(sides[drop])
         todo = near[(near >= 0) & ~gone[near]]
     return gone[:-1]
 
