@@ -120,6 +120,29 @@ class Points(unittest.TestCase):
             wanted = 1.96 * np.sqrt(mine.var(ddof=1) / len(mine) + theirs.var(ddof=1) / len(theirs))
             near([found.distance[k], found.detection[k]], [mine.mean() - theirs.mean(), wanted], 4e-3)
 
+    def test_scales_of_normals(self):
+        """On a roof of 45° with a point each few centimetres a wide neighbourhood beside the ridge takes both sides in, as the plane of
+        least squares through all of it does; of several scales the one that lies on one side counts, and far off the widest may."""
+        rng = np.random.default_rng(71)
+        xy = rng.uniform(-4, 4, (60_000, 2))
+        roof = np.column_stack([xy, -np.abs(xy[:, 0]) + rng.normal(0, 0.002, len(xy))]) + FAR
+        asked = np.column_stack([rng.uniform(0.45, 0.6, 3000), rng.uniform(-1, 1, 3000), np.zeros(3000)])
+        asked[:, 2] = 0.05 - asked[:, 0]
+        one, other = store_of(asked + FAR, METRE, 1e-5), store_of(roof, METRE, 1e-5)
+        for scale, coarsest in ((0.8, None), (4.0, None), (0.8, 4.0)):
+            how = How("normal", scale=scale, cylinder=0.3, depth=0.6, coarsest=coarsest)
+            found = distances(VIEW(one), VIEW(other), how, silent())
+            known = np.isfinite(found.distance)
+            self.assertGreater(known.mean(), 0.9)
+            way = np.median(found.parts[known] / found.distance[known, None], axis=0)
+            if scale == 4.0:
+                near_ = roof[np.linalg.norm(roof - FAR - [0.52, 0, -0.52], axis=1) < 2.0]
+                normal = np.linalg.svd(near_ - near_.mean(axis=0), full_matrices=False)[2][2]
+                near(way, normal * np.sign(normal[2]), 0.05)
+            else:
+                near(way, np.array([1, 0, 1]) / np.sqrt(2), 0.01)
+        self.assertEqual(How("normal", scale=1.0, coarsest=4.0).scales, (1.0, 2.0, 4.0))
+
     def test_what_cannot_be(self):
         store = store_of(wavy(np.random.default_rng(6), 50) + FAR)
         for how in (

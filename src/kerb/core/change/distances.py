@@ -36,6 +36,8 @@ SIGNED = (BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL, *SHAPES)
 BLOCK_POINTS = 1_000_000
 FIRST_HALO_SPACINGS, HALO_GROWTH = 12.0, 4.0
 MOST_IN_RADIUS = 48
+# Of a scale the side of the cubes whose middles stand for its points: some forty lie in it on a surface, no more than so many.
+CUBE_SHARE, MOST_IN_SCALE = 0.14, 96
 FEWEST = 3
 FEWEST_IN_CYLINDER = 4
 # A normal that leans from upright by no more than this is turned up; one of a wall outwards, away from the middle of the cloud.
@@ -46,7 +48,7 @@ UP = 0.17
 class How:
     """The way, and its settings in the job unit: ``neighbours`` or ``radius`` of a local model, ``limit`` beyond which a
     point has no match; of the way along normals ``scale`` (diameter for the normal), ``cylinder`` (diameter), ``depth`` (half
-    length) and the registration ``error``."""
+    length), the registration ``error``, and the ``coarsest`` of several scales for the normal, of which the flattest counts."""
 
     way: str
     neighbours: int = 8
@@ -56,6 +58,15 @@ class How:
     cylinder: float = 1.0
     depth: float = 2.0
     error: float = 0.0
+    coarsest: float | None = None
+
+    @property
+    def scales(self) -> tuple[float, ...]:
+        """Diameters of neighbourhoods that give normals: that of the scale, and twice as wide each up to the coarsest."""
+        found = [self.scale]
+        while self.coarsest is not None and found[-1] * 2 <= self.coarsest * (1 + 1e-9):
+            found.append(found[-1] * 2)
+        return tuple(found)
 
 
 @dataclass(frozen=True)
@@ -224,6 +235,55 @@ def _normals(local: Floats, index: Ints, places: Floats, against: CloudView, ori
     return _turned(normals, places, against, origin)
 
 
+def _at_scales(around: Floats, mine: Floats, scales: tuple[float, ...], origin: Floats) -> Floats:
+    """Normals (m, 3) of planes through all that lies within half a scale of places (m, 3), at the scale where that is flattest.
+
+    A neighbourhood may hold thousands of points: the middles of some forty small cubes stand for them.
+    """
+    best, normals = np.full(len(mine), np.inf), np.full((len(mine), 3), np.nan)
+    for scale in scales:
+        middles = _cube_middles(around, CUBE_SHARE * scale) - origin
+        _, beside = NeighbourIndex(middles).nearest(mine, min(MOST_IN_SCALE, len(middles)), scale / 2)
+
+        def some(span: tuple[int, int], middles: Floats = middles, beside: Ints = beside) -> None:
+            rows = slice(*span)
+            own = np.empty((span[1] - span[0], 3))
+            least_spread(middles, beside[rows], FEWEST, own)
+            rough = (
+                _roughness(middles, beside[rows], own)
+                if len(scales) > 1
+                else np.where(np.isnan(own[:, 0]), np.inf, 0.0)
+            )
+            better = rough < best[rows]
+            best[rows] = np.where(better, rough, best[rows])
+            normals[rows] = np.where(better[:, None], own, normals[rows])
+
+        each(some, ranges(len(mine), 20_000, 16))
+    return normals
+
+
+def _cube_middles(around: Floats, side: float) -> Floats:
+    """The mean of the points (n, 3) in each cube of a grid that lies the same for every part of a cloud."""
+    cell = np.floor(around / side).astype(np.int64)
+    low = cell.min(axis=0)
+    many = cell.max(axis=0) - low + 1
+    cell -= low
+    _, number = np.unique((cell[:, 0] * many[1] + cell[:, 1]) * many[2] + cell[:, 2], return_inverse=True)
+    count = np.bincount(number)
+    return np.column_stack([np.bincount(number, around[:, k] - around[0, k]) / count for k in range(3)]) + around[0]
+
+
+def _roughness(points: Floats, index: Ints, normals: Floats) -> Floats:
+    """The share of the spread of neighbours that lies along a normal, (m,): 0 on a plane; infinite where there is no normal."""
+    known = index >= 0
+    count = np.maximum(known.sum(axis=1), 1)
+    near = np.where(known[:, :, None], points[index], 0.0)
+    near = np.where(known[:, :, None], near - near.sum(axis=1, keepdims=True) / count[:, None, None], 0.0)
+    along = np.einsum("mkj,mj->mk", near, normals)
+    share = (along**2).sum(axis=1) / np.maximum((near**2).sum(axis=(1, 2)), 1e-300)
+    return np.where(np.isnan(normals[:, 0]), np.inf, share)
+
+
 def _turned(normals: Floats, places: Floats, against: CloudView, origin: Floats) -> Floats:
     setups = against.store.setups
     if len(setups) == 1:
@@ -238,7 +298,7 @@ def _turned(normals: Floats, places: Floats, against: CloudView, origin: Floats)
 
 def _along(points: Floats, compared: CloudView, against: CloudView, how: How) -> tuple[Floats, Floats, Floats]:
     """Along the normal of the reference at each point, between the means of both clouds in a cylinder (Lague et al. 2013)."""
-    reach = max(how.scale / 2, float(np.hypot(how.cylinder / 2, how.depth)))
+    reach = max(how.scales[-1] / 2, float(np.hypot(how.cylinder / 2, how.depth)))
     low, high = ends(points)
     around = _reference(against, low - reach, high + reach)
     own = _reference(compared, low - reach, high + reach)
@@ -248,8 +308,7 @@ def _along(points: Floats, compared: CloudView, against: CloudView, how: How) ->
     origin = around[0]
     local, mine = around - origin, points - origin
     index, other = NeighbourIndex(local), NeighbourIndex(own - origin)
-    _, beside = index.nearest(mine, min(MOST_IN_RADIUS, len(local)), how.scale / 2)
-    normals = _normals(local, beside, mine, against, origin)
+    normals = _turned(_at_scales(around, mine, how.scales, origin), mine, against, origin)
     one, two = ((of.ordered, of.starts, of.low, of.cell, of.shape) for of in (other, index))
     out = np.empty((len(points), 4))
     each(

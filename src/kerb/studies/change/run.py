@@ -181,6 +181,7 @@ def _how(setup: ChangeSetup, sources: Sources, method: str) -> How:
         setup.normal_scale if setup.normal_scale is not None else SCALE_SPACINGS * step,
         setup.cylinder if setup.cylinder is not None else CYLINDER_SPACINGS * step,
         setup.depth if setup.depth is not None else DEPTH_SPACINGS * step, setup.registration_error,
+        setup.coarsest,
     )  # fmt: skip
 
 
@@ -389,8 +390,9 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
 def _words(setup: ChangeSetup, how: How, method: str, unit: LengthUnit) -> str:
     said = f"Distance of each compared point: {WORDS[method]}."
     if method == NORMAL:
+        scales = " or ".join(f"{scale:.4g}" for scale in how.scales)
         said += (
-            f" Normals of neighbourhoods {how.scale:.4g} {unit.symbol} wide, cylinders {how.cylinder:.4g} wide "
+            f" Normals of neighbourhoods {scales} {unit.symbol} wide, cylinders {how.cylinder:.4g} wide "
             f"and twice {how.depth:.4g} long; level of detection 1.96 (√(s₁²/n₁ + s₂²/n₂) + {how.error:g})."
         )
     elif method in ("plane", "triangulated", "quadric"):

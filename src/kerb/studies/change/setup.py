@@ -83,6 +83,10 @@ class ChangeSetup(Setup):
         low=0.0,
         when=ALONG,
     )
+    coarsest: float | None = number(
+        "Scales up to", "Normals at the normal scale and twice as wide each up to this; at each point the flattest counts",
+        automatic="one scale", low=0.0, rare=True, when=ALONG,
+    )  # fmt: skip
     cylinder: float | None = number(
         "Cylinder", "Diameter of the cylinder whose points are averaged", automatic="ten spacings", low=0.0, when=ALONG
     )
