@@ -97,16 +97,17 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
     for holding in session.job.state.holdings:
         if not holding.visible:
             continue
+        held = session.held[1] if session.held is not None and session.held[0] == holding.id else None
         if holding.kind == CLOUD:
             store, style = session.job.store(holding), style_of(holding)
-            if session.held is not None and session.held[0] == holding.id:
+            if held is not None:
                 # Its colours stay what they are while it is moved.
                 limits = (
                     CloudLayer(store, style).limits() if store.has(style.by) or style.by == ELEVATION else (None, None)
                 )
                 style = replace(style, low=limits[0], high=limits[1])
                 store = store.snapshot()
-                store.place(session.held[1] if store.placement is None else store.placement.then(session.held[1]))
+                store.place(held if store.placement is None else store.placement.then(held))
             shown = None if "noise" in wanted or usable_classes(store) is None else without_noise()
             scene.clouds.append(
                 CloudLayer(
@@ -116,13 +117,10 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
                 )
             )  # fmt: skip
         elif holding.kind in (SURFACE, MODEL):
-            held = session.held is not None and session.held[0] == holding.id
-            if holding.kind == SURFACE and not held:
+            if holding.kind == SURFACE and held is None:
                 surfaces[len(scene.meshes)] = _mesh_key(holding)
             mesh = _mesh_layer(session, holding)
-            scene.meshes.append(
-                replace(mesh, vertices=session.held[1](mesh.vertices)) if held and session.held else mesh
-            )
+            scene.meshes.append(mesh if held is None else replace(mesh, vertices=held(mesh.vertices)))
     _colour_surfaces(scene, session, surfaces)
     outcome = session.shown().outcome
     if outcome is not None:

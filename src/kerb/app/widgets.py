@@ -8,7 +8,18 @@ from typing import TypeVar
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import Qt as GuiQt
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QAbstractItemView, QAbstractSpinBox, QComboBox, QLabel, QLayout, QLineEdit, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QAbstractSpinBox,
+    QBoxLayout,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QWidget,
+)  # fmt: skip
 
 Q = TypeVar("Q", bound=QObject)
 T = TypeVar("T")
@@ -79,3 +90,16 @@ def emptied(layout: QLayout) -> None:
         if widget is not None:
             widget.hide()
             widget.deleteLater()
+
+
+def taken_or_told(dialog: QDialog, outer: QBoxLayout) -> Label:
+    """The foot of a dialog whose numbers may be refused: what is wrong with them, hidden, above OK and Cancel."""
+    trouble = made(Label(""), wordWrap=True)
+    trouble.setProperty("role", "warning")
+    trouble.hide()
+    outer.addWidget(trouble)
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    outer.addWidget(buttons)
+    return trouble

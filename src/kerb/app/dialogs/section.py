@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
-from kerb.app.widgets import Label, made
+from kerb.app.widgets import made, taken_or_told
 from kerb.core.quantity import symbol
 from kerb.core.section.placed import DOWN, UPRIGHT, PlacedSection
 
@@ -49,14 +49,7 @@ class SectionNumbers(QDialog):
             field = made(QLineEdit(f"{round(values[key], 4):.10g}"), toolTip=label)
             self.fields[key] = field
             form.addRow(label, field)
-        self.trouble = made(Label(""), wordWrap=True)
-        self.trouble.setProperty("role", "warning")
-        self.trouble.hide()
-        outer.addWidget(self.trouble)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        outer.addWidget(buttons)
+        self.trouble = taken_or_told(self, outer)
 
     def accept(self) -> None:
         """Take the numbers, or say which of them cannot be."""

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
-from kerb.app.widgets import Label, made
+from kerb.app.widgets import made, taken_or_told
 from kerb.core.quantity import symbol
 from kerb.draw.seen import EACH, HIGHEST, LOWEST, MEDIAN
 
@@ -34,14 +34,7 @@ class ViewPicture(QDialog):
         )
         self.size_.setAccessibleName("Pixel or cell")
         form.addRow(f"Pixel or cell ({symbol(unit)})", self.size_)
-        self.trouble = made(Label(""), wordWrap=True)
-        self.trouble.setProperty("role", "warning")
-        self.trouble.hide()
-        outer.addWidget(self.trouble)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        outer.addWidget(buttons)
+        self.trouble = taken_or_told(self, outer)
         self.pixel = pixel
 
     @property

@@ -143,28 +143,22 @@ class StudySheet(QWidget):
         self.column.addWidget(editor)
         editor.committed.connect(lambda value, words, n=name: self._commit(n, value, words))
         for place_step in (step for step in kind.place_steps if step.field == name):
-            button = QPushButton(place_step.label)
-            button.setToolTip(plain(place_step.help))
-            button.clicked.connect(lambda _on, n=name: self.run(f"pick_place:{n}"))
-            if editor.buttons.parent() is None:
-                editor.box.addLayout(editor.buttons)
-            editor.buttons.insertWidget(1, button)
+            self._beside(editor, place_step.label, place_step.help, f"pick_place:{name}")
         if kind.move_step is not None and kind.move_step.moving == name:
-            button = QPushButton(kind.move_step.label)
-            button.setToolTip(plain(kind.move_step.help))
-            button.clicked.connect(lambda: self.run("move_by_eye"))
-            if editor.buttons.parent() is None:
-                editor.box.addLayout(editor.buttons)
-            editor.buttons.insertWidget(1, button)
-        mine = [step for step in kind.steps if step.field == name]
-        if mine:
-            row = editor.buttons
-            for step in mine:
-                button = QPushButton(step.label)
-                button.setToolTip(plain(f"{step.help} ({step.key})" if step.key else step.help))
-                button.clicked.connect(lambda _on, s=step: self.run(f"step:{s.id}"))
-                self.steps[step.id] = button
-                row.insertWidget(1, button)
+            self._beside(editor, kind.move_step.label, kind.move_step.help, "move_by_eye")
+        for step in (step for step in kind.steps if step.field == name):
+            words = f"{step.help} ({step.key})" if step.key else step.help
+            self.steps[step.id] = self._beside(editor, step.label, words, f"step:{step.id}")
+
+    def _beside(self, editor: Editor, label: str, words: str, command: str) -> QPushButton:
+        """A button in the row of an editor, which runs a command."""
+        button = QPushButton(label)
+        button.setToolTip(plain(words))
+        button.clicked.connect(lambda: self.run(command))
+        if editor.buttons.parent() is None:
+            editor.box.addLayout(editor.buttons)
+        editor.buttons.insertWidget(1, button)
+        return button
 
     def _build_more(self, labels: list[str]) -> None:
         self.more = QCheckBox("More settings")

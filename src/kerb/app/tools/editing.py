@@ -78,13 +78,16 @@ class EditShapes(Tool):
         self.chosen = (shape.key, vertex) if shape is not None else None
         self.view.update()
 
+    def _places(self, shape: Shape) -> Floats:
+        """Its vertices (n, 3) in the job, those without a level on what the study found there."""
+        return elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+
     def _points(self, shape: Shape) -> list[QPointF]:
-        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
-        return [QPointF(*p) for p in self.view.to_widget(places)]
+        return [QPointF(*p) for p in self.view.to_widget(self._places(shape))]
 
     def _handles(self, shape: Shape) -> list[tuple[int, QPointF]]:
         """Vertices that can be taken, by number: in a slice those that lie in it."""
-        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+        places = self._places(shape)
         depth = self.view.camera.project(places, self.view.pixels)[:, 2]
         near, far = self.view.camera.limits(self.view.pixels)
         points = self._points(shape)
@@ -153,7 +156,7 @@ class EditShapes(Tool):
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._lift(shape, self.chosen[1], event.position())
             return
-        level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[self.chosen[1], 2])
+        level = float(self._places(shape)[self.chosen[1], 2])
         place = aim(self.view, event.position(), level)
         if place is None:
             self.session.said.emit("Seen too flat from here to move a vertex; look more from above.")
@@ -169,7 +172,7 @@ class EditShapes(Tool):
 
     def _lift(self, shape: Shape, vertex: int, at: QPointF) -> None:
         """Put a vertex at the elevation that lies beside a place of the view, where heights are to be seen."""
-        place = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex]
+        place = self._places(shape)[vertex]
         foot, top = self.view.to_widget(np.array([place, place + [0.0, 0.0, 1.0]]))
         up = np.subtract(top, foot)
         if float(np.hypot(*up)) * self.view.camera.scale * self.view.ratio < FLATTEST:
@@ -233,7 +236,7 @@ class EditShapes(Tool):
         number = _stretch_at(self._points(shape), position, shape.closed)
         if self.session.setup is None or number is None:
             return False
-        level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[number, 2])
+        level = float(self._places(shape)[number, 2])
         place = aim(self.view, position, level)
         if place is None:
             return False
@@ -257,7 +260,7 @@ class EditShapes(Tool):
             self._nudge(shape, vertex, ARROWS[key], 10.0 if wide else 1.0)
         elif key in LIFTS:
             wide = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            level = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex, 2])
+            level = float(self._places(shape)[vertex, 2])
             step = self._key_length() / self.view.camera.exaggeration * (10.0 if wide else 1.0)
             if self._raise(shape, vertex, level + LIFTS[key] * step):
                 self._rest.start()
@@ -410,7 +413,7 @@ class EditShapes(Tool):
         self.session.commit(f"moved {shape.label} vertex {vertex + 1}", **shape.values(setup, drawn))
 
     def _type_level(self, shape: Shape, vertex: int) -> None:
-        now = float(elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[vertex, 2])
+        now = float(self._places(shape)[vertex, 2])
         words = f"Elevation at vertex {vertex + 1} ({symbol(self.session.unit)})"
         value, accepted = QInputDialog.getDouble(self.view, "Elevation", words, now, -1e6, 1e6, 3)
         if accepted:
@@ -451,7 +454,7 @@ class EditShapes(Tool):
 
     def _paint_shape(self, painter: QPainter, shape: Shape, handles: bool) -> None:
         colour = QColor(self.view.theme.edge if shape.taken else self.view.theme.quiet)
-        places = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])
+        places = self._places(shape)
         layer = LineLayer(places, (0, 0, 0), closed=shape.closed)
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
         for stroke in strokes(layer, self.view.camera, self.view.pixels, self.view.depth_now(), outside=True):

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
+from scipy.spatial.transform import Rotation
 
 from kerb.app.session import Session
 from kerb.app.stage import Stage
@@ -141,7 +142,5 @@ class MoveByEye(Tool):
 
 
 def _about(axis: Floats, angle: float) -> Floats:
-    """The rotation (3, 3) about a unit axis that looks clockwise to one who looks along it (Rodrigues)."""
-    x, y, z = axis
-    cross = np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
-    return np.asarray(np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * (cross @ cross))
+    """The rotation (3, 3) about a unit axis that looks clockwise to one who looks along it."""
+    return np.asarray(Rotation.from_rotvec(axis * angle).as_matrix())
