@@ -16,7 +16,7 @@ from kerb.core.arrays import Floats
 from kerb.core.geometry.area import Area
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
-from kerb.core.surface.overlay_kernels import overlay
+from kerb.core.surface.overlay_kernels import overlay, pack
 from kerb.core.surface.tin import Tin, triangulate
 
 # Differences of two planes through the same places are nought to within rounding of large coordinates.
@@ -131,13 +131,15 @@ def _prepared(earlier: Tin, later: Tin, mask: Tin | None) -> Any:
     """The kernel with what stays the same. All are counted from the origin of the earlier one, whose index is kept with it."""
     origin = earlier.origin
     top = later.vertices + (later.origin - origin)
-    area = shifted(mask, np.array([*origin[:2], 0.0])) if mask is not None else None
-    empty = np.zeros(2), 1.0, np.zeros(2, np.int64), np.zeros(1, np.int64), np.empty(0, np.int32)
-    none = np.empty((0, 3)), np.empty((0, 3), np.int32), empty
-    mine = none if area is None else (area.vertices, area.triangles, _grid(area))
-    return partial(
-        overlay, top, later.triangles, earlier.vertices, earlier.triangles, earlier.boxes, _grid(earlier), *mine
-    )
+    base = np.empty((len(earlier.triangles), 9))
+    each(lambda span: pack(earlier.vertices, earlier.triangles, *span, base), ranges(len(base), 50_000))
+    if mask is None:
+        empty = np.zeros(2), 1.0, np.zeros(2, np.int64), np.zeros(1, np.int64), np.empty(0, np.int32)
+        return partial(
+            overlay, top, later.triangles, base, _grid(earlier), np.empty((0, 3)), np.empty((0, 3), np.int32), empty
+        )
+    area = shifted(mask, np.array([*origin[:2], 0.0]))
+    return partial(overlay, top, later.triangles, base, _grid(earlier), area.vertices, area.triangles, _grid(area))
 
 
 def _grid(tin: Tin) -> Any:

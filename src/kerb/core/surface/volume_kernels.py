@@ -46,21 +46,22 @@ def over_heights(areas, triangles, heights, first, last, sums):
         add_triangle(areas[t], heights[triangles[t, 0]], heights[triangles[t, 1]], heights[triangles[t, 2]], sums)
 
 
-@inline
+@kernel
 def clip(px, py, n, ax, ay, bx, by, qx, qy):
     """Keep the part of a convex polygon left of the line a-b. Returns the new number of corners."""
     m = 0
     ex, ey = bx - ax, by - ay
+    first = di = ex * (py[0] - ay) - ey * (px[0] - ax)
     for i in range(n):
         j = i + 1 if i + 1 < n else 0
-        di = ex * (py[i] - ay) - ey * (px[i] - ax)
-        dj = ex * (py[j] - ay) - ey * (px[j] - ax)
-        if di >= 0.0:
-            qx[m], qy[m] = px[i], py[i]
-            m += 1
-        if (di > 0.0 and dj < 0.0) or (di < 0.0 and dj > 0.0):
+        dj = ex * (py[j] - ay) - ey * (px[j] - ax) if j else first
+        # Written in any case and counted where it stays: whether it does cannot be foreseen.
+        qx[m], qy[m] = px[i], py[i]
+        m += di >= 0.0
+        if di * dj < 0.0:
             s = di / (di - dj)
             qx[m] = px[i] + s * (px[j] - px[i])
             qy[m] = py[i] + s * (py[j] - py[i])
             m += 1
+        di = dj
     return m
