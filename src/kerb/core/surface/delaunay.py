@@ -16,7 +16,7 @@ from kerb.core.arrays import AnyArray, Bytes, Floats, Ints, Ints32
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
-from kerb.core.surface.constrained_kernels import DONE, insert, outside, starts
+from kerb.core.surface.constrained_kernels import DONE, insert_all, outside, starts
 from kerb.core.surface.delaunay_kernels import (
     NONE,
     add_free,
@@ -208,10 +208,7 @@ class Halves:
         starts(self.origin, at)
         self.fixed = np.zeros(len(self.origin), np.uint8)
         room = np.empty(len(self.origin) // 2, np.int32), np.empty(len(self.origin) // 2, np.int32)
-        return all(
-            insert(a, b, WALL if k < walls else LINE, *about, at, self.fixed, *room) == DONE
-            for k, (a, b) in enumerate(ends.tolist())
-        )
+        return bool(insert_all(ends, walls, (WALL, LINE), *about, at, self.fixed, *room) == DONE)
 
     def cut_off(self) -> None:
         """Leave out what lies outside of walls."""

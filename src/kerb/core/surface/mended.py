@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Ints, Ints32, Mask, ends
+from kerb.core.arrays import Floats, Ints, Ints32, Mask, among, distinct, ends
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.surface.delaunay import constrained
@@ -89,7 +89,7 @@ def window(m: Mended, low: Floats, high: Floats) -> Ints:
         index.listed[index.starts[i * index.shape[1] + first[1]] : index.starts[i * index.shape[1] + last[1] + 1]]
         for i in range(int(first[0]), int(last[0]) + 1)
     ]
-    found = np.concatenate([np.unique(np.concatenate(rows)).astype(np.int64), np.arange(count, len(m.triangles))])
+    found = np.concatenate([distinct(np.concatenate(rows)).astype(np.int64), np.arange(count, len(m.triangles))])
     triangles = m.triangles[found]
     near = np.empty(len(found), np.bool_)
     in_box(m.vertices, triangles, low, high, near)
@@ -146,12 +146,12 @@ class Patch:
         if not self.split:
             return pairs
         keys = key_either(pairs)
-        cut = np.isin(keys, np.fromiter(self.split, np.int64, len(self.split)))
-        found = [pairs[~cut]]
+        cut = among(keys, np.fromiter(self.split, np.int64, len(self.split)))
+        found: list[tuple[int, int]] = []
         for (p, q), key in zip(pairs[cut].tolist(), keys[cut].tolist(), strict=True):
             way = self.split[key] if p < q else self.split[key][::-1]
-            found.append(np.array(list(itertools.pairwise([p, *way, q])), np.int64))
-        return np.concatenate(found)
+            found += itertools.pairwise([p, *way, q])
+        return np.concatenate([pairs[~cut], np.array(found, np.int64).reshape(-1, 2)])
 
 
 def refitted(m: Mended, hole: Ints, patch: Patch) -> Mended:
@@ -159,12 +159,13 @@ def refitted(m: Mended, hole: Ints, patch: Patch) -> Mended:
     inside = m.triangles[hole]
     vertices = np.concatenate([m.vertices, patch.more]) if len(patch.more) else m.vertices
     edges = edges_of(inside)
-    outer = patch.pieces(edges[~np.isin(_key(edges), _key(edges[:, ::-1]))])
-    held = edges if patch.keep else m.fixed[np.isin(key_either(m.fixed), key_either(edges))]
+    outer = patch.pieces(edges[~among(_key(edges), _key(edges[:, ::-1]))])
+    held = edges if patch.keep else m.fixed[among(key_either(m.fixed), key_either(edges))]
     lines = np.concatenate([outer, patch.pieces(held), patch.follow])
-    lines = lines[~np.isin(lines, patch.drop).any(axis=1)]
+    lines = lines[~among(lines, patch.drop).any(axis=1)]
     new = np.arange(len(m.vertices), len(vertices))
-    rows = np.setdiff1d(np.concatenate([inside.ravel(), new, lines.ravel()]), patch.drop)
+    rows = distinct(np.concatenate([inside.ravel(), new, lines.ravel()]))
+    rows = rows[~among(rows, patch.drop)]
     fresh = np.empty((0, 3), np.int32)
     if len(rows) > 2:
         _, first = np.unique(key_either(lines), return_index=True)
@@ -176,7 +177,7 @@ def refitted(m: Mended, hole: Ints, patch: Patch) -> Mended:
             raise InputError("the line crosses itself, or one that edges follow, between vertices")
         fresh = _within(rows[found].astype(np.int32), outer)
     fixed = patch.pieces(m.fixed)
-    fixed = fixed[~np.isin(fixed, patch.drop).any(axis=1)]
+    fixed = fixed[~among(fixed, patch.drop).any(axis=1)]
     return replaced(replace(m, vertices=vertices, fixed=fixed), hole, fresh)
 
 
@@ -190,14 +191,14 @@ def _within(triangles: Ints32, outer: Ints) -> Ints32:
     edges = edges_of(triangles)
     part = pieces_of(triangles, outer)
     owner = np.tile(part, 3)
-    return triangles[np.isin(part, owner[np.isin(_key(edges), _key(outer))])]
+    return triangles[among(part, owner[among(_key(edges), _key(outer))])]
 
 
 def pieces_of(triangles: Ints32, walls: Ints) -> Ints:
     """Numbers of what hangs together among triangles by edges that are no walls (k, 2)."""
     edges, rows = edges_of(triangles), np.tile(np.arange(len(triangles)), 3)
     keys = key_either(edges)
-    free = ~np.isin(keys, key_either(walls))
+    free = ~among(keys, key_either(walls))
     order = np.argsort(keys[free], kind="stable")
     keys, rows = keys[free][order], rows[free][order]
     beside = np.flatnonzero(keys[1:] == keys[:-1])
@@ -230,12 +231,12 @@ def with_levels(m: Mended, rows: Ints, z: Floats) -> Mended:
 def triangles_at(m: Mended, rows: Ints) -> Ints:
     """The triangles that have one of some vertices (rows) as a corner."""
     near = window(m, *box_round(m.vertices[rows, :2]))
-    return near[np.isin(m.triangles[near], rows).any(axis=1)]
+    return near[among(m.triangles[near], rows).any(axis=1)]
 
 
 def used_by(m: Mended, rows: Ints) -> Ints:
     """The vertices of some triangles."""
-    return np.unique(m.triangles[rows])
+    return distinct(m.triangles[rows])
 
 
 # Vertices

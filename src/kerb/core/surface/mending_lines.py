@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import itertools
+import math
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import Floats, Ints, Mask, among
 from kerb.core.errors import InputError
 from kerb.core.surface.mended import (
     ON_EDGE,
@@ -50,19 +51,18 @@ def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = 
     edges = np.sort(edges[first], axis=1)
     found = _crossed(m, edges, places, closed)
     # Stops lie where the surface ends, and on edges that stay; of a line on the surface on all that it crosses.
-    keep = (many == 1) | np.isin(key_either(edges), key_either(m.fixed)) | on_surface
+    keep = (many == 1) | among(key_either(edges), key_either(m.fixed)) | on_surface
     stops = _Stops(m, places, z, used_by(m, near))
     hits = found[keep[found[:, 0].astype(int)]]
     # Vertices that the line passes through are stops whatever is asked.
     passing = found[(np.abs(found[:, 2]) <= ON_EDGE) | (np.abs(found[:, 2] - 1) <= ON_EDGE)]
-    for e, s, u, w in np.concatenate([hits, passing]).tolist():
-        stops.cross(edges[int(e)], int(s), u, w)
+    stops.cross(edges, np.concatenate([hits, passing]))
     pairs, line = stops.pairs(closed)
     middle = (stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2
     pairs = pairs[np.isfinite(tin.at(middle))]
     if not len(pairs):
         raise InputError("the line does not lie on the surface")
-    line = line[np.isin(line, pairs)]
+    line = line[among(line, pairs)]
     hole = _hole_of(m, (near, tin), (edges, found), (stops, pairs), on_surface)
     more = np.column_stack([stops.places, stops.levels])[len(m.vertices) :]
     split = {key: [number for _, number in sorted(held)] for key, held in stops.on.items()}
@@ -111,32 +111,38 @@ class _Stops:
         self._more.append((x, y, z))
         return len(self.m.vertices) + len(self._more) - 1
 
-    def _place(self, number: int) -> Floats:
+    def _place(self, number: int) -> tuple[float, float]:
         base = len(self.m.vertices)
-        return self.m.vertices[number] if number < base else np.array(self._more[number - base])
+        x, y = self.m.vertices[number, :2].tolist() if number < base else self._more[number - base][:2]
+        return x, y
 
-    def cross(self, edge: Ints, segment: int, u: float, w: float) -> None:
-        """Stop where an edge is crossed: at an end of it, at a vertex of the line, or at a new vertex between."""
-        a, b = edge.tolist()
-        start, end = self.m.vertices[a], self.m.vertices[b]
-        place = start + u * (end - start)
-        number = None
-        for vertex, at in ((a, start), (b, end)):
-            if np.hypot(*(place - at)[:2]) <= self.same:
-                number = vertex
-        for k in (segment, (segment + 1) % self.count):
-            own = self.at_vertex.get(k)
-            if number is None and own is not None and np.hypot(*(self._place(own) - place)[:2]) <= self.same:
-                number = own
-        key = int(key_either(np.array([[a, b]]))[0])
-        if number is None:
-            known = next((n for v, n in self.on.get(key, ()) if abs(v - u) <= ON_EDGE), None)
-            number = known if known is not None else self._new(*place.tolist())
-        if number not in (a, b):
-            held = self.on.setdefault(key, [])
-            if number not in {n for _, n in held}:
-                held.append((u, number))
-        self._stops.setdefault(segment, []).append((w, number))
+    def cross(self, edges: Ints, found: Floats) -> None:
+        """Stop where edges are crossed, ``found`` (k, 4) as :func:`crossings` has it: at an end of one, at a vertex of the line, or
+        at a new vertex between."""
+        pairs = edges[found[:, 0].astype(np.int64)]
+        start, end = self.m.vertices[pairs[:, 0]], self.m.vertices[pairs[:, 1]]
+        places = start + found[:, 2:3] * (end - start)
+        ends = np.concatenate([start[:, :2], end[:, :2]], axis=1)
+        # As plain numbers: there are many of them, and little to do for each.
+        for (a, b), key, (_, s, u, w), place, beside in zip(
+            pairs.tolist(), key_either(pairs).tolist(), found.tolist(), places.tolist(), ends.tolist(), strict=True
+        ):
+            segment, number = int(s), None
+            for vertex, x, y in ((a, *beside[:2]), (b, *beside[2:])):
+                if math.hypot(place[0] - x, place[1] - y) <= self.same:
+                    number = vertex
+            for k in (segment, (segment + 1) % self.count):
+                own = self.at_vertex.get(k)
+                if number is None and own is not None and math.dist(self._place(own), place[:2]) <= self.same:
+                    number = own
+            if number is None:
+                known = next((n for v, n in self.on.get(key, ()) if abs(v - u) <= ON_EDGE), None)
+                number = known if known is not None else self._new(*place)
+            if number not in (a, b):
+                held = self.on.setdefault(key, [])
+                if number not in {n for _, n in held}:
+                    held.append((u, number))
+            self._stops.setdefault(segment, []).append((w, number))
 
     def pairs(self, closed: bool) -> tuple[Ints, Ints]:
         """Pairs of vertices that follow one another along the line, and all in order."""
@@ -168,7 +174,7 @@ def _hole_of(
     (near, tin), (edges, found), (stops, pairs) = there, crossed, line
     inner = found[(found[:, 2] > ON_EDGE) & (found[:, 2] < 1 - ON_EDGE)]
     keys = key_either(edges_of(m.triangles[near])).reshape(3, -1).T
-    through: Mask = np.asarray(np.isin(keys, key_either(edges[np.unique(inner[:, 0].astype(int))])).any(axis=1))
+    through: Mask = np.asarray(among(keys, key_either(edges[np.unique(inner[:, 0].astype(int))])).any(axis=1))
     fresh = stops.places[len(m.vertices) :]
     beneath = _under(tin, np.concatenate([(stops.places[pairs[:, 0]] + stops.places[pairs[:, 1]]) / 2, fresh]))
     through[beneath[beneath >= 0]] = True
