@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.errors import InputError
-from kerb.core.geometry.polygon_kernels import cover, inside
+from kerb.core.geometry.polygon_kernels import bands, cover, inside
 from kerb.core.parallel import each, ranges
+
+MOST_BANDS = 4096
 
 
 def checked(ring: Floats, name: str = "polygon") -> Floats:
@@ -50,15 +52,29 @@ def contains(ring: Floats, points: Floats) -> Mask:
     out = np.zeros(len(points), bool)
     shift = ring[0, :2]
     px, py = np.ascontiguousarray((ring[:, :2] - shift).T)
+    table = _bands(py)
 
     def some(span: tuple[int, int]) -> None:
         rows = slice(*span)
         x = np.ascontiguousarray(points[rows, 0] - shift[0])
         y = np.ascontiguousarray(points[rows, 1] - shift[1])
-        inside(x, y, px, py, out[rows])
+        inside(x, y, px, py, *table, out[rows])
 
     each(some, ranges(len(points), least=50_000))
     return out
+
+
+def _bands(py: Floats) -> tuple[float, float, Ints, Ints]:
+    """Where bands of northings begin, bands a unit, and the edges that meet each, so that a point is asked about few of them."""
+    low, high = float(py.min()), float(py.max())
+    starts = np.zeros(max(1, min(2 * len(py), MOST_BANDS)) + 1, np.int64)
+    inverse = (len(starts) - 1) / (high - low) if high > low else 0.0
+    listed = np.empty(8 * len(py) + len(starts), np.int64)
+    needed = int(bands(py, low, inverse, starts, listed))
+    if needed > len(listed):
+        listed = np.empty(needed, np.int64)
+        bands(py, low, inverse, starts, listed)
+    return low, inverse, starts, listed
 
 
 def coverage(ring: Floats, low: Floats, cell: float, shape: tuple[int, int]) -> Floats:

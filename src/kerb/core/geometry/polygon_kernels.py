@@ -2,26 +2,59 @@
 
 from __future__ import annotations
 
-from kerb.core.jit import kernel
+from kerb.core.jit import inline, kernel
+
+
+@inline
+def _band(y, low, inverse, many):
+    return int(min(max((y - low) * inverse, 0.0), many - 1.0))
 
 
 @kernel
-def inside(x, y, px, py, out):
+def bands(py, low, inverse, starts, listed):
+    """The edges of a ring that each band of northings meets: how many there are with what they begin at. ``starts`` (bands + 1,)
+    is filled, and ``listed`` where it has room for them."""
+    n, many = len(py), len(starts) - 1
+    starts[:] = 0
+    for turn in range(2):
+        j = n - 1
+        for k in range(n):
+            first, last = _band(min(py[k], py[j]), low, inverse, many), _band(max(py[k], py[j]), low, inverse, many)
+            for b in range(first, last + 1):
+                if turn:
+                    listed[starts[b]] = k
+                starts[b if turn else b + 1] += 1
+            j = k
+        if not turn:
+            for b in range(many):
+                starts[b + 1] += starts[b]
+            if starts[many] > len(listed):
+                return starts[many]
+    # Each was moved on to where the next begins.
+    for b in range(many, 0, -1):
+        starts[b] = starts[b - 1]
+    starts[0] = 0
+    return starts[many]
+
+
+@kernel
+def inside(x, y, px, py, low, inverse, starts, listed, out):
     """Crossing-number test with half-open edges: a point on a shared edge belongs to one of two neighbours."""
-    n = px.shape[0]
+    n, many = px.shape[0], len(starts) - 1
     x0, x1, y0, y1 = px.min(), px.max(), py.min(), py.max()
     for i in range(x.shape[0]):
         out[i] = False
-        if x[i] < x0 or x[i] > x1 or y[i] < y0 or y[i] > y1:
+        if not (x0 <= x[i] <= x1 and y0 <= y[i] <= y1):
             continue
         odd = False
-        j = n - 1
-        for k in range(n):
+        b = _band(y[i], low, inverse, many)
+        for e in range(starts[b], starts[b + 1]):
+            k = listed[e]
+            j = k - 1 if k else n - 1
             if (py[k] > y[i]) != (py[j] > y[i]):
                 at = (px[j] - px[k]) * (y[i] - py[k]) / (py[j] - py[k]) + px[k]
                 if x[i] < at:
                     odd = not odd
-            j = k
         out[i] = odd
 
 

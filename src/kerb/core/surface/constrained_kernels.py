@@ -100,7 +100,8 @@ def insert(a, b, mark, xy, whole, origin, after, before, at, fixed, crossed, mad
 
 @kernel
 def insert_all(lines, walls, marks, xy, whole, origin, after, before, at, fixed, crossed, made):
-    """Insert lines (k, 2), the first ``walls`` of them with the first of two marks. DONE, or what became of the one that failed."""
+    """Insert lines (k, 2), the first ``walls`` of them with the first of two marks. DONE, or what became of
+    the one that failed."""
     for k in range(len(lines)):
         mark = marks[0] if k < walls else marks[1]
         done = insert(lines[k, 0], lines[k, 1], mark, xy, whole, origin, after, before, at, fixed, crossed, made)

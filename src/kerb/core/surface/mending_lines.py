@@ -28,7 +28,7 @@ from kerb.core.surface.mended import (
 )  # fmt: skip
 from kerb.core.surface.mending_kernels import crossings
 from kerb.core.surface.tin import Tin
-from kerb.core.surface.tin_kernels import locate
+from kerb.core.surface.tin_kernels import locate, touched
 
 
 def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = False) -> tuple[Mended, Ints]:
@@ -40,6 +40,9 @@ def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = 
     """
     places = m.local(xyz)
     near = window(m, *box_round(places, SAME * m.width))
+    along = np.empty(len(near), np.bool_)
+    touched(m.vertices, m.triangles[near], places, closed, SAME * m.width, along)
+    near = near[along]
     if not len(near):
         raise InputError("the line does not lie on the surface")
     tin = part_of(m, near)
@@ -117,8 +120,8 @@ class _Stops:
         return x, y
 
     def cross(self, edges: Ints, found: Floats) -> None:
-        """Stop where edges are crossed, ``found`` (k, 4) as :func:`crossings` has it: at an end of one, at a vertex of the line, or
-        at a new vertex between."""
+        """Stop where edges are crossed, ``found`` (k, 4) as :func:`crossings` has it: at an end of one, at a vertex of the line,
+        or at a new vertex between."""
         pairs = edges[found[:, 0].astype(np.int64)]
         start, end = self.m.vertices[pairs[:, 0]], self.m.vertices[pairs[:, 1]]
         places = start + found[:, 2:3] * (end - start)

@@ -14,11 +14,13 @@ from kerb.core.arrays import Floats, Ints, Ints32, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.parallel import each, ranges
 from kerb.core.surface.delaunay import Arranged, constrained, delaunay, doubles, triangulation
-from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes
+from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes, touched
 
 MAX_INDEX_CELLS = 4_000_000
 FAR_OUT = 4.0
 ROUNDING = 1e-12
+# Of the size of coordinates: what lies no farther from a line than this share touches it.
+ON_LINE = 1e-9
 
 
 @dataclass(frozen=True)
@@ -132,6 +134,17 @@ class Tin:
             local, out,
         )  # fmt: skip
         return out + self.origin[2]
+
+    def along(self, line: Floats) -> Tin:
+        """The surface of the triangles that a line (n, 2) in job coordinates touches: without an index over all of them."""
+        local, keep = np.ascontiguousarray(line[:, :2] - self.origin[:2]), np.empty(len(self.triangles), np.bool_)
+        room = ON_LINE * float(np.abs(local).max())
+
+        def some(span: tuple[int, int]) -> None:
+            touched(self.vertices, self.triangles[slice(*span)], local, False, room, keep[slice(*span)])
+
+        each(some, ranges(len(keep), 200_000))
+        return self.only(keep)
 
     @staticmethod
     def of(points: Floats, triangles: Ints32) -> Tin:

@@ -128,3 +128,27 @@ def boxes(vertices, triangles, out):
     """Lowest and highest plan corner of each triangle, (m, 4)."""
     for t in range(triangles.shape[0]):
         out[t, 0], out[t, 1], out[t, 2], out[t, 3] = box_of(vertices, triangles, t)
+
+
+@kernel
+def touched(v, t, line, closed, room, out):
+    """Mark the triangles that a segment of a line (n, 2) touches, or passes by less than ``room``; no more than few others."""
+    n = line.shape[0]
+    for s in range(t.shape[0]):
+        a, b, c = t[s, 0], t[s, 1], t[s, 2]
+        x0, x1 = min(v[a, 0], min(v[b, 0], v[c, 0])) - room, max(v[a, 0], max(v[b, 0], v[c, 0])) + room
+        y0, y1 = min(v[a, 1], min(v[b, 1], v[c, 1])) - room, max(v[a, 1], max(v[b, 1], v[c, 1])) + room
+        out[s] = False
+        for k in range(n if closed else n - 1):
+            r = k + 1 if k + 1 < n else 0
+            px, py, qx, qy = line[k, 0], line[k, 1], line[r, 0], line[r, 1]
+            if max(px, qx) < x0 or min(px, qx) > x1 or max(py, qy) < y0 or min(py, qy) > y1:
+                continue
+            ex, ey = qx - px, qy - py
+            one = ex * (v[a, 1] - py) - ey * (v[a, 0] - px)
+            two = ex * (v[b, 1] - py) - ey * (v[b, 0] - px)
+            three = ex * (v[c, 1] - py) - ey * (v[c, 0] - px)
+            by = room * np.sqrt(ex * ex + ey * ey)
+            if min(one, min(two, three)) <= by and max(one, max(two, three)) >= -by:
+                out[s] = True
+                break

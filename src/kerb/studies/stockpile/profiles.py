@@ -45,7 +45,7 @@ def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, field
     share = np.linspace(0.0, 1.0, SAMPLES)[:, None]
     xy = line[0] + share * (line[1] - line[0])
     distance = share[:, 0] * float(np.hypot(*(line[1] - line[0])))
-    top = heap.top.at(xy)
+    top = heap.top.along(line).at(xy)
     inside = np.isfinite(top)
     base = np.full(SAMPLES, np.nan)
     if inside.any():
