@@ -101,15 +101,17 @@ class CommandLine(Folder):
 class Points:
     """Points (n, 3) as a stream for the store."""
 
-    def __init__(self, points, unit=METRE, scale=0.0001, classes=None):
+    def __init__(self, points, unit=METRE, scale=0.0001, classes=None, brightness=None):
         origin = np.floor(points.mean(axis=0))
-        record = np.dtype([("xyz", "<i4", (3,)), ("classification", "u1"), ("number", "<i8")])
+        record = np.dtype([("xyz", "<i4", (3,)), ("classification", "u1"), ("number", "<i8"), ("intensity", "<u2")])
         self.records = np.zeros(len(points), record)
         self.records["xyz"] = np.round((points - origin) / scale)
         self.records["classification"] = 2 if classes is None else classes
         self.records["number"] = np.arange(len(points))
+        self.records["intensity"] = 0 if brightness is None else brightness
+        names = ("classification", "number", *(() if brightness is None else ("intensity",)))
         self.count, self.warnings = len(points), []
-        split = lambda rows: {name: rows[name] for name in ("classification", "number")}  # noqa: E731
+        split = lambda rows: {name: rows[name] for name in names}  # noqa: E731
         self.layout = Layout(np.full(3, scale), origin, record, split, local_grid(unit), "test points")
 
     def chunks(self, size):
@@ -117,10 +119,10 @@ class Points:
             yield self.records[at : at + size]
 
 
-def store_of(points, unit=METRE, scale=0.0001, classes=None):
+def store_of(points, unit=METRE, scale=0.0001, classes=None, brightness=None):
     """A store in a folder that goes with the process."""
     folder = Path(tempfile.mkdtemp(prefix="kerb-test-"))
-    return build(Points(points, unit, scale, classes), folder / "cloud", silent())
+    return build(Points(points, unit, scale, classes, brightness), folder / "cloud", silent())
 
 
 def jittered(half: float, step: float, seed: int = 1):

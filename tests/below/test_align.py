@@ -28,6 +28,7 @@ from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.scope import Scope
 from tests.below.test_accuracy_beside import rotation
 from tests.below.test_cutfill import written
+from tests.below.test_target import chequered
 from tests.support import FAR, CommandLine, near, sources_of, store_of
 
 
@@ -327,6 +328,31 @@ class Picking(unittest.TestCase):
             ):  # fmt: skip
                 with self.assertRaisesRegex(InputError, words):
                     with_place(replace(setup, snap=snap), sources, (np.array(pick) + FAR) * one)
+
+    def test_painted_targets_round_a_pick(self):
+        """A chequer of 0.24 m on a board that leans and is turned, its foot and strays about; in two units far off."""
+        rng = np.random.default_rng(43)
+        xy, level = chequered(rng, np.array([0.05, -0.03]), 0.4, half=0.12, many=60_000)
+        board = np.abs(xy).max(axis=1) < 0.25
+        frame = Rotation.from_euler("zx", [40, 65], degrees=True)
+        flat = np.column_stack([xy, rng.normal(0, 0.002, len(xy))])[board]
+        centre = frame.apply([[0.05, -0.03, 0]])[0] + [5, 5, 1.2]
+        floor = np.column_stack([rng.uniform(3, 7, (20_000, 2)), rng.normal(0, 0.002, 20_000)])
+        strays = rng.uniform([4, 4, 0], [6, 6, 2], (200, 3))
+        points = np.concatenate([frame.apply(flat) + [5, 5, 1.2], floor, strays]) + FAR
+        light = np.concatenate([level[board], rng.normal(0.5, 0.1, 20_200)]) * 20_000 + 20_000
+        for unit in (METRE, US_SURVEY_FOOT):
+            one = 1 / unit.metres
+            store = store_of(points * one, unit, brightness=np.clip(light, 0, 65_000))
+            sources = sources_of(store, unit, moving=store, to=store_of(points * one, unit))
+            setup = AlignSetup(Scope("a"), Scope("b"), snap="painted")
+            pick = (centre + [0.06, 0.05, np.nan] + FAR) * one
+            found = with_place(setup, sources, pick)
+            near(np.array(found["pairs"].split()[1:], float) * unit.metres - FAR, centre, 0.003)
+            with self.assertRaisesRegex(InputError, "target|mark|alike"):
+                with_place(setup, sources, (np.array([3.6, 3.6, np.nan]) + FAR) * one)
+            with self.assertRaisesRegex(InputError, "neither intensity nor colours"):
+                with_place(replace(setup, **found), sources, pick)
 
 
 class Search(unittest.TestCase):

@@ -493,6 +493,23 @@ class Painted(Sectioned):
         self.assertIsNone(self.view.tool.snapped(QPointF(self.view.rect().center()) + QPointF(60, 0)))
         self.assertIn("No target", said[-1])
 
+    def test_the_middle_of_a_chequer(self):
+        """Four fields of 0.15 on a grey yard, turned: O takes where they meet, and says so."""
+        rng = np.random.default_rng(9)
+        xy = rng.uniform(0, 4, (120_000, 2))
+        u, v = (xy - [2.13, 1.87]) @ [0.9, 0.436], (xy - [2.13, 1.87]) @ [-0.436, 0.9]
+        level = np.where(np.maximum(abs(u), abs(v)) > 0.15, 15_000, np.where(u * v > 0, 30_000, 4000))
+        self.open_points(np.column_stack([xy, rng.normal(1.0, 0.002, len(xy))]), 1, level + rng.normal(0, 900, len(xy)))
+        true = np.array([380002.13, 5560001.87, 1.0])
+        self.view.set_camera(replace(self.view.camera, target=tuple(true), scale=0.02), moving=False)
+        self.settle()
+        self.window.handlers.run("measure")
+        QTest.keyClick(self.view, Qt.Key.Key_O)
+        said = []
+        self.session.said.connect(said.append)
+        near(self.view.tool.snapped(QPointF(self.view.rect().center()) + QPointF(3, -4)), true, atol=0.006)
+        self.assertIn("chequered", said[-1])
+
 
 class OwnColours(Sectioned):
     def test_colouring_let_loose_for_one_pane(self):

@@ -148,8 +148,7 @@ class Measure(PointingTool):
         except NotDeterminable as error:
             self.session.said.emit(f"No target: {error}.")
             return None
-        words = "bright" if found.brighter else "dark"
-        self.session.said.emit(f"Centre of a {words} target, {100 * found.share:.0f} % of the circle.")
+        self.session.said.emit(f"Centre of {found.words}.")
         return place
 
     def keep(self) -> None:

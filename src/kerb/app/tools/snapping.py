@@ -5,16 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.app.views.view import SECTION, View
-from kerb.core.arrays import Floats, Ints
+from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.target import Target, target
+from kerb.core.cloud.target import Chequer, Target, brightness, middle
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.section.frame import Frame
 from kerb.core.section.slab import slab
 
 
-def target_at(view: View, hit: Floats, radius: float) -> tuple[Floats, Target]:
-    """The middle (3,) of what stands out in brightness round a place, as a view sees it. Raises NotDeterminable."""
+def target_at(view: View, hit: Floats, radius: float) -> tuple[Floats, Chequer | Target]:
+    """The middle (3,) of a painted target round a place, as a view sees it. Raises NotDeterminable."""
     right, down, forward = view.camera.axes
     near, far = view.camera.limits(view.pixels)
     places, levels = [np.empty((0, 3))], [np.empty(0)]
@@ -30,7 +30,7 @@ def target_at(view: View, hit: Floats, radius: float) -> tuple[Floats, Target]:
             places.append(xyz[seen])
             levels.append(level[seen])
     away = np.concatenate(places) - hit
-    found = target(np.column_stack([away @ right, away @ -down]), np.concatenate(levels), radius)
+    found = middle(np.column_stack([away @ right, away @ -down]), np.concatenate(levels), radius)
     # As deep as the surface round it lies.
     deep = float(np.median(away @ forward))
     return hit + found.place[0] * right - found.place[1] * down + deep * forward, found
@@ -52,12 +52,3 @@ def in_circle(view: View, store: CloudStore, hit: Floats, radius: float) -> Floa
     box = ((hit[0] - radius, hit[1] - radius, -1e300), (hit[0] + radius, hit[1] + radius, 1e300))
     points = CloudView(store, Narrowing(box=box)).points()
     return points[np.hypot(*(points[:, :2] - hit[:2]).T) <= radius]
-
-
-def brightness(store: CloudStore, rows: Ints) -> Floats | None:
-    """How bright some points are, (n,): their intensity, else the mean of their colours; None where a cloud has neither."""
-    if store.has("intensity"):
-        return np.asarray(store.column("intensity")[rows], float)
-    if store.has("red"):
-        return np.mean([np.asarray(store.column(name)[rows], float) for name in ("red", "green", "blue")], axis=0)
-    return None

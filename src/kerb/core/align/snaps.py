@@ -1,15 +1,17 @@
-"""Places that points tell better than any single one of them: the centre of a sphere, the corner of three planes."""
+"""Places that points tell better than any single one of them: the centre of a sphere, the corner of three planes, the middle of a
+painted target."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.target import middle
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
 from kerb.core.robust import MAD_TO_SIGMA
 
-NEAREST, SPHERE_CENTRE, CORNER = "nearest", "sphere", "corner"
+NEAREST, SPHERE_CENTRE, CORNER, PAINTED = "nearest", "sphere", "corner", "painted"
 # Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, and of the reach.
 DRAWS, FEWEST, NOISES, LEAST_SHARE = 400, 30, 3.0, 0.004
 # A part of the points that is less is no plane of a corner; planes that meet at less than some 15 degrees count as one.
@@ -67,6 +69,28 @@ def corner(points: Floats, place: Floats, reach: float) -> Floats:
     if float(np.linalg.norm(found - place)) > reach:
         raise NotDeterminable("the planes there meet farther off than the reach")
     return np.asarray(found)
+
+
+def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> Floats:
+    """The middle (3,) of a painted target, however it hangs, by (n, 3) points round a place (3,) and their brightness (n,).
+
+    On the largest plane within the reach. Raises NotDeterminable.
+    """
+    away = np.linalg.norm(points - place, axis=1)
+    near = points[away <= reach]
+    mine = _plane_in(near, reach) if len(near) >= FEWEST else np.zeros(len(near), np.bool_)
+    if np.count_nonzero(mine) < FEWEST:
+        raise NotDeterminable("no plane lies there that a target is painted on")
+    plane = fitted(PLANE, near[mine])
+    off = (points - plane.centre) @ plane.axis
+    on = np.abs(off) <= max(NOISES * plane.rms, LEAST_SHARE * reach)
+    across = np.linalg.svd(plane.axis[None])[2][1:]
+    start = place - ((place - plane.centre) @ plane.axis) * plane.axis
+    found = middle((points[on] - start) @ across.T, brightness[on], 2 * reach)
+    at = start + np.array(found.place) @ across
+    if float(np.linalg.norm(at - place)) > reach:
+        raise NotDeterminable("what stands out there lies farther off than the reach")
+    return np.asarray(at)
 
 
 def _plane_in(points: Floats, reach: float) -> Mask:

@@ -1,19 +1,26 @@
-"""The centre of a painted or paper target: what differs in brightness from what is round it."""
+"""The centre of a painted or paper target: where four fields in a chequer meet, or what differs in brightness from what is round
+it."""
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, Ints
+from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.robust import spread
 
 FEWEST = 30
 # Places across the circle: each counts once, and is as bright as the nearest point.
 ACROSS = 90
+# Discs in which a chequer is looked for, of the reach, and how much of one must answer as a chequer does (0 to 1).
+DISCS, LEAST_ANSWER = (0.7, 0.5, 0.35, 0.25, 0.18, 0.13), 0.6
+# Turns from which a chequer is fitted, the share of brightness that it must tell, and the points in each of its fields.
+TURNS, LEAST_TOLD, FEWEST_A_FIELD = 12, 0.5, 8
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
 # must have so much of the circle.
 CLEARLY, LEAST_SHARE, MOST_SHARE = 4.0, 0.02, 0.6
@@ -26,6 +33,123 @@ class Target:
     place: tuple[float, float]
     brighter: bool
     share: float
+
+    @property
+    def words(self) -> str:
+        """What was found, in words."""
+        return f"a {'bright' if self.brighter else 'dark'} target, {100 * self.share:.0f} % of the circle"
+
+
+@dataclass(frozen=True)
+class Chequer:
+    """Where the four fields meet (2,), by how much (radians, 0 to π/2) an edge of them is turned from the first axis, and the
+    radius within which they were looked at."""
+
+    place: tuple[float, float]
+    turn: float
+    radius: float
+
+    @property
+    def words(self) -> str:
+        """What was found, in words."""
+        return "a chequered target, where its four fields meet"
+
+
+def brightness(store: CloudStore, rows: Ints) -> Floats | None:
+    """How bright some points are, (n,): their intensity, else the mean of their colours; None where a cloud has neither."""
+    if store.has("intensity"):
+        return np.asarray(store.column("intensity")[rows], float)
+    if store.has("red"):
+        return np.mean([np.asarray(store.column(name)[rows], float) for name in ("red", "green", "blue")], axis=0)
+    return None
+
+
+def middle(xy: Floats, brightness: Floats, radius: float) -> Chequer | Target:
+    """The middle of a painted target in a circle about the origin: of a chequer within half of it, else of a mark that stands
+    out. Raises NotDeterminable."""
+    with suppress(NotDeterminable):
+        return chequer(xy, brightness, radius / 2)
+    return target(xy, brightness, radius)
+
+
+def chequer(xy: Floats, brightness: Floats, reach: float) -> Chequer:
+    """Where four fields, dark and bright in turn, meet within a reach of the origin, by points (n, 2) and their brightness (n,).
+
+    About its middle a chequer is the same turned by half a circle and the opposite turned by a quarter, whatever way it hangs;
+    where that holds best on a raster of the nearest points, in the largest disc in which it does, edges as blurred as may be are
+    fitted to the points by least squares, without much weight of those that stray. Raises NotDeterminable.
+    """
+    inside = np.hypot(*xy.T) <= 2 * reach
+    xy, brightness = xy[inside], np.asarray(brightness, float)[inside]
+    if len(xy) < FEWEST:
+        raise NotDeterminable(f"{len(xy)} points lie there, a target needs {FEWEST}")
+    light = np.where(brightness > otsu(brightness), 1.0, -1.0)
+    step = 4 * reach / ACROSS
+    at = (np.arange(ACROSS) + 0.5) * step - 2 * reach
+    east, north = np.meshgrid(at, at)
+    tree = scipy.spatial.cKDTree(xy)
+    raster = light[tree.query(np.column_stack([east.ravel(), north.ravel()]))[1]].reshape(ACROSS, ACROSS)
+    near = np.hypot(east, north) <= reach
+    for disc in DISCS:
+        radius = disc * reach
+        answer = _answer(raster, max(3, round(radius / step)))
+        answer[~near] = -1.0
+        best = np.unravel_index(int(np.argmax(answer)), answer.shape)
+        if answer[best] < LEAST_ANSWER:
+            continue
+        middle = np.array([east[best], north[best]])
+        mine = np.hypot(*(xy - middle).T) <= radius
+        with suppress(NotDeterminable):
+            return _fitted(xy[mine], brightness[mine], middle, radius)
+    raise NotDeterminable("no four fields, dark and bright in turn, meet there")
+
+
+def _answer(raster: Floats, cells: int) -> Floats:
+    """How much a raster of +1 and -1 is a chequer about each of its cells in a disc of so many: 1 where it is one."""
+    wide = np.pad(raster, cells)
+    size = len(raster)
+    total, many = np.zeros_like(raster), 0
+
+    def moved(i: int, j: int) -> Floats:
+        return wide[cells + i : cells + i + size, cells + j : cells + j + size]
+
+    # A quarter of the disc, each place with those that quarter turns make of it; none next to the edges' crossing.
+    for i in range(cells + 1):
+        for j in range(1, cells + 1):
+            if 2 < i * i + j * j <= cells * cells:
+                a, b, c, d = moved(i, j), moved(-j, i), moved(-i, -j), moved(j, -i)
+                total += (a * c + b * d - (a * b + b * c + c * d + d * a) / 2) / 4
+                many += 1
+    return total / max(many, 1)
+
+
+def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Chequer:
+    level, contrast = float(np.mean(brightness)), float(np.std(brightness))
+    if contrast == 0.0:
+        raise NotDeterminable("all points there are alike in brightness")
+    value, local = (brightness - level) / contrast, (xy - middle) / radius
+
+    def fields(p: Floats) -> Floats:
+        u, v = local[:, 0] - p[0], local[:, 1] - p[1]
+        along, across = np.cos(p[2]) * u + np.sin(p[2]) * v, np.cos(p[2]) * v - np.sin(p[2]) * u
+        return np.asarray(np.tanh(along / p[3]) * np.tanh(across / p[3]))
+
+    def rest(p: Floats) -> Floats:
+        return np.asarray(p[4] + p[5] * fields(p) - value)
+
+    starts = [np.array([0.0, 0.0, turn, 0.1, 0.0, 1.0]) for turn in np.arange(2 * TURNS) * np.pi / (2 * TURNS)]
+    start = min(starts, key=lambda p: float(np.sum(rest(p) ** 2)))
+    low = [-0.7, -0.7, -np.inf, 0.01, -np.inf, 0.0]
+    fit = scipy.optimize.least_squares(
+        rest, start, bounds=(low, [0.7, 0.7, np.inf, 0.5, np.inf, np.inf]), loss="soft_l1"
+    )
+    p = fit.x
+    told = 1 - float(np.sum(rest(p) ** 2)) / float(np.sum((value - value.mean()) ** 2))
+    sharp = fields(np.array([*p[:3], 1e-6]))
+    if told < LEAST_TOLD or min(np.count_nonzero(sharp > 0), np.count_nonzero(sharp < 0)) < 2 * FEWEST_A_FIELD:
+        raise NotDeterminable("what is dark and bright there is no chequer of four fields")
+    x, y = (middle + radius * p[:2]).tolist()
+    return Chequer((x, y), float(p[2] % (np.pi / 2)), radius)
 
 
 def target(xy: Floats, brightness: Floats, radius: float) -> Target:

@@ -7,9 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.align.snaps import CORNER, NEAREST, corner, sphere_centre
+from kerb.core.align.snaps import CORNER, NEAREST, PAINTED, corner, painted, sphere_centre
 from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.target import brightness
+from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.units import LengthUnit
 from kerb.studies.align.pairs import HALF_PAIR
@@ -52,7 +54,7 @@ def place_on(field: str, scope: Scope, sources: Sources, place: Floats) -> Float
         if not np.isfinite(z[0]):
             raise InputError(f"{source.name} has nothing there")
         return np.array([*place[:2], z[0]])
-    near = _round(source.store, scope, place, REACH_SPACINGS * source.store.spacing)
+    near = _round(source.store, scope, place, REACH_SPACINGS * source.store.spacing).points()
     if not len(near):
         raise InputError(f"{source.name} has no points there")
     # In plan only, where the pick does not tell how high.
@@ -60,20 +62,26 @@ def place_on(field: str, scope: Scope, sources: Sources, place: Floats) -> Float
     return np.asarray(near[np.argmin(((near[:, :many] - place[:many]) ** 2).sum(axis=1))])
 
 
-def _round(store: CloudStore, scope: Scope, place: Floats, reach: float) -> Floats:
+def _round(store: CloudStore, scope: Scope, place: Floats, reach: float) -> CloudView:
     ring = place[:2] + reach * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
-    return scope.of(store, ring).points()
+    return scope.of(store, ring)
 
 
 def _told(setup: AlignSetup, source: Source, scope: Scope, pick: tuple[Floats, LengthUnit]) -> Floats:
     """What the points round a pick tell. Raises InputError, when they tell nothing or there are none."""
     place, unit = pick
     if source.store is None:
-        raise InputError(f"{source.name} is no cloud: a sphere or a corner needs points")
+        raise InputError(f"{source.name} is no cloud: a sphere, a corner or a target needs points")
     reach = setup.reach if setup.reach is not None else REACH_M / unit.metres
     # A sphere may be picked on its side: twice as far is looked.
-    points = _round(source.store, scope, place, 2 * reach)
+    rows = _round(source.store, scope, place, 2 * reach).all_rows()
+    points = source.store.coordinates(rows)
     try:
+        if setup.snap == PAINTED:
+            light = brightness(source.store, rows)
+            if light is None:
+                raise InputError(f"{source.name} has neither intensity nor colours: a painted target needs them")
+            return painted(points, light, place, reach)
         return corner(points, place, reach) if setup.snap == CORNER else sphere_centre(points, place, reach).centre
     except NotDeterminable as error:
         raise InputError(f"{source.name}: {error}") from None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kerb.core.align.snaps import CORNER, NEAREST, SPHERE_CENTRE
+from kerb.core.align.snaps import CORNER, NEAREST, PAINTED, SPHERE_CENTRE
 from kerb.studies.align.pairs import HALF_PAIR
 from kerb.studies.fields import AGAINST, COMPARED, choice, number, surface, switch, text
 from kerb.studies.scope import Scope
@@ -22,13 +22,15 @@ class AlignSetup(Setup):
         "with ; between pairs",
     )  # fmt: skip
     snap: str = choice(
-        "A pick takes", "The nearest point, or what the points round it tell: the centre of a sphere, the corner of three planes",
-        ((NEAREST, "The nearest point"), (SPHERE_CENTRE, "Centre of a sphere"), (CORNER, "Corner of three planes")),
+        "A pick takes", "The nearest point, or what the points round it tell: the centre of a sphere, the corner of three "
+        "planes, the middle of a painted target",
+        ((NEAREST, "The nearest point"), (SPHERE_CENTRE, "Centre of a sphere"), (CORNER, "Corner of three planes"),
+         (PAINTED, "Middle of a painted target")),
         show_only=True,
     )  # fmt: skip
     reach: float | None = number(
-        "Within", "How far round a pick its points are taken for a sphere or corner", automatic="0.4 m", low=0.0, show_only=True,
-        when=("snap", (SPHERE_CENTRE, CORNER)),
+        "Within", "How far round a pick its points are taken for a sphere, corner or target", automatic="0.4 m", low=0.0, show_only=True,
+        when=("snap", (SPHERE_CENTRE, CORNER, PAINTED)),
     )  # fmt: skip
     scaled: bool = switch("With a scale", "Pairs fit seven parameters in place of six", rare=True)
     refine: bool = switch("Refine after pairs", "Closest points go on from what the pairs give")
