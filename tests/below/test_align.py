@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from kerb.core.align.anyhow import any_start
 from kerb.core.align.closest import HowFit, refined
 from kerb.core.align.search import upright_start
-from kerb.core.align.targets import MeshTarget, PointTarget
+from kerb.core.align.targets import MeshTarget, PointTarget, cube_for, evenly, one_a_cube
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
@@ -29,7 +29,7 @@ from kerb.studies.scope import Scope
 from tests.below.test_accuracy_beside import rotation
 from tests.below.test_cutfill import written
 from tests.below.test_target import chequered
-from tests.support import FAR, CommandLine, near, sources_of, store_of
+from tests.support import DATA, FAR, CommandLine, near, sources_of, store_of
 
 
 def land(xy):
@@ -263,6 +263,70 @@ def hills(xy):
     x, y = xy[:, 0], xy[:, 1]
     bump = 4 * np.exp(-((x - 60) ** 2 + (y - 30) ** 2) / 200)
     return 3 * np.sin(x / 17 + 1) + 2 * np.cos(y / 23) + 1.5 * np.sin((x + 2 * y) / 31) + bump
+
+
+class RealSweeps(unittest.TestCase):
+    """Two sweeps of a spinning lidar with the pose between them, as they ship with the package small_gicp (PyPI, MIT; data/source.ply,
+    target.ply and T_target_source.txt of 1.0.1). Some 5100 returns of each lie on the sensor itself, half of all within 4 m of it, in
+    lines: taken by points, not by surface, both would fit best where they are. Of the pose no uncertainty is told; it was found by
+    closest points too."""
+
+    POSE = ((0.999925, 0.0121483, -0.00177009, 0.488882), (-0.0121523, 0.999924, -0.00228657, 0.121214),
+            (0.00174218, 0.00230791, 0.999996, -0.0253342))  # fmt: skip
+
+    @classmethod
+    def setUpClass(cls):
+        cls.sweeps = [np.asarray(laspy.read(DATA / f"sweep_{k}.laz").xyz) for k in (1, 2)]
+        pose = np.array(cls.POSE)
+        cls.turn, cls.shift = pose[:, :3], pose[:, 3]
+
+    def check(self, motion, turn, shift, most=0.4):
+        """Where the sensor comes to lie, and by how many degrees more it is turned."""
+        near(motion(np.zeros((1, 3)))[0], shift, 0.03)
+        self.assertLess(np.degrees(Rotation.from_matrix(turn.T @ motion.matrix).magnitude()), most)
+
+    def test_both_ways(self):
+        one, other = map(store_of, self.sweeps)
+        for moving, to, turn, shift in (
+            (one, other, self.turn, self.shift), (other, one, self.turn.T, -self.turn.T @ self.shift),
+        ):  # fmt: skip
+            found = run(AlignSetup(Scope("moving"), Scope("to")), sources_of(moving, moving=moving, to=to), silent())
+            self.check(motion_of(found), turn, shift)
+            self.assertLess(found.value("mean_abs"), 0.025)
+
+    def test_turned_anyhow_and_far_off_in_feet(self):
+        """The first sweep lies on its side, 30 m off; a search gives it back."""
+        away = Rotation.from_euler("zyx", [110, 40, -65], degrees=True).as_matrix()
+        feet = 1 / FOOT.metres
+        moving = store_of((self.sweeps[0] @ away.T + [30, -12, 5]) * feet + FAR, FOOT, 0.001)
+        to = store_of(self.sweeps[1] * feet + FAR, FOOT, 0.001)
+        setup = AlignSetup(Scope("moving"), Scope("to"), search_any=True)
+        motion = motion_of(run(setup, sources_of(moving, FOOT, moving=moving, to=to), silent()))
+        ends = lambda xyz: (motion((xyz @ away.T + [30, -12, 5]) * feet + FAR) - FAR) / feet  # noqa: E731
+        near(ends(np.zeros((1, 3)))[0], self.shift, 0.03)
+        near(ends(np.eye(3) * 10) - ends(np.zeros((3, 3))), 10 * self.turn.T, 0.08)
+
+
+class Even(unittest.TestCase):
+    def test_surfaces_count_by_their_size(self):
+        """A plane, a tenth of it a hundred times as dense, and 4000 returns on one place: what stays is even, and some of what was."""
+        rng = np.random.default_rng(3)
+        xy = np.concatenate(
+            [rng.uniform(0, 10, (10_000, 2)), rng.uniform([0, 0], [1, 10], (90_000, 2)), np.zeros((4000, 2)) + 5]
+        )
+        points = np.column_stack([xy, np.zeros(len(xy))]) + FAR
+        fewer = one_a_cube(points, 0.1)
+        many = np.histogram(fewer[:, 0] - FAR[0], 10, (0, 10))[0]
+        self.assertEqual(many[0], 1000)
+        # Of a thousand cells a strip, with one point each by the mean, 1 - 1/e hold one.
+        near(many[1:], 1000 * (1 - np.exp(-1)), 60)
+        self.assertTrue(set(map(tuple, fewer)) <= set(map(tuple, points)))
+        for most in (500, 3000):
+            near(len(one_a_cube(points, cube_for(points, most))), most, 0.12 * most)
+        self.assertEqual(cube_for(points[:90], 90), 0.0)
+        even = evenly(points[:10_000])
+        self.assertGreater(len(even), 6000)
+        self.assertLess(len(evenly(np.concatenate([points[:10_000], points[-4000:]]))), 10_001)
 
 
 class Picking(unittest.TestCase):

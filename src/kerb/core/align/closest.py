@@ -10,14 +10,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.align.targets import Target
+from kerb.core.align.targets import Target, cube_for, one_a_cube
 from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.robust import COVERS_95, MAD_TO_SIGMA
 
-LEVELS = (4_000, 20_000, 100_000)
+# About so many points, one a cube, are matched at each level; what they are matched with is so much finer.
+LEVELS, FINER = (4_000, 20_000, 100_000), 0.5
 ROUNDS = 40
 TUKEY = 4.685
 FEWEST_PAIRS = 50
@@ -85,14 +86,15 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
 
     Raises NotDeterminable, when too few pairs are found; Cancelled.
     """
-    rng = np.random.default_rng(len(moving))
-    order = rng.permutation(len(moving))
-    motion, history = start, []
+    motion, history, whole = start, [], target
     limit = how.limit if how.limit is not None else FIRST_SPACINGS * target.spacing
     # At first whatever is matched counts: slopes that are few among much flat ground would else be taken for outliers.
     width = np.inf
     for number, most in enumerate(LEVELS):
-        points = moving[order[:most]]
+        cell = cube_for(moving, most)
+        points = one_a_cube(moving, cell) if cell else moving
+        last = not cell or most == LEVELS[-1]
+        target = whole if last else whole.coarser(FINER * cell)
         for k in range(ROUNDS):
             progress.step((number + k / ROUNDS) / len(LEVELS), "Bringing into line")
             pairs = _matched(points, target, motion, limit, how)
@@ -103,7 +105,7 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
             limit = _next(limit, pairs, target, how)
             if width <= _usual_width(pairs.left) and _moves(step, points, motion) < STILL * target.spacing + 1e-9:
                 break
-        if most >= len(moving):
+        if last:
             break
     pairs = _matched(points, target, motion, limit, how)
     middle = motion(points.mean(axis=0)[None])[0]

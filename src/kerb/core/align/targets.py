@@ -6,17 +6,58 @@ from typing import Protocol
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each
+from kerb.core.sorting import sorted_keys
 
 NEIGHBOURS, FEWEST = 16, 6
 NOISE_SAMPLE, CHUNK = 3000, 20_000
+# Of points so many shall have a neighbour within a cube.
+MOST = 0.9
+CUBE_ROUNDS = 8
+# Fewer points are no coarser target.
+ENOUGH = 1000
 # Share of the spread of neighbours that is square to their plane: so many times the usual one, and more than this, is an edge.
 TIMES_BENT, LEAST_BENT = 4.0, 0.004
+
+
+def evenly(points: Floats) -> Floats:
+    """One of points (n, 3) in each cube as wide as most of them have a neighbour within, in the order given.
+
+    A scanner leaves a hundred times as many points on what is near as on what is far, and thousands on its own place where
+    nothing came back: surfaces shall count by their size.
+    """
+    index = NeighbourIndex(points)
+    away = index.nearest(points[:: max(1, len(points) // NOISE_SAMPLE)], min(2, len(points)))[0][:, -1]
+    return one_a_cube(points, float(np.quantile(away, MOST)))
+
+
+def one_a_cube(points: Floats, cell: float) -> Floats:
+    """The first of points (n, 3) in each cube of a side, in the order given."""
+    low, high = ends(points)
+    cell = max(cell, float((high - low).max()) / 2.0**20, 1e-12)
+    i, j, k = np.floor((points - low) / cell).astype(np.uint64).T
+    order, keys = sorted_keys((i << np.uint64(42)) | (j << np.uint64(21)) | k)
+    return points[np.sort(order[np.concatenate([[True], keys[1:] != keys[:-1]])])]
+
+
+def cube_for(points: Floats, most: int) -> float:
+    """The side of cubes of which about so many hold one of points (n, 3); nought, where there are no more points than that."""
+    if len(points) <= most:
+        return 0.0
+    low, high = ends(points)
+    cell = float((high - low).max()) / np.sqrt(most)
+    for _ in range(CUBE_ROUNDS):
+        # On surfaces the number of cubes goes with the square of their side.
+        share = len(one_a_cube(points, cell)) / most
+        if 0.9 < share < 1.1:
+            break
+        cell *= float(np.sqrt(share))
+    return cell
 
 
 class Target(Protocol):
@@ -25,6 +66,9 @@ class Target(Protocol):
 
     spacing: float
     normal_noise: float
+
+    def coarser(self, cell: float) -> Target:
+        """The same with no detail finer than cubes of a side."""
 
     def match(self, places: Floats, limit: float) -> tuple[Floats, Floats, Floats]:
         """Nearest places (n, 3), unit normals (n, 3; NaN where there is none) and distances (n,; inf beyond the limit)."""
@@ -63,6 +107,11 @@ class PointTarget:
             noise = values[:, 0] / np.maximum(values[:, 1], 1e-30) / groups.shape[1]
         self.normal_noise = float(np.median(noise))
 
+    def coarser(self, cell: float) -> PointTarget:
+        """One point a cube, whose neighbours lie all round it even where a scanner left its points in lines."""
+        fewer = one_a_cube(self.points, cell)
+        return PointTarget(fewer) if ENOUGH <= len(fewer) < len(self.points) else self
+
     def match(self, places: Floats, limit: float) -> tuple[Floats, Floats, Floats]:
         """Nearest point, its normal and distance."""
         away, who = self.index.nearest(places, 1, limit)
@@ -77,6 +126,10 @@ class MeshTarget:
 
     def __init__(self, mesh: TriangleMesh, spacing: float) -> None:
         self.mesh, self.spacing = MeshDistance(mesh), spacing
+
+    def coarser(self, _cell: float) -> MeshTarget:
+        """Triangles are as they are."""
+        return self
 
     def match(self, places: Floats, limit: float) -> tuple[Floats, Floats, Floats]:
         """Nearest place of a triangle, its normal and distance."""

@@ -8,7 +8,7 @@ from kerb.core.accuracy.horizontal import fitted
 from kerb.core.align.anyhow import any_start
 from kerb.core.align.closest import Fit, HowFit, refined
 from kerb.core.align.search import upright_start
-from kerb.core.align.targets import MeshTarget, PointTarget, Target
+from kerb.core.align.targets import MeshTarget, PointTarget, Target, evenly
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
@@ -54,7 +54,7 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     if not typed and (not setup.pairs.strip() or setup.refine):
         target = _target(setup, sources, origin, progress.within(0.0, 0.3))
         how = HowFit(setup.overlap, setup.max_distance)
-        fit = refined(moving - origin, target, _from(motion, origin), how, progress.within(0.3, 0.95))
+        fit = refined(evenly(moving) - origin, target, _from(motion, origin), how, progress.within(0.3, 0.95))
         motion = _to(fit.motion, origin)
     motion = about_place(motion, moving.mean(axis=0))
     _tell(outcome, motion, fit, unit.code)
@@ -115,7 +115,7 @@ def _mesh(name: str, sources: Sources) -> TriangleMesh:
 def _target(setup: AlignSetup, sources: Sources, origin: Floats, progress: Progress) -> Target:
     progress.step(0.1, "Reading what stays")
     if sources.source("to").store is not None:
-        return PointTarget(_points("to", setup.to, sources, MOST_FIXED) - origin)
+        return PointTarget(evenly(_points("to", setup.to, sources, MOST_FIXED)) - origin)
     mesh = _mesh("to", sources)
     spacing = 1.0
     store = sources.source("moving").store

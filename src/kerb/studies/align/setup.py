@@ -29,8 +29,8 @@ class AlignSetup(Setup):
         show_only=True,
     )  # fmt: skip
     reach: float | None = number(
-        "Within", "How far round a pick its points are taken for a sphere, corner or target", automatic="0.4 m", low=0.0, show_only=True,
-        when=("snap", (SPHERE_CENTRE, CORNER, PAINTED)),
+        "Within", "How far round a pick its points are taken for a sphere, corner or target", automatic="0.4 m", low=0.0,
+        show_only=True, when=("snap", (SPHERE_CENTRE, CORNER, PAINTED)),
     )  # fmt: skip
     scaled: bool = switch("With a scale", "Pairs fit seven parameters in place of six", rare=True)
     refine: bool = switch("Refine after pairs", "Closest points go on from what the pairs give")
