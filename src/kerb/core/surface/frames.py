@@ -56,7 +56,7 @@ class AboutAxis:
     middle: Floats
     axes: Floats
     radius: float
-    sign: float = 1.0
+    sign: float
 
     def of(self, places: Floats) -> Floats:
         """Places (n, 3) in the frame."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
@@ -22,6 +22,7 @@ MOST_NODES = 20_000_000
 # Nodes of a square block share what is read of the cloud.
 BLOCK = 256
 ON_NODE = 1e-9
+TINY = 1e-9
 
 
 @dataclass(frozen=True)
@@ -73,8 +74,11 @@ def spot_levels(view: CloudView, nodes: Floats, take: str, radius: float, progre
     z = np.full(len(nodes), np.nan)
     if not len(nodes):
         return z
-    size = BLOCK * float(np.sqrt(max(np.ptp(nodes, axis=0).prod(), 1e-12) / max(len(nodes), 1))) or 1.0
-    key = np.floor((nodes - nodes.min(axis=0)) / max(size, 1e-9)).astype(np.int64)
+    # Nodes in a row have no area: then they are as far apart as the row is long.
+    low, high = ends(nodes)
+    extent = high - low
+    size = BLOCK * max(float(np.sqrt(extent.prod() / len(nodes))), float(extent.max()) / len(nodes), TINY)
+    key = np.floor((nodes - low) / size).astype(np.int64)
     _, block = np.unique(key, axis=0, return_inverse=True)
     order = np.argsort(block.ravel(), kind="stable")
     groups = np.split(order, np.flatnonzero(np.diff(block.ravel()[order])) + 1)

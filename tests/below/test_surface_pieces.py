@@ -1,0 +1,245 @@
+"""Single pieces of surfaces by brute force and closed forms: what tests of whole studies would let pass."""
+
+import unittest
+from unittest import mock
+
+import matplotlib.figure
+import matplotlib.tri
+import numpy as np
+import shapely
+
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.area import Area, ring_of
+from kerb.core.geometry.shapes import CYLINDER, SPHERE, fitted
+from kerb.core.progress import silent
+from kerb.core.surface import contours as contours_of
+from kerb.core.surface import mending
+from kerb.core.surface.contours import contours, label_places, smoothed
+from kerb.core.surface.frames import BINS, about_axis
+from kerb.core.surface.making import Shape, departure, surface_from
+from kerb.core.surface.mending import Mended
+from kerb.core.surface.overlay import mask_of
+from kerb.core.surface.spots import spot_levels
+from kerb.core.surface.stable import proposals, stable_ground
+from kerb.core.surface.tin import Tin, triangulate
+from kerb.studies.scope import Scope
+from tests.support import FAR, near, store_of
+
+
+def lattice(count, step=1.0):
+    side = np.arange(count) * step
+    return np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+
+
+class Frames(unittest.TestCase):
+    def test_cut_open_in_the_middle_of_the_widest_gap(self):
+        """Points on a ring of known bins, two gaps; the frame faces away from the middle of the wider one, to the bit of a bin."""
+        line = np.array([[0.0, 0, 0], [0, 0, 1]]) + FAR
+        for first, wide in ((0, 90), (50, 91), (650, 120)):
+            bins = np.arange(first + wide, first + BINS)
+            bins = bins[(bins < first + 400) | (bins >= first + 440)]
+            turn = 2 * np.pi * (bins + 0.5) / BINS
+            # The frame counts turns from east across up, which is south.
+            x = np.cross([0.0, 0, 1], [1.0, 0, 0])
+            for inwards in (False, True):
+                frame = about_axis(np.column_stack([3 * np.cos(turn), 3 * np.sin(turn), turn]) + FAR, line, inwards)
+                middle = 2 * np.pi * (first + wide / 2) / BINS
+                near(frame.axes[0], [-np.cos(middle), -np.sin(middle), 0], 1e-9)
+                near(x @ frame.axes[2], 0, 1e-12)
+                out = frame.of(np.array([[3.5, 0, 0], [3, 0, 0]]) + FAR)[:, 2]
+                self.assertEqual(out[0] > out[1], not inwards)
+        near(about_axis(np.column_stack([np.cos(turn), np.sin(turn), turn]) + FAR, line).sign, 1.0)
+
+    def test_the_axis_points_up_or_north_east(self):
+        ring = (
+            np.column_stack([np.cos(np.arange(0, 6, 0.01)), np.arange(600) * 0.01, np.sin(np.arange(0, 6, 0.01))]) + FAR
+        )
+        for way, told in (
+            ([0, -1, 0.0], [0, 1, 0]),
+            ([0, 1, 0.0], [0, 1, 0]),
+            ([0, 1, -0.03], [0, -1, 0.03]),
+            ([-1, 0.5, 0.01], [1, -0.5, -0.01]),
+        ):
+            axis = about_axis(ring, np.array([FAR, FAR + way])).axes[2]
+            near(axis, np.array(told) / np.linalg.norm(told), 1e-9)
+
+
+class Shapes(unittest.TestCase):
+    def test_exact_ones_of_few_points(self):
+        """Four points of a sphere give it; a cylinder of small radius from half of its round; both to rounding."""
+        sphere = fitted(SPHERE, np.array([[2.0, 0, 0], [0, 2, 0], [0, 0, 2], [-2, 0, 0], [0, -2, 0]]) + FAR)
+        near([*(sphere.centre - FAR), sphere.radius], [0, 0, 0, 2.0], 1e-6)
+        with self.assertRaisesRegex(NotDeterminable, "plane"):
+            fitted(SPHERE, np.array([[2.0, 0, 0], [0, 2, 0], [-2, 0, 0], [0, -2, 0], [1.2, 1.6, 0]]) + FAR)
+        rng = np.random.default_rng(4)
+        turn, along = rng.uniform(0, np.pi, 400), rng.uniform(0, 30, 400)
+        pipe = np.column_stack([0.2 * np.cos(turn), along, 0.2 * np.sin(turn)]) + FAR
+        found = fitted(CYLINDER, pipe)
+        near([found.radius, found.rms], [0.2, 0.0], 1e-6)
+        near(found.axis, [0, 1, 0], 1e-6)
+        away, place = found.nearest(np.array([[0.5, 3, 0], [0.1, 3, 0], [0, 7, 0]]) + FAR)
+        near(away, [0.3, -0.1, -0.2], 1e-6)
+        near(place[:2] - FAR, [[0.2, 3, 0], [0.2, 3, 0]], 1e-6)
+
+
+class Making(unittest.TestCase):
+    def test_departure_of_a_cloud_of_several_tiles(self):
+        """Of a mask, against the points themselves: each tile has rows of its own."""
+        rng = np.random.default_rng(5)
+        points = np.column_stack([rng.uniform(0, 60, (150_000, 2)), rng.normal(0, 0.1, 150_000)]) + FAR
+        store = store_of(points)
+        self.assertGreater(len(store.tiles), 1)
+        mask = rng.random(store.count) < 0.3
+        flat = triangulate(np.column_stack([lattice(2, 40.0), [0.0, 4, 0, 4]]) + FAR)
+        kept = store.coordinates(np.flatnonzero(mask))
+        away = kept[:, 2] - flat.at(kept[:, :2])
+        away = away[np.isfinite(away)]
+        told = departure(store, mask, flat, silent())
+        near([told.largest, told.rms, told.points], [np.abs(away).max(), np.sqrt(np.mean(away**2)), len(away)], 1e-9)
+
+    def test_the_rim_beyond_the_points(self):
+        """A boundary that reaches farther than the points takes the level of the nearest one there, and of the surface inside."""
+        xy = lattice(21)
+        store = store_of(np.column_stack([xy, 0.5 * xy[:, 0] + 0.25 * xy[:, 1]]) + FAR)
+        ring = np.array([[-3.0, 5], [10, -2], [25, 12], [10, 15.5]]) + FAR[:2]
+        tin = surface_from(store, np.ones(441, bool), None, Shape(ring=ring), silent())
+        at = {tuple(np.round(p[:2] - FAR[:2], 6).tolist()): p[2] - FAR[2] for p in tin.points}
+        near([at[-3, 5], at[10, -2], at[25, 12], at[10, 15.5]], [1.25, 5.0, 13.0, 8.875], 1e-9)
+        near(tin.plan_area, shapely.Polygon(ring).area, 1e-6)
+        # The longest edge counts: on a lattice all have just the diagonal.
+        whole = surface_from(store, np.ones(441, bool), None, Shape(longest=float(np.sqrt(2.0))), silent())
+        near(whole.plan_area, 400, 1e-9)
+        with self.assertRaises(NotDeterminable):
+            surface_from(store, np.ones(441, bool), None, Shape(longest=1.41), silent())
+
+
+class TinyContours(unittest.TestCase):
+    def test_of_few_triangles_against_matplotlib(self):
+        """Each line of 200 surfaces of three to nine vertices: how many there are, which are closed, and how long they are."""
+        rng = np.random.default_rng(6)
+        for k in range(200):
+            count = 3 + k % 7
+            points = np.column_stack([rng.uniform(0, 10, (count, 2)), rng.uniform(0, 4, count)])
+            tin = triangulate(points)
+            plain = matplotlib.tri.Triangulation(*tin.points[:, :2].T, tin.triangles)
+            levels = 0.3 + np.arange(5)
+            figure = matplotlib.figure.Figure().subplots().tricontour(plain, tin.points[:, 2], levels=levels)
+            found = contours(tin, 1.0, base=0.3)
+            for level, theirs in zip(levels, figure.allsegs, strict=True):
+                ours = [line for line in found if abs(line.level - level) < 1e-9]
+                ends = sorted((len(line.xy), line.closed) for line in ours)
+                self.assertEqual(
+                    ends, sorted((len(one), bool((one[0] == one[-1]).all())) for one in theirs if len(one))
+                )
+                near(
+                    sum(line.length for line in ours),
+                    sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs),
+                    1e-9,
+                )
+        self.assertEqual(contours(Tin(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(3)), 1.0), [])
+
+    def test_limits_and_labels(self):
+        tin = triangulate(np.column_stack([lattice(3), np.arange(9.0)]))
+        with mock.patch.object(contours_of, "MOST_SMOOTH", 127), self.assertRaisesRegex(InputError, "too many"):
+            smoothed(tin, 2)
+        with mock.patch.object(contours_of, "MOST_SMOOTH", 128):
+            self.assertEqual(len(smoothed(tin, 2).triangles), 128)
+        # A line of 10: one label of 30, two of 5 at a quarter and three quarters, none of 41.
+        line = contours(triangulate(np.column_stack([lattice(2, 10.0), [0.0, 10, 0, 10]])), 5.0, base=2.0)[:1]
+        for spacing, wanted in ((30.0, [5.0]), (5.0, [2.5, 7.5]), (41.0, []), (40.0, [5.0])):
+            rows, places = label_places(line, spacing)
+            near(np.sort(places[:, 1]), wanted, 1e-9)
+            self.assertEqual(rows.tolist(), [0] * len(wanted))
+
+
+class SpotsByBlocks(unittest.TestCase):
+    def test_levels_at_the_borders_of_blocks(self):
+        """Nodes dense enough for several blocks, and all in one row; the points a radius away lie in the next one."""
+        rng = np.random.default_rng(7)
+        points = np.column_stack([rng.uniform(0, 20, (9000, 2)), rng.normal(0, 1, 9000)]) + FAR
+        store = store_of(points)
+        points = store.coordinates(slice(0, 9000))
+        row = np.column_stack([np.linspace(2, 18, 600), np.full(600, 9.0)])
+        for nodes in (lattice(60, 0.25) + 2, row):
+            nodes = nodes + FAR[:2]
+            with mock.patch("kerb.core.surface.spots.BLOCK", 7):
+                lowest, middle = (
+                    spot_levels(Scope("c").of(store), nodes, take, 0.5, silent()) for take in ("lowest", "median")
+                )
+            for k in range(0, len(nodes), 7):
+                mine = points[np.hypot(*(points[:, :2] - nodes[k]).T) <= 0.5, 2]
+                near([lowest[k], middle[k]], [mine.min(), np.median(mine)])
+        for radius in (0.0, -1.0, np.nan):
+            with self.assertRaisesRegex(InputError, "above zero"):
+                spot_levels(Scope("c").of(store), nodes, "lowest", radius, silent())
+
+    def test_a_row_of_nodes_is_read_in_few_pieces(self):
+        """Nodes along a line have no area: they are not read one by one."""
+        store = store_of(np.column_stack([lattice(30), np.zeros(900)]) + FAR)
+        steps = []
+        watch = silent()
+        watch.step = lambda share, _words: steps.append(share)
+        spot_levels(
+            Scope("c").of(store),
+            np.column_stack([np.linspace(1, 28, 1000), np.full(1000, 5.0)]) + FAR[:2],
+            "lowest",
+            2.0,
+            watch,
+        )
+        self.assertLess(len(steps), 20)
+
+
+class Stable(unittest.TestCase):
+    def test_the_reach_of_blocks(self):
+        """Differences that are one value in each block and vary between them: shared over just a block's side."""
+        xy = lattice(64) + 0.5
+        size = 63 / 8
+        rng = np.random.default_rng(8)
+        value = rng.normal(0, 0.01, (9, 9))
+        value = np.clip(value, -0.02, 0.02)
+        dz = value[np.floor((xy[:, 1] - 0.5) / size).astype(int), np.floor((xy[:, 0] - 0.5) / size).astype(int)]
+        found = stable_ground(xy + FAR[:2], dz)
+        near(found.reach, size, 0.02 * size)
+        near(found.noise, dz.std(ddof=1))
+        near(found.offset, dz.mean())
+
+    def test_proposals_of_a_pit(self):
+        """The larger of two calm sides comes first; nothing of the pit; with fewer than thirty cells nothing is said."""
+        rng = np.random.default_rng(9)
+        dz = rng.normal(0, 0.01, (40, 100)) + 0.05
+        dz[:, 30:60] -= 2.0
+        found = proposals(dz, 2.0)
+        near([part.bounds[0] > 118 for part in found[:2]], [True, False])
+        for part in found:
+            self.assertEqual(part.intersection(shapely.box(62, 0, 118, 80)).area, 0)
+        near([found[0].area, found[1].area], [36 * 36 * 4, 26 * 36 * 4], 0.15 * 36 * 36 * 4)
+        few = np.full((6, 6), np.nan)
+        few.ravel()[:29] = rng.normal(0, 0.01, 29)
+        self.assertEqual(proposals(few, 1.0), [])
+
+
+class MendedEdges(unittest.TestCase):
+    def test_a_vertex_on_a_slanted_edge(self):
+        """It parts the edge and both triangles beside it, and nothing of the surface moves."""
+        points = np.array([[0.0, 0, 0], [9, 3, 3], [2, 7, 5], [6, -5, 1]])
+        m = Mended.of(Tin.of(points + FAR, np.array([[0, 1, 2], [1, 0, 3]], np.int32)))
+        places = np.random.default_rng(1).dirichlet(np.ones(3), 200) @ points[:3, :2] + FAR[:2]
+        before = m.surface.at(places)
+        for share in (1 / 3, 0.9):
+            fresh = mending.with_vertex(m, share * points[1, :2] + FAR[:2])
+            self.assertEqual(np.count_nonzero(fresh.there), 4)
+            near(fresh.surface.at(places), before, 1e-9)
+        inside = mending.with_vertex(m, np.array([3.0, 3]) + FAR[:2])
+        self.assertEqual(np.count_nonzero(inside.there), 4)
+        near(inside.surface.plan_area, m.surface.plan_area, 1e-9)
+
+    def test_a_seam_keeps_apart_what_lies_on_it(self):
+        """Another surface inside a ring: its vertices on the ring are none of the patch, those just inside are."""
+        ring = np.array([[10.0, 10], [30, 10], [30, 30], [10, 30]]) + FAR[:2]
+        base = triangulate(np.column_stack([lattice(9, 5.0), np.zeros(81)]) + FAR)
+        other = np.array([[10.0, 20, 2], [20, 20, 2], [10.001, 15, 2]]) + FAR
+        made = mending.other_inside(Mended.of(base), ring, lambda xy: np.full(len(xy), FAR[2] + 2), other)
+        inside = made.surface.at(np.array([[20.0, 20], [10, 20], [10.001, 15], [5, 5]]) + FAR[:2]) - FAR[2]
+        near(inside, [2, 1, 2, 0], 1e-9)
+        area = mask_of(Area((ring_of(ring),))).plan_area
+        near(area, 400, 1e-9)
