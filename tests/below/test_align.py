@@ -346,6 +346,9 @@ class Picking(unittest.TestCase):
                 with self.assertRaisesRegex(InputError, "pick the same place on what stays"):
                     pairs_of(setup.pairs)
                 setup = replace(setup, **with_place(setup, sources, fixed[k, :2] - 0.01 * one))
+                left = 3 - len(setup.pairs.split(";"))
+                told = f"Pick {left} more pair{'s' if left > 1 else ''}: three fix a motion."
+                self.assertEqual(setup.missing(), [told] if left > 0 else [])
             names, first, second = pairs_of(setup.pairs)
             self.assertEqual(names, ("P1", "P2", "P3", "P4"))
             near(first, moved[[10, 900, 2000, 3500]], 2e-4 * one)

@@ -77,7 +77,7 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
                     **more,
                 )
                 _add_narrowing(parser, "", name, taken={a.flag for a in kind.setup.declared().values()})
-            elif about.kind != CLOUDS:
+            elif about.kind != CLOUDS and not about.by_hand:
                 _add_field(parser, kind, name, about)
         for step in kind.steps:
             flag = f"--{step.id.replace('_', '-')}"

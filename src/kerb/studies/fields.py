@@ -43,7 +43,8 @@ class Field(Setting):
     a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
     meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number
     that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items of
-    ``rings`` can be where they are more than rings; an item's value ``way`` names its own.
+    ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand`` matters only
+    where somebody looks and picks: it is no option of the command line.
     """
 
     kind: str = TEXT
@@ -53,6 +54,7 @@ class Field(Setting):
     rare: bool = False
     show_only: bool = False
     hidden: bool = False
+    by_hand: bool = False
     flag: str = ""
     key: str = ""
     own: tuple[Setting, ...] = ()

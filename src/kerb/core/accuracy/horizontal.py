@@ -71,7 +71,8 @@ def fitted(moving: Floats, fixed: Floats, scaled: bool = False) -> tuple[Rigid, 
     Raises NotDeterminable, when there are fewer than three or they lie along a line.
     """
     if len(moving) < 3:
-        raise NotDeterminable(f"{len(moving)} targets do not fix a motion, three do")
+        said = "one target does" if len(moving) == 1 else f"{len(moving)} targets do"
+        raise NotDeterminable(f"{said} not fix a motion, three do")
     a, b = moving - moving.mean(axis=0), fixed - fixed.mean(axis=0)
     spread = np.linalg.svd(a, compute_uv=False)
     if spread[1] < LEAST_SHARE * spread[0]:

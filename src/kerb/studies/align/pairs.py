@@ -14,7 +14,7 @@ from kerb.core.geometry.rigid import Rigid
 
 MOST_TEXT = 5_000_000
 # A name and the place on what moves.
-HALF_PAIR = 4
+HALF_PAIR, FEWEST_PAIRS = 4, 3
 
 
 def text_of(given: str, what: str) -> str:

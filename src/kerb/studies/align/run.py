@@ -171,7 +171,7 @@ def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
         tuple((n, *row, d, o) for n, row, d, o in zip(names, left.tolist(), away.tolist(), alone, strict=True)),
     )  # fmt: skip
     if not setup.scaled:
-        outcome.warnings.append(Note("scale", f"a scale of {1e6 * (scale - 1):+.0f} ppm would fit; it is not taken"))
+        outcome.warnings.append(Note("scale", f"a scale of {round(1e6 * (scale - 1)) or 0:+d} ppm would fit; it is not taken"))
     if len(names) == 3:
         outcome.warnings.append(
             Note("few-pairs", "three pairs fix the motion without a check; a fourth would show a mistake")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kerb.core.align.snaps import CORNER, NEAREST, PAINTED, SPHERE_CENTRE
-from kerb.studies.align.pairs import HALF_PAIR
+from kerb.studies.align.pairs import FEWEST_PAIRS, HALF_PAIR
 from kerb.studies.fields import AGAINST, COMPARED, choice, number, surface, switch, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
@@ -26,11 +26,11 @@ class AlignSetup(Setup):
         "planes, the middle of a painted target",
         ((NEAREST, "The nearest point"), (SPHERE_CENTRE, "Centre of a sphere"), (CORNER, "Corner of three planes"),
          (PAINTED, "Middle of a painted target")),
-        show_only=True,
+        show_only=True, by_hand=True,
     )  # fmt: skip
     reach: float | None = number(
         "Within", "How far round a pick its points are taken for a sphere, corner or target", automatic="0.4 m", low=0.0,
-        show_only=True, when=("snap", (SPHERE_CENTRE, CORNER, PAINTED)),
+        show_only=True, by_hand=True, when=("snap", (SPHERE_CENTRE, CORNER, PAINTED)),
     )  # fmt: skip
     scaled: bool = switch("With a scale", "Pairs fit seven parameters in place of six", rare=True)
     refine: bool = switch("Refine after pairs", "Closest points go on from what the pairs give")
@@ -61,7 +61,12 @@ class AlignSetup(Setup):
     )
 
     def missing(self) -> list[str]:
-        """What is still needed; of a pair that was begun, its place on what stays."""
-        last = self.pairs.replace("\n", ";").rstrip("; ").rpartition(";")[2].split()
-        half = len(last) == HALF_PAIR
-        return [*super().missing(), *([f"Pair {last[0]}: pick the same place on what stays."] if half else [])]
+        """What is still needed; of a pair that was begun, its place on what stays; and more pairs, until there are three."""
+        typed = [entry.replace(",", " ").split() for entry in self.pairs.replace("\n", ";").split(";") if entry.strip()]
+        wanted = super().missing()
+        if typed and len(typed[-1]) == HALF_PAIR:
+            wanted.append(f"Pair {typed[-1][0]}: pick the same place on what stays.")
+        elif typed and len(typed) < FEWEST_PAIRS and all(len(entry) in (6, 7) for entry in typed):
+            left = FEWEST_PAIRS - len(typed)
+            wanted.append(f"Pick {left} more pair{'s' if left > 1 else ''}: three fix a motion.")
+        return wanted
