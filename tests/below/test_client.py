@@ -29,9 +29,17 @@ from kerb.report.reading import (
     method_text,
 )
 from kerb.report.repeat import repeat_lines
-from kerb.report.text import bound_by, printed_cell, printed_columns
+from kerb.report.text import (
+    bound_by,
+    comma_separated,
+    figures_shown,
+    figures_table,
+    printed_cell,
+    printed_columns,
+    tab_separated,
+)
 from kerb.studies.inventory.setup import InventorySetup
-from kerb.studies.outcome import Column, Input, Table
+from kerb.studies.outcome import Column, Figure, Input, Outcome, Table
 from kerb.studies.profiles import eastward, ends_of
 from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
@@ -78,6 +86,37 @@ class Rounding(unittest.TestCase):
         self.assertEqual(rows, [["A", "41 200", "1 000", "5", "270", "81"], ["B", "10.0", "—", "—", "—", "—"]])
         self.assertEqual(plain(printed_cell(table, table.rows[0], 4, shown, bounds)), "10.0")
         self.assertEqual([c.unit for c in printed_columns(table, shown)], ["", "yd3", "yd3", "ton", "yd3", "yd3"])
+
+    def test_what_has_no_unit_and_shares(self):
+        """A ratio keeps four digits, a count none after the point, what is to be used again all; a share is written in hundredths."""
+        table = Table("T", (Column("c1", exact=True), Column("ratio"), Column("count"), Column("within", "share"), Column("u95", "share")),
+                      ((0.99998167892068, 0.00281234, 12.0, 0.655, 0.0123), (-33648.96329305443, 1234.5678, 0.0, None, None)))  # fmt: skip
+        rows = [
+            [plain(printed_cell(table, row, n, Decimals(), bound_by(table))) for n in range(5)] for row in table.rows
+        ]
+        self.assertEqual(
+            rows, [["0.999981678921", "0.002812", "12", "65.5", "1.2"], ["-33648.9632931", "1 235", "0", "—", "—"]]
+        )
+        self.assertEqual(comma_separated(table).splitlines()[1], "0.9999816789207,0.00281234,12.0,65.5,1.23")
+        self.assertIn("within (%)", comma_separated(table))
+        self.assertEqual(tab_separated(table).splitlines()[1].split("\t")[3:], ["65.5", "1.23"])
+        outcome = Outcome(
+            "align",
+            "m",
+            "",
+            {
+                "overlap": Figure(0.25, "share", "Match", 0.01),
+                "net": Figure(1234.56, "m3", "Net", 21.0),
+                "n": Figure(7.0, "", "Rounds"),
+            },
+            {},
+        )
+        self.assertEqual(
+            [row[1:4] for row in figures_table(outcome).rows],
+            [(25.0, 1.0, "%"), (1234.56, 21.0, "m³"), (7.0, None, "")],
+        )
+        shown = [tuple(map(plain, row[1:4])) for row in figures_shown(outcome, Decimals(volume_in="")).rows]
+        self.assertEqual(shown, [("25.0", "1.0", "%"), ("1 235", "21", "m³"), ("7", "—", "")])
 
 
 class Usual(unittest.TestCase):

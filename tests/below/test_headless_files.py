@@ -162,6 +162,7 @@ class Held(CommandLine):
         super().setUp()
         self.job = self.folder / "one.kerb"
         self.assertEqual(self.kerb("add", self.job, YARD)[0], 0, self.error)
+        self.assertEqual(Job.open(self.job).state.title.name, self.job.stem)
         self.name = f"{self.job}#{YARD.stem}"
 
     def test_a_cloud_is_described_and_converted(self):

@@ -1,5 +1,6 @@
 """The job: one door, undo of everything, atomic saving, recovery after a kill, the record."""
 
+import contextlib
 import json
 import os
 import shutil
@@ -7,6 +8,7 @@ import signal
 import subprocess
 import sys
 from dataclasses import replace
+from pathlib import Path
 from unittest import mock
 
 from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
@@ -312,6 +314,11 @@ class Remembered(Folder):
         again = Settings(path)
         self.assertEqual(again.get("theme"), "dark")
         self.assertEqual([folder.stem for folder in again.recent()], ["b", "a"])
+        # One that was named from where it lies is the same from elsewhere.
+        with contextlib.chdir(self.folder):
+            again.add_recent(Path("a.kerb"))
+        self.assertEqual(again.recent(), [self.folder / "a.kerb", self.folder / "b.kerb"])
+        again.add_recent(self.folder / "b.kerb")
         shutil.rmtree(self.folder / "b.kerb")
         self.assertEqual([folder.stem for folder in again.recent()], ["a"])
         path.write_text("no json")

@@ -142,7 +142,7 @@ def plain(value: object) -> str:
     if value is None:
         return ""
     if isinstance(value, float):
-        return "" if math.isnan(value) else repr(round(value, 10))
+        return "" if math.isnan(value) else repr(round(value, 13))
     return str(value)
 
 

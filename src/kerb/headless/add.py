@@ -19,7 +19,7 @@ from kerb.job import site
 from kerb.job.holdings import ImportWish, added, check_place, default_placing, import_file, stated
 from kerb.job.job import SUFFIX, Job
 from kerb.job.lock import FolderLock
-from kerb.job.state import Holding
+from kerb.job.state import Holding, JobState, Title
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
 ANSWERS = "--crs or --unit-in say what its numbers are, --exchange exchanges easting and northing"
@@ -54,7 +54,7 @@ def run_add(args: argparse.Namespace) -> Outcome:
 
 def _add_to_new(args: argparse.Namespace, wish: ImportWish, folder: Path) -> Outcome:
     """Into a job that is made for it; when nothing comes in, there is none afterwards."""
-    job = Job.create(folder)
+    job = Job.create(folder, JobState(Title(folder.stem)))
     job.autosaves = False
     try:
         return _add(args, wish, job)

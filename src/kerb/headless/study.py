@@ -417,7 +417,7 @@ def _help(about: Setting, default: float | None) -> str:
         about.unit, about.unit
     )
     shown = (about.automatic or "none") if default is None else f"{default:g}{mark}"
-    return _safe(f"{about.help}, in {unit} (default: {shown})")
+    return _safe(f"{about.help}{f', in {unit}' if unit else ''} (default: {shown})")
 
 
 def _safe(words: str) -> str:

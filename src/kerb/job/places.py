@@ -83,5 +83,7 @@ class Settings:
 
     def add_recent(self, folder: Path) -> None:
         """Put a job first among the recent ones."""
-        others = [str(item) for item in self.recent() if item != folder]
-        self.set("recent", [str(folder), *others][:MOST_RECENT])
+        # What was typed from one place is looked for from another.
+        first = folder.absolute()
+        others = [str(item) for item in self.recent() if item.absolute() != first]
+        self.set("recent", [str(first), *others][:MOST_RECENT])

@@ -7,6 +7,7 @@ import io
 import re
 from collections.abc import Callable
 from dataclasses import replace
+from math import floor, isfinite, log10
 from pathlib import Path
 from typing import Any
 
@@ -16,18 +17,43 @@ from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
 
+FIGURE_COLUMNS = (
+    Column("figure", "", "Figure"), Column("value", "", "Value"), Column("u95", "", "± 95 %"), Column("unit", "", "Unit"),
+    Column("note", "", "Note"),
+)  # fmt: skip
+# Digits of a number of no unit that is no whole one.
+DIGITS = 4
+
 
 def figures_table(outcome: Outcome) -> Table:
-    """All figures of an outcome as a table."""
+    """All figures of an outcome as a table, with full precision."""
     rows = tuple(
-        (figure.label, figure.value, figure.u95, symbol(figure.unit), figure.note)
-        for figure in outcome.figures.values()
+        (f.label, _written_in(f.value, f.unit), _written_in(f.u95, f.unit), symbol(f.unit), f.note)
+        for f in outcome.figures.values()
     )
-    columns = (
-        Column("figure", "", "Figure"), Column("value", "", "Value"), Column("u95", "", "± 95 %"),
-        Column("unit", "", "Unit"), Column("note", "", "Note"),
-    )  # fmt: skip
-    return Table("Figures", columns, rows)
+    return Table("Figures", FIGURE_COLUMNS, rows)
+
+
+def figures_shown(outcome: Outcome, decimals: Decimals) -> Table:
+    """All figures of an outcome as they are printed: in the units the job prints in, with no more digits than bounds allow."""
+    rows = []
+    for figure in outcome.figures.values():
+        factor, unit = decimals.printed(figure.unit)
+        u95 = None if figure.u95 is None else figure.u95 * factor
+        value = None if figure.value is None else figure.value * factor
+        most = fitting(u95, decimals.of(unit))
+        rows.append((figure.label, number(value, most), number(u95, most), symbol(unit), figure.note))
+    return Table("Figures", FIGURE_COLUMNS, tuple(rows))
+
+
+def _written_in(cell: Any, unit: str) -> Any:
+    """A number as it is written beside the symbol of its unit: a share in hundredths."""
+    return round(100 * cell, 12) if unit == "share" and isinstance(cell, float) else cell
+
+
+def _written_cells(table: Table) -> list[list[Any]]:
+    units = [column.unit for column in table.columns]
+    return [[_written_in(cell, unit) for cell, unit in zip(row, units, strict=True)] for row in table.rows]
 
 
 def heading(column: Column) -> str:
@@ -65,9 +91,14 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
         return cell
     if isinstance(cell, (bool, int)):
         return str(cell)
+    if table.columns[place].exact:
+        return f"{cell:.12g}"
     factor, shown = decimals.printed(unit)
     u95 = row[bounds[place]] if place in bounds else None
     most = decimals.of(shown)
+    if not unit and isfinite(cell) and cell % 1:
+        # Of no unit and no whole number: no count, which nought decimals would make of it.
+        most = max(0, DIGITS - 1 - floor(log10(abs(cell))))
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
     return number(float(cell) * factor, places)
 
@@ -75,7 +106,7 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
 def tab_separated(table: Table) -> str:
     """A table for pasting into a spreadsheet: full precision, point as decimal mark."""
     lines = ["\t".join(heading(column) for column in table.columns)]
-    lines += ["\t".join(plain(cell).replace("\t", " ") for cell in row) for row in table.rows]
+    lines += ["\t".join(plain(cell).replace("\t", " ") for cell in row) for row in _written_cells(table)]
     return "\n".join(lines) + "\n"
 
 
@@ -84,7 +115,7 @@ def comma_separated(table: Table) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow([heading(column) for column in table.columns])
-    writer.writerows([_cell(cell) for cell in row] for row in table.rows)
+    writer.writerows([_cell(cell) for cell in row] for row in _written_cells(table))
     return out.getvalue()
 
 
@@ -140,7 +171,7 @@ def _book(several: list[tuple[str, list[Table]]], path: Path) -> None:
         for table in tables:
             sheet = book.create_sheet(_sheet_name(f"{name} {table.title}", taken))
             sheet.append([heading(column) for column in table.columns])
-            for row in table.rows:
+            for row in _written_cells(table):
                 sheet.append([_value(cell) for cell in row])
     if not several:
         book.create_sheet("Nothing")

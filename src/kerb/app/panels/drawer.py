@@ -38,7 +38,7 @@ from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.section.frame import Frame
-from kerb.report.text import figures_table, tab_separated, with_ending, write_table
+from kerb.report.text import figures_shown, figures_table, tab_separated, with_ending, write_table
 from kerb.studies.kind import RowStep
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
@@ -336,7 +336,12 @@ class Drawer(QWidget):
         if self._tabled == shown:
             return
         self._tabled = shown
-        self.rows.setSourceModel(TableModel(*shown))
+        tab, outcome = self.current(), self.session.shown().outcome
+        if tab is not None and tab.what == FIGURES and outcome is not None:
+            model = TableModel(figures_shown(outcome, self.session.decimals), self.session.decimals, ("value", "u95"))
+        else:
+            model = TableModel(*shown)
+        self.rows.setSourceModel(model)
         self.table.setModel(self.rows)
         self._choose_again(table)
         self.table.selectionModel().currentRowChanged.connect(self._row_chosen)

@@ -49,8 +49,8 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
     outcome.tables["strip_levels"] = Table(
         "Level of each strip",
         (Column("strip", "", "Strip"), length("level", "Above the middle of all"), length("u95", "± 95 %"),
-         Column("cells", "", "Cells"), Column("trend", "", "Rises along it, mm/m"), Column("trend95", "", "± 95 %, mm/m"),
-         Column("towards", "", "Towards, °")),
+         Column("cells", "", "Cells"), Column("trend", "mm/m", "Rises along it"), Column("trend_u95", "mm/m", "± 95 %"),
+         Column("towards", "deg", "Towards")),
         tuple(
             (name(one.code), know(one.level), know(one.u95), one.cells, *_trend(one, store.placement)) for one in found.levels
         ),

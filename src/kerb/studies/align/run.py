@@ -171,7 +171,9 @@ def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
         tuple((n, *row, d, o) for n, row, d, o in zip(names, left.tolist(), away.tolist(), alone, strict=True)),
     )  # fmt: skip
     if not setup.scaled:
-        outcome.warnings.append(Note("scale", f"a scale of {round(1e6 * (scale - 1)) or 0:+d} ppm would fit; it is not taken"))
+        outcome.warnings.append(
+            Note("scale", f"a scale of {round(1e6 * (scale - 1)) or 0:+d} ppm would fit; it is not taken")
+        )
     if len(names) == 3:
         outcome.warnings.append(
             Note("few-pairs", "three pairs fix the motion without a check; a fourth would show a mistake")
@@ -201,21 +203,16 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     outcome.tables["forms"] = forms_of(motion)
     outcome.tables["matrix"] = Table(
         "Matrix, acting on coordinates",
-        tuple(Column(f"c{k}", "", f"c{k}") for k in range(1, 5)),
+        tuple(Column(f"c{k}", "", f"c{k}", exact=True) for k in range(1, 5)),
         tuple(map(tuple, matrix.tolist())),
-    )
-    rows = (
-        tuple((d.name, "yes" if d.determined else "no", d.u95 if d.determined else None) for d in fit.directions)
-        if fit
-        else ()
-    )
-    outcome.tables["directions"] = Table(
-        "What the data determine",
-        (Column("name", "", "Direction"), Column("determined", "", "Determined"), Column("u95", unit, "± 95 %")),
-        rows,
     )
     if fit is None:
         return
+    outcome.tables["directions"] = Table(
+        "What the data determine",
+        (Column("name", "", "Direction"), Column("determined", "", "Determined"), Column("u95", unit, "± 95 %")),
+        tuple((d.name, "yes" if d.determined else "no", d.u95 if d.determined else None) for d in fit.directions),
+    )
 
     def signed(value: float) -> str:
         return quantity(value, unit, signed=True)

@@ -67,7 +67,7 @@ class ChangeSetup(Setup):
     )
     stretch: float = number(
         "Lines drawn longer", "Distance lines of the views are drawn so many times as long as they are", "", default=1.0, low=0.0,
-        rare=True, show_only=True, by_hand=True,
+        rare=True, show_only=True,
     )  # fmt: skip
     raster_cell: float | None = number(
         "Cell of a raster", "Side of the cells of distances that are written as a raster, the median of each",
