@@ -97,6 +97,9 @@ class Rounding(unittest.TestCase):
         self.assertEqual(
             rows, [["0.999981678921", "0.002812", "12", "65.5", "1.2"], ["-33648.9632931", "1 235", "0", "—", "—"]]
         )
+        tiny = Table("T", (Column("u95", "m"),), ((0.0004,), (0.0006,), (0.0,), (None,)))
+        said = [plain(printed_cell(tiny, row, 0, Decimals(), bound_by(tiny))) for row in tiny.rows]
+        self.assertEqual(said, ["< 0.001", "0.001", "0.000", "—"])
         self.assertEqual(comma_separated(table).splitlines()[1], "0.9999816789207,0.00281234,12.0,65.5,1.23")
         self.assertIn("within (%)", comma_separated(table))
         self.assertEqual(tab_separated(table).splitlines()[1].split("\t")[3:], ["65.5", "1.23"])

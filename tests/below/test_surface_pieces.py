@@ -19,7 +19,7 @@ from kerb.core.surface.frames import BINS, about_axis
 from kerb.core.surface.making import Shape, departure, surface_from
 from kerb.core.surface.mending import Mended
 from kerb.core.surface.overlay import mask_of
-from kerb.core.surface.spots import spot_levels
+from kerb.core.surface.spots import SpotGrid, spot_levels
 from kerb.core.surface.stable import proposals, stable_ground
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.studies.scope import Scope
@@ -173,20 +173,25 @@ class SpotsByBlocks(unittest.TestCase):
             with self.assertRaisesRegex(InputError, "above zero"):
                 spot_levels(Scope("c").of(store), nodes, "lowest", radius, silent())
 
-    def test_a_row_of_nodes_is_read_in_few_pieces(self):
-        """Nodes along a line have no area: they are not read one by one."""
+    def test_nodes_are_read_in_few_pieces(self):
+        """So many nodes a side each, of a lattice as of a row, which has no area."""
         store = store_of(np.column_stack([lattice(30), np.zeros(900)]) + FAR)
-        steps = []
-        watch = silent()
-        watch.step = lambda share, _words: steps.append(share)
-        spot_levels(
-            Scope("c").of(store),
-            np.column_stack([np.linspace(1, 28, 1000), np.full(1000, 5.0)]) + FAR[:2],
-            "lowest",
-            2.0,
-            watch,
-        )
-        self.assertLess(len(steps), 20)
+        for nodes, most in (
+            (lattice(64, 0.4) + 1, 100),
+            (np.column_stack([np.linspace(1, 28, 640), np.full(640, 5.0)]), 81),
+        ):
+            steps, watch = [], silent()
+            watch.step = lambda share, _words, steps=steps: steps.append(share)
+            with mock.patch("kerb.core.surface.spots.BLOCK", 8):
+                spot_levels(Scope("c").of(store), nodes + FAR[:2], "lowest", 2.0, watch)
+            self.assertLessEqual(len(steps), most)
+            self.assertGreaterEqual(len(steps), 64)
+            near(steps, np.arange(len(steps)) / len(steps))
+
+    def test_corners_of_a_box_may_have_levels(self):
+        nodes, place = SpotGrid(1.0, tuple(FAR[:2])).nodes(FAR, FAR + 3)
+        near(nodes, lattice(4) + FAR[:2])
+        near(place, lattice(4)[:, ::-1])
 
 
 class Stable(unittest.TestCase):

@@ -100,6 +100,8 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
         # Of no unit and no whole number: no count, which nought decimals would make of it.
         most = max(0, DIGITS - 1 - floor(log10(abs(cell))))
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
+    if bounds.get(place) == place and 0 < cell * factor < 0.5 * 10.0**-places:
+        return f"< {number(10.0**-places, places)}"
     return number(float(cell) * factor, places)
 
 

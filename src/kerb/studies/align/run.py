@@ -15,7 +15,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import number, quantity
 from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.align.pairs import about_place, one_left_out, pairs_of
 from kerb.studies.align.setup import AlignSetup
@@ -129,14 +129,14 @@ def _searched(setup: AlignSetup, sources: Sources, outcome: Outcome, moving: Flo
     found = upright_start(moving, _points("to", setup.to, sources, MOST_MOVING), progress)
     angle = float(np.degrees(np.arctan2(found.motion.matrix[1, 0], found.motion.matrix[0, 0])))
     outcome.warnings.append(
-        Note("search", f"the start was found by heights: a turn of {angle:.0f}° about the upright; they go together with "
+        Note("search", f"the start was found by heights: a turn of {number(angle, 0)}° about the upright; they go together with "
              f"r = {found.correlation:.2f} over {found.overlap:.0%} of the smaller one")
     )  # fmt: skip
     if found.other is not None:
         outcome.warnings.append(
             Note(
                 "search-other",
-                f"a turn of {found.other:.0f}° fits nearly as well: look which is right, or give pairs",
+                f"a turn of {number(found.other, 0)}° fits nearly as well: look which is right, or give pairs",
             )
         )
     return found.motion
@@ -149,7 +149,8 @@ def _searched_anyhow(
         moving[:: max(1, len(moving) // MOST_SEARCHED)], _points("to", setup.to, sources, MOST_SEARCHED), progress
     )
     angle = float(np.degrees(np.arccos(np.clip((np.trace(found.motion.matrix) - 1) / 2, -1, 1))))
-    said = f"the start was found by places that look alike: a turn of {angle:.0f}°; {found.share:.0%} of the places find another"
+    said = f"the start was found by places that look alike: a turn of {number(angle, 0)}°"
+    said += f"; {found.share:.0%} of the places find another"
     outcome.warnings.append(Note("search", said))
     if found.doubtful:
         outcome.warnings.append(
