@@ -238,6 +238,24 @@ class MendedEdges(unittest.TestCase):
         self.assertEqual(np.count_nonzero(inside.there), 4)
         near(inside.surface.plan_area, m.surface.plan_area, 1e-9)
 
+    def test_a_vertex_on_a_slanted_break_line_parts_it(self):
+        """Both pieces stay edges, wherever the surface is mended next; what is cut out leaves just the rest."""
+        base = triangulate(np.column_stack([lattice(9, 5.0) + [[0.2, 0.1]] * 81, np.zeros(81)]) + FAR)
+        line = np.array([[7.0, 11, 1], [31, 29, 1]]) + FAR
+        m, _ = mending.along_line(Mended.of(base), line)
+        for share in (0.25, 0.7):
+            at = line[0] + share * (line[1] - line[0])
+            fresh = mending.with_vertex(m, at[:2], FAR[2] + 3)
+            self.assertEqual(len(fresh.fixed), len(m.fixed) + 1)
+            near(np.sum(np.linalg.norm(np.diff(fresh.vertices[fresh.fixed, :2], axis=1), axis=2)), 30.0, 1e-9)
+            near(fresh.surface.at(at[None, :2]), [FAR[2] + 3], 1e-9)
+        ring = np.array([[10.0, 10], [30, 10], [30, 30], [10, 30]]) + FAR[:2]
+        for keep, area in ((False, 1600 - 400), (True, 400)):
+            rest = mending.cut_out(Mended.of(base), ring, keep)
+            near(rest.surface.plan_area, area, 1e-6)
+            self.assertEqual(len(rest.surface.triangles), np.count_nonzero(rest.there))
+            self.assertTrue((rest.surface.plan_areas > 0).all())
+
     def test_a_seam_keeps_apart_what_lies_on_it(self):
         """Another surface inside a ring: its vertices on the ring are none of the patch, those just inside are."""
         ring = np.array([[10.0, 10], [30, 10], [30, 30], [10, 30]]) + FAR[:2]

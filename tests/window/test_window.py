@@ -26,7 +26,7 @@ from kerb.app.bringing.results import Results
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.questions import Box
 from kerb.app.dialogs.title import TitleBlock
-from kerb.app.doing.jobs import CANCEL, GO_ON
+from kerb.app.doing.jobs import CANCEL
 from kerb.app.main import application
 from kerb.app.panels.drawer import TABLE
 from kerb.app.tools.drawing import DrawShape
@@ -66,6 +66,23 @@ def answering(word):
 
     with mock.patch.object(Box, "exec", exec_):
         yield asked
+
+
+@contextlib.contextmanager
+def pressing(key):
+    """A question of the window, shown for a moment, gets a key, or its window is closed."""
+
+    def exec_(box):
+        box.open()
+        QTest.qWait(30)
+        if key is None:
+            box.close()
+        else:
+            QTest.keyClick(box.focusWidget() or box, key)
+        return 0
+
+    with mock.patch.object(Box, "exec", exec_):
+        yield
 
 
 class LogKeeper(logging.Handler):
@@ -626,8 +643,14 @@ class Around(Windowed):
         crashed = self.place.parent / "crashed.kerb"
         shutil.copytree(self.place, crashed)
         self.assertTrue(Job.has_recovery(crashed))
-        with answering(GO_ON):
-            self.session.job.save()
+        self.session.job.save()
+        # Given up, the question leaves everything as it is.
+        for key in (Qt.Key.Key_Escape, None):
+            with pressing(key):
+                self.window.handlers.jobs.open_folder(crashed)
+            self.assertEqual(self.session.job.folder, self.place)
+            self.assertTrue(Job.has_recovery(crashed))
+        with pressing(Qt.Key.Key_Return):
             self.window.handlers.jobs.open_folder(crashed)
         self.settle()
         self.assertEqual(len(self.session.setup.toe.xy), 14)

@@ -37,9 +37,12 @@ class Box(QDialog):
         for number, words in enumerate(reversed(buttons)):
             button = QPushButton(words)
             button.clicked.connect(lambda _on, w=words: self._take(w))
+            # Only the usual one is pressed by Enter where no other was gone to.
+            button.setAutoDefault(False)
             if number == len(buttons) - 1:
                 button.setDefault(True)
                 button.setProperty("role", "main")
+                button.setFocus()
             self.buttons[words] = button
             row.addWidget(button)
         column.addLayout(row)

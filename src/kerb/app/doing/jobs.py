@@ -56,7 +56,9 @@ class JobActions(QObject):
         recover = "unsaved" in folder.parts
         if not recover and Job.has_recovery(folder):
             text = "It goes on from the last change, or from what was last saved; what is not taken is given up."
-            chosen = ask(self.parent_, f"{folder.name} was not closed properly", text, GO_ON, AS_SAVED)
+            chosen = ask(self.parent_, f"{folder.name} was not closed properly", text, GO_ON, AS_SAVED, CANCEL)
+            if chosen == CANCEL:
+                return
             recover = chosen == GO_ON
             if not recover:
                 Job.forget_recovery(folder)
