@@ -364,3 +364,14 @@ class Ground(Windowed):
         outcome = self.session.shown().outcome
         self.assertAlmostEqual(outcome.value("shift_z"), -0.4, delta=0.002)
         self.assertLess(outcome.value("rms"), 0.002)
+        # What comes to nothing by itself is told in the sheet; only who pressed a button is stopped by it.
+        complaints = []
+        self.session.complained.connect(lambda *words: complaints.append(words))
+        self.session.commit("pairs", pairs="A 0 0 0 0 0 0; B 1 1 1 1 1 1; C 2 2 2 2 2 2")
+        self.session.rest()
+        self.settle()
+        self.assertEqual(complaints, [])
+        self.assertIn("along a line", self.session.shown().words)
+        self.session.compute()
+        self.settle()
+        self.assertEqual([title for title, _ in complaints], ["Computing Align"])

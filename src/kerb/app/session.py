@@ -90,6 +90,8 @@ class Session(QObject):
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
         self.computing: tuple[str, str] = ("", "")
+        # The state of a study that was computed last in vain, and why.
+        self._in_vain = ("", "")
         self.live = LiveKeeper(self)
         # By study and print: undo and redo go between states that were answered a moment ago.
         self._outcomes: dict[str, dict[str, tuple[Outcome, Cutter]]] = {}
@@ -100,7 +102,7 @@ class Session(QObject):
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
         self._rest.setInterval(REST_MS)
-        self._rest.timeout.connect(self.compute)
+        self._rest.timeout.connect(lambda: self.compute(by_itself=True))
         self.troubled.connect(lambda text: self.complained.emit("Not kept", text))
 
     # The job
@@ -295,8 +297,8 @@ class Session(QObject):
         if quick is not None:
             return Shown(quick)
         trouble = self.live.trouble(print_)
-        if trouble:
-            return Shown(None, trouble)
+        if trouble or self._in_vain[0] == print_:
+            return Shown(None, trouble or self._in_vain[1])
         if self.compute_task is not None and self.computing == (study.id, print_):
             return Shown(None, "Computing…")
         return Shown(None, "Being read…" if not self.live.idle() else "Not computed yet.")
@@ -375,8 +377,9 @@ class Session(QObject):
         """Whether a computation is about to begin."""
         return self._rest.isActive()
 
-    def compute(self) -> None:
-        """Run the open study in the background. A run under way is stopped first."""
+    def compute(self, by_itself: bool = False) -> None:
+        """Run the open study in the background. A run under way is stopped first. Why one that was begun ``by_itself`` came to
+        nothing is told in the sheet only: nobody waits for it."""
         study = self.study
         if study is None or self.job is None:
             return
@@ -400,8 +403,14 @@ class Session(QObject):
                 self.execute(change)
             self.answered.emit()
 
+        def fail(text: str, error: object) -> None:
+            if isinstance(error, KerbError):
+                self._in_vain = (run.print, text)
+            if not (by_itself and isinstance(error, KerbError)):
+                self.complained.emit(f"Computing {study.name}", text)
+
         self.computing = (study.id, run.print)
-        task = self.start(lambda progress: run(job, progress), f"Computing {study.name}", keep)
+        task = self.start(lambda progress: run(job, progress), f"Computing {study.name}", keep, fail)
         self.compute_task = task
         task.ended.connect(lambda: self._compute_ended(task))
 
