@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from kerb.core.cloud.target import chequer, middle, otsu, target
+from kerb.core.cloud.target import chequer, middle_of, otsu, target
 from kerb.core.errors import NotDeterminable
 from tests.support import near
 
@@ -83,7 +83,7 @@ class Targets(unittest.TestCase):
             with self.assertRaisesRegex(NotDeterminable, "four fields"):
                 chequer(xy, level, 0.4)
             if k % 4 < 2:
-                near(middle(xy, level, 0.5).place, at, 0.006)
+                near(middle_of(xy, level, 0.5).place, at, 0.006)
         with self.assertRaisesRegex(NotDeterminable, "needs 30"):
             chequer(xy[:20] / 9, level[:20], 0.4)
 

@@ -7,7 +7,7 @@ import numpy as np
 from kerb.app.views.view import SECTION, View
 from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.target import Chequer, Target, brightness, middle
+from kerb.core.cloud.target import Chequer, Target, brightness_of, middle_of
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.section.frame import Frame
 from kerb.core.section.slab import slab
@@ -22,7 +22,7 @@ def target_at(view: View, hit: Floats, radius: float) -> tuple[Floats, Chequer |
         low, high = hit - radius, hit + radius
         box = (low[0], low[1], low[2]), (high[0], high[1], high[2])
         rows = CloudView(layer.store, Narrowing(box=box)).all_rows()
-        level = brightness(layer.store, rows)
+        level = brightness_of(layer.store, rows)
         if level is not None:
             xyz = layer.store.coordinates(rows)
             depth = (xyz - np.array(view.camera.target)) @ forward
@@ -30,7 +30,7 @@ def target_at(view: View, hit: Floats, radius: float) -> tuple[Floats, Chequer |
             places.append(xyz[seen])
             levels.append(level[seen])
     away = np.concatenate(places) - hit
-    found = middle(np.column_stack([away @ right, away @ -down]), np.concatenate(levels), radius)
+    found = middle_of(np.column_stack([away @ right, away @ -down]), np.concatenate(levels), radius)
     # As deep as the surface round it lies.
     deep = float(np.median(away @ forward))
     return hit + found.place[0] * right - found.place[1] * down + deep * forward, found

@@ -6,7 +6,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.target import middle
+from kerb.core.cloud.target import middle_of
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
 from kerb.core.robust import MAD_TO_SIGMA
@@ -86,7 +86,7 @@ def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> 
     on = np.abs(off) <= max(NOISES * plane.rms, LEAST_SHARE * reach)
     across = np.linalg.svd(plane.axis[None])[2][1:]
     start = place - ((place - plane.centre) @ plane.axis) * plane.axis
-    found = middle((points[on] - start) @ across.T, brightness[on], 2 * reach)
+    found = middle_of((points[on] - start) @ across.T, brightness[on], 2 * reach)
     at = start + np.array(found.place) @ across
     if float(np.linalg.norm(at - place)) > reach:
         raise NotDeterminable("what stands out there lies farther off than the reach")

@@ -14,7 +14,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.robust import spread
 
-FEWEST = 30
+FEWEST, ENOUGH = 30, 100_000
 # Places across the circle: each counts once, and is as bright as the nearest point.
 ACROSS = 90
 # Discs in which a chequer is looked for, of the reach, and how much of one must answer as a chequer does (0 to 1).
@@ -55,7 +55,7 @@ class Chequer:
         return "a chequered target, where its four fields meet"
 
 
-def brightness(store: CloudStore, rows: Ints) -> Floats | None:
+def brightness_of(store: CloudStore, rows: Ints) -> Floats | None:
     """How bright some points are, (n,): their intensity, else the mean of their colours; None where a cloud has neither."""
     if store.has("intensity"):
         return np.asarray(store.column("intensity")[rows], float)
@@ -64,7 +64,7 @@ def brightness(store: CloudStore, rows: Ints) -> Floats | None:
     return None
 
 
-def middle(xy: Floats, brightness: Floats, radius: float) -> Chequer | Target:
+def middle_of(xy: Floats, brightness: Floats, radius: float) -> Chequer | Target:
     """The middle of a painted target in a circle about the origin: of a chequer within half of it, else of a mark that stands
     out. Raises NotDeterminable."""
     with suppress(NotDeterminable):
@@ -79,7 +79,9 @@ def chequer(xy: Floats, brightness: Floats, reach: float) -> Chequer:
     where that holds best on a raster of the nearest points, in the largest disc in which it does, edges as blurred as may be are
     fitted to the points by least squares, without much weight of those that stray. Raises NotDeterminable.
     """
-    inside = np.hypot(*xy.T) <= 2 * reach
+    inside = np.flatnonzero(np.hypot(*xy.T) <= 2 * reach)
+    # Of very many points so many tell as much.
+    inside = inside[:: max(1, len(inside) // ENOUGH)]
     xy, brightness = xy[inside], np.asarray(brightness, float)[inside]
     if len(xy) < FEWEST:
         raise NotDeterminable(f"{len(xy)} points lie there, a target needs {FEWEST}")

@@ -10,7 +10,7 @@ import numpy as np
 from kerb.core.align.snaps import CORNER, NEAREST, PAINTED, corner, painted, sphere_centre
 from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
-from kerb.core.cloud.target import brightness
+from kerb.core.cloud.target import brightness_of
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.units import LengthUnit
@@ -78,7 +78,7 @@ def _told(setup: AlignSetup, source: Source, scope: Scope, pick: tuple[Floats, L
     points = source.store.coordinates(rows)
     try:
         if setup.snap == PAINTED:
-            light = brightness(source.store, rows)
+            light = brightness_of(source.store, rows)
             if light is None:
                 raise InputError(f"{source.name} has neither intensity nor colours: a painted target needs them")
             return painted(points, light, place, reach)
