@@ -95,12 +95,12 @@ class UnderX(unittest.TestCase):
         folder = self.folder / run
         folder.mkdir()
         ended = subprocess.run(
-            [sys.executable, "-m", "tests.window.by_keys", str(folder), str(YARD.resolve()), *words],
+            [sys.executable, "-X", "faulthandler", "-m", "tests.window.by_keys", str(folder), str(YARD.resolve()), *words],
             env=env | {"XDG_DATA_HOME": str(folder / "home")}, capture_output=True, text=True, timeout=240,
             cwd=Path(__file__).parents[2],
         )  # fmt: skip
         lines = ended.stdout.strip().splitlines()
-        self.assertTrue(lines, ended.stderr)
+        self.assertTrue(lines, (ended.returncode, ended.stderr))
         seen = json.loads(lines[-1])
         self.assertEqual((seen["left"], seen["report"], seen["platform"]), ([], True, "xcb"), ended.stderr)
         self.assertTrue((folder / "report.pdf").read_bytes().startswith(b"%PDF"))

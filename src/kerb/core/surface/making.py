@@ -11,10 +11,12 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry import plane
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
 from kerb.core.sorting import sorted_keys
 from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.surface.volume import between
 
 # So many vertices are triangulated at once: some 200 bytes each.
 MOST_VERTICES = 25_000_000
@@ -131,7 +133,7 @@ def departure(store: CloudStore, among: Mask, tin: Tin, progress: Progress) -> D
 
     parts = each(of_tile, range(len(store.tiles)), progress, "Comparing with all points")
     count = sum(n for _, _, n in parts)
-    return Departure(max((most for most, _, _ in parts), default=0.0),
+    return Departure(max(most for most, _, _ in parts),
                      float(np.sqrt(sum(s for _, s, _ in parts) / count)) if count else 0.0, count)  # fmt: skip
 
 
@@ -143,8 +145,5 @@ def mean_level(tin: Tin) -> float:
 
 def level_table(tin: Tin, levels: Floats) -> tuple[Floats, Floats]:
     """Plan area of the surface above each level, and the volume between surface and level there, (k,) each. Exact."""
-    from kerb.core.geometry.plane import level
-    from kerb.core.surface.volume import between
-
-    found = [between(tin, level(float(z))) for z in levels]
+    found = [between(tin, plane.level(float(z))) for z in levels]
     return np.array([v.area_above for v in found]), np.array([v.above for v in found])

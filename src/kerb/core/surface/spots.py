@@ -11,7 +11,7 @@ import numpy as np
 from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.view import CloudView
-from kerb.core.errors import InputError
+from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
 from kerb.core.sorting import run_medians
@@ -92,8 +92,6 @@ def spot_levels(view: CloudView, nodes: Floats, take: str, radius: float, progre
 
 
 def _triangles(view: CloudView, xy: Floats) -> Floats:
-    from kerb.core.errors import NotDeterminable
-
     try:
         return CloudTop(view).at(xy)
     except NotDeterminable:
