@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 import numpy as np
+import scipy
 
 from kerb.core.accuracy.horizontal import fitted
 from kerb.core.arrays import Floats
@@ -82,6 +83,19 @@ def one_left_out(moving: Floats, fixed: Floats, scaled: bool) -> list[float | No
             continue
         found.append(float(np.linalg.norm(motion(moving[k : k + 1])[0] - fixed[k])))
     return found
+
+
+def scale_of(moving: Floats, fixed: Floats) -> tuple[float, float]:
+    """The scale that pairs (n, 3) tell, less one, and its 95 % bound by what they leave.
+
+    With a scatter s of each coordinate that is t s / √Σ|a|², a being the places from their middle (least squares; Student's t of
+    the 3 n − 7 left over). Raises NotDeterminable.
+    """
+    _, scale, left = fitted(moving, fixed, scaled=True)
+    free = 3 * len(moving) - 7
+    scatter = float(np.sqrt(np.sum(left**2) / free))
+    arms = float(np.sqrt(np.sum((moving - moving.mean(axis=0)) ** 2)))
+    return scale - 1, float(scipy.stats.t.ppf(0.975, free)) * scatter / arms
 
 
 def matrix_of(given: str) -> Rigid:

@@ -17,7 +17,7 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import number, quantity
 from kerb.core.surface.surfaces import TinSurface
-from kerb.studies.align.pairs import about_place, one_left_out, pairs_of
+from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.layers import Plot, flakes
@@ -161,7 +161,7 @@ def _searched_anyhow(
 
 def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
     names, moving, fixed = pairs_of(setup.pairs)
-    motion, scale, left = fitted(moving, fixed, setup.scaled)
+    motion, _, left = fitted(moving, fixed, setup.scaled)
     away = np.linalg.norm(left, axis=1)
     alone = one_left_out(moving, fixed, setup.scaled)
     length = lambda name, label: Column(name, unit, label)  # noqa: E731
@@ -172,9 +172,10 @@ def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
         tuple((n, *row, d, o) for n, row, d, o in zip(names, left.tolist(), away.tolist(), alone, strict=True)),
     )  # fmt: skip
     if not setup.scaled:
-        outcome.warnings.append(
-            Note("scale", f"a scale of {round(1e6 * (scale - 1)) or 0:+d} ppm would fit; it is not taken")
-        )
+        change, u95 = (1e6 * value for value in scale_of(moving, fixed))
+        said = f"a scale of {number(change, 0, signed=True)} ± {number(u95, 0)} ppm would fit; it is not taken"
+        said += ", and no more than chance makes" if abs(change) <= u95 else ""
+        outcome.warnings.append(Note("scale", said))
     if len(names) == 3:
         outcome.warnings.append(
             Note("few-pairs", "three pairs fix the motion without a check; a fourth would show a mistake")
