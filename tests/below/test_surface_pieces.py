@@ -6,6 +6,7 @@ from unittest import mock
 import matplotlib.figure
 import matplotlib.tri
 import numpy as np
+import scipy
 import shapely
 
 from kerb.core.errors import InputError, NotDeterminable
@@ -208,7 +209,53 @@ class Stable(unittest.TestCase):
         near(found.noise, dz.std(ddof=1))
         near(found.offset, dz.mean())
 
+    def test_the_bound_is_that_of_the_mean_of_blocks(self):
+        """Of equal blocks SciPy's standard error of their means, by Student's t; of unequal ones each by its share."""
+        rng = np.random.default_rng(10)
+        xy = lattice(64) + 0.5
+        block = (np.floor((xy - 0.5) / (63 / 8)) @ [1, 9]).astype(int)
+        value = rng.normal(0, 0.01, 81)
+        for keep in (np.ones(len(xy), bool), (xy[:, 0] < 20) | (rng.random(len(xy)) < 0.4)):
+            dz = 5.0 + value[block] + 1e-9 * rng.normal(0, 1, len(xy))
+            strays = np.flatnonzero(keep)[::60]
+            dz[strays] = 9.0
+            found = stable_ground(xy[keep] + FAR[:2], dz[keep])
+            # What is far off does not count, wherever the rest lies.
+            keep = keep & (dz < 8)
+            here = np.unique(block[keep])
+            means = np.array([dz[keep & (block == b)].mean() for b in here])
+            share = np.array([np.count_nonzero(keep & (block == b)) for b in here]) / np.count_nonzero(keep)
+            near(found.offset, dz[keep].mean(), 1e-9)
+            self.assertEqual(found.count, np.count_nonzero(keep))
+            many = len(here)
+            spread = np.sqrt(many / (many - 1) * np.sum((share * (means - dz[keep].mean())) ** 2))
+            near(found.u95, scipy.stats.t(many - 1).ppf(0.975) * spread, 1e-9)
+        # Eight by eight places, nine times each, one in each block.
+        xy = np.repeat(lattice(8, 10.0), 9, axis=0)
+        value = rng.normal(0, 0.01, 64)
+        told = stable_ground(xy, np.repeat(value, 9) + np.tile(1e-9 * (np.arange(9) - 4), 64))
+        near(told.u95, scipy.stats.sem(value) * scipy.stats.t(63).ppf(0.975), 1e-8)
+
+    def test_planes_without_noise(self):
+        xy = lattice(30)
+        for slope, tilted in ((0.002, True), (0.0, False)):
+            found = stable_ground(xy + FAR[:2], 0.03 + slope * xy[:, 0])
+            self.assertEqual(found.tilted, tilted)
+            near(found.plane[1:], [slope, 0], 1e-9)
+        self.assertRaisesRegex(
+            NotDeterminable, "6 are needed", stable_ground, np.column_stack([np.zeros(40), np.zeros(40)]), np.zeros(40)
+        )
+        self.assertEqual(stable_ground(xy[:30] * [1, 3], np.zeros(30)).count, 30)
+
     def test_proposals_of_a_pit(self):
+        """Without noise, to the cell: two cells from every border and from the pit; with noise, below."""
+        dz = np.full((40, 100), 0.05)
+        dz[:, 30:60] = -2.0
+        near([part.area for part in proposals(dz, 2.0)], [36 * 36 * 4, 26 * 36 * 4], 1e-6)
+        near(proposals(dz, 2.0)[1].bounds, [4, 4, 56, 76], 1e-6)
+        self.assertEqual(len(proposals(np.full((5, 6), 0.1), 1.0, 1)), 0)
+
+    def test_proposals_of_a_noisy_pit(self):
         """The larger of two calm sides comes first; nothing of the pit; with fewer than thirty cells nothing is said."""
         rng = np.random.default_rng(9)
         dz = rng.normal(0, 0.01, (40, 100)) + 0.05

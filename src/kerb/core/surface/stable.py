@@ -19,6 +19,7 @@ from kerb.core.robust import MAD_TO_SIGMA
 FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
 BLOCKS_A_SIDE = 8
 FAR = 5.0
+ROUNDING = 1e-12
 CALM, SMALLEST_SHARE, LAGS = 0.9, 0.01, (1, 2, 4, 8)
 
 
@@ -106,8 +107,10 @@ def _plane(places: Floats, means: Floats, count: np.ndarray) -> tuple[Floats, bo
     level = float(np.average(means, weights=count))
     before, after = float(np.sum(((means - level) * root[:, 0]) ** 2)), float(np.sum(left**2))
     free = len(means) - 3
-    if after <= 0:
-        return np.asarray(plane), before > 0
+    # What rounding makes of differences that are all alike is no tilt.
+    least = (ROUNDING * float(np.abs(means).max())) ** 2 * float(count.sum())
+    if before <= least or after <= 0:
+        return np.asarray(plane), before > least
     value = (before - after) / 2 / (after / free)
     return np.asarray(plane), bool(value > scipy.stats.f.ppf(0.95, 2, free))
 
