@@ -75,6 +75,7 @@ def pressing(key):
     def exec_(box):
         box.open()
         QTest.qWait(30)
+        assert box.focusWidget().isDefault(), "the usual answer has the keyboard"
         if key is None:
             box.close()
         else:

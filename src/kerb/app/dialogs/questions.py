@@ -42,10 +42,11 @@ class Box(QDialog):
             if number == len(buttons) - 1:
                 button.setDefault(True)
                 button.setProperty("role", "main")
-                button.setFocus()
             self.buttons[words] = button
             row.addWidget(button)
         column.addLayout(row)
+        # Not before it has its place: the first of the row would have the keyboard else.
+        self.buttons[buttons[0]].setFocus()
 
     def _take(self, words: str) -> None:
         self.answer = words
