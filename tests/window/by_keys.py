@@ -8,7 +8,6 @@ presses keys where the focus is, so that dialogs with loops of their own are no 
 import json
 import os
 import sys
-import threading
 import time
 from pathlib import Path
 
@@ -167,7 +166,7 @@ def main():
     window = Window(Settings(folder / "settings.json"))
     window.resize(1280, 800)
     window.show()
-    threading.Thread(target=afterwards, args=(time.time(),), daemon=True).start()
+    afterwards(time.time())
     if len(sys.argv) < 4:
         app.installEventFilter(watch)
     todo, began, done, keys = steps(cloud, folder / "report.pdf"), time.monotonic(), [], iter(())

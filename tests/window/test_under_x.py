@@ -41,6 +41,18 @@ import os
 os._exit(0)
 """
 
+TYPES = """
+import sys, time
+from PySide6 import QtCore, QtGui, QtWidgets
+from kerb.app import main
+
+app = main.application()
+unmade = lambda: [name for module in (QtCore, QtGui, QtWidgets) for name in dir(module) if name not in vars(module)]
+before, main._load = len(unmade()), lambda began: print(before > 100, unmade()) or app.quit()
+main.afterwards(time.time())
+app.exec()
+"""
+
 
 # The longest wait in milliseconds, the seconds that the yardstick takes where that holds, and how much more is let pass where no
 # run comes down to it: the yardstick does not feel all that other work takes from a window.
@@ -105,6 +117,17 @@ class UnderX(unittest.TestCase):
         self.assertEqual((seen["left"], seen["report"], seen["platform"]), ([], True, "xcb"), ended.stderr)
         self.assertTrue((folder / "report.pdf").read_bytes().startswith(b"%PDF"))
         return seen
+
+    def test_a_thread_finds_all_types_of_the_toolkit_made(self):
+        """Two threads that make one at once brought the process down."""
+        ended = subprocess.run(
+            [sys.executable, "-c", TYPES],
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
+        self.assertEqual(ended.stdout.strip(), "True []", ended.stderr)
 
     def test_a_job_opens_and_is_drawn(self):
         env = {

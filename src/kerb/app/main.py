@@ -9,8 +9,10 @@ import os
 import sys
 import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
+from PySide6 import QtCore, QtGui, QtWidgets
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
@@ -23,6 +25,8 @@ from kerb.job.places import Settings, sweep_unsaved
 TITLE_BAR = 36
 # Seconds within which a job that another Kerb makes has its lock.
 BEING_MADE = 10.0
+# Seconds at a stretch that the interface thread gives to what nobody waits for.
+PIECE = 0.005
 
 
 def application() -> QApplication:
@@ -52,7 +56,25 @@ def _show(window: Window) -> None:
 
 
 def afterwards(began: float) -> None:
-    """What the start need not wait for: charts are loaded before they are asked for, old files swept."""
+    """What the start need not wait for: charts are loaded before they are asked for, old files swept.
+
+    PySide makes the type of a class of Qt when it is first asked for, and two threads that do so at once bring the process down. Charts
+    ask for all of them, so they are made here first, some in each turn of the event loop.
+    """
+    _make_types(((module, name) for module in (QtCore, QtGui, QtWidgets) for name in dir(module)), began)
+
+
+def _make_types(names: Iterator[tuple[object, str]], began: float) -> None:
+    until = time.perf_counter() + PIECE
+    for module, name in names:
+        getattr(module, name)
+        if time.perf_counter() > until:
+            QTimer.singleShot(0, lambda: _make_types(names, began))
+            return
+    threading.Thread(target=_load, args=(began,), name="afterwards", daemon=True).start()
+
+
+def _load(began: float) -> None:
     importlib.import_module("kerb.app.charts.sections")
     gc.freeze()
     sweep_unsaved(began - BEING_MADE)
@@ -74,5 +96,5 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_demo(fresh))
     elif job is not None:
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
-    threading.Thread(target=afterwards, args=(time.time(),), name="afterwards", daemon=True).start()
+    afterwards(time.time())
     return app.exec()
