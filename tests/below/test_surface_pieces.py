@@ -247,6 +247,59 @@ class Stable(unittest.TestCase):
         )
         self.assertEqual(stable_ground(xy[:30] * [1, 3], np.zeros(30)).count, 30)
 
+    def test_what_is_far_off_by_five_times_the_spread(self):
+        """Differences of one up and down, whose spread by their median is 1.4826; one more may lie five times as far."""
+        xy = lattice(20)
+        for stray, counted in ((5 * 1.4826 - 0.01, 400), (5 * 1.4826 + 0.01, 399)):
+            dz = np.where(np.arange(400) % 2, 1.0, -1.0)
+            dz[77] = stray
+            self.assertEqual(stable_ground(xy, dz).count, counted)
+
+    def test_tilts_where_an_independent_test_sees_them(self):
+        """In each of 300 sets of nine unequal blocks of noise just where the F test of the regression of block means does."""
+        rng, seen = np.random.default_rng(12), 0
+        size = 4 * np.arange(9) + 8
+        centre = lattice(3, 2.9)
+        xy = np.concatenate([np.repeat(centre, size, axis=0), [[0, 0], [23.2, 0], [0, 23.2]]])
+        # Three more blocks by a place each at the corners give the side of the blocks: an eighth of it.
+        block = np.concatenate([np.repeat(np.arange(9), size), [0, 9, 10]])
+        for _ in range(300):
+            dz = rng.normal(0, 1, 11)[block]
+            count = np.bincount(block)
+            places = np.column_stack([np.bincount(block, xy[:, k]) / count for k in (0, 1)])
+            means = np.bincount(block, dz) / count
+            root = np.sqrt(count)
+            rest = lambda x: np.sum(((x @ np.linalg.lstsq(x * root[:, None], means * root)[0] - means) * root) ** 2)  # noqa: B023, E731
+            plain, sloped = rest(np.ones((11, 1))), rest(np.column_stack([np.ones(11), places]))
+            chance = scipy.stats.f(2, 8).sf((plain - sloped) / 2 / (sloped / 8))
+            found = stable_ground(xy, dz)
+            if found.count == len(dz):
+                self.assertEqual(found.tilted, chance < 0.05)
+                seen += found.tilted
+        self.assertGreater(seen, 5)
+
+    def test_a_strip_tells_no_tilt_across(self):
+        found = stable_ground(np.column_stack([np.arange(60.0), np.full(60, 7.0)]), 0.01 * np.arange(60.0) + 2)
+        self.assertFalse(found.tilted)
+        near(found.plane, [2.295, 0, 0])
+
+    def test_proposals_beside_a_slope_that_was_dug(self):
+        """Most was dug, at no one level; what was left alone is what most agree on. Pieces under a hundredth are not told."""
+        rng = np.random.default_rng(13)
+        dz = rng.normal(0.05, 0.005, (60, 100))
+        dz[:, 40:] -= np.linspace(0.5, 4.0, 60)
+        (found,) = proposals(dz, 1.0)
+        near(found.area, 56 * 36, 0.15 * 56 * 36)
+        self.assertLess(found.bounds[2], 40)
+        dz = np.full((60, 100), 0.05)
+        dz[:, 40] = dz[:, 52] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36, 56 * 7], 1e-6)
+        dz[:, 47] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36, 56 * 2], 2)
+        dz[:, 46] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36], 1e-6)
+        near([part.area for part in proposals(dz, 1.0, 1)], [56 * 43], 1e-6)
+
     def test_proposals_of_a_pit(self):
         """Without noise, to the cell: two cells from every border and from the pit; with noise, below."""
         dz = np.full((40, 100), 0.05)

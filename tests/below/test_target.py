@@ -87,6 +87,24 @@ class Targets(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "needs 30"):
             chequer(xy[:20] / 9, level[:20], 0.4)
 
+    def test_few_points(self):
+        """Thirty in all, sixteen bright and sixteen dark do, wherever the brightness is counted from."""
+        side = np.arange(-2.5, 3) * 0.1
+        xy = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+        light = xy.prod(axis=1) > 0
+        for level in (0.0, 5000.0):
+            found = chequer(xy + [0.03, 0.01], level + 300.0 * light, 0.55)
+            near(found.place, [0.03, 0.01], 0.04)
+            for which in (light, ~light):
+                for less, good in ((2, True), (3, False)):
+                    keep = ~which
+                    keep[np.flatnonzero(which)[less:]] = True
+                    if good:
+                        near(chequer(xy[keep], level - 200.0 * light[keep], 0.55).place, [0, 0], 0.06)
+                    else:
+                        with self.assertRaisesRegex(NotDeterminable, "four fields"):
+                            chequer(xy[keep], level - 200.0 * light[keep], 0.55)
+
     def test_what_is_no_target(self):
         rng = np.random.default_rng(4)
         xy, level = painted(rng, "disc", np.zeros(2))
@@ -99,13 +117,15 @@ class Targets(unittest.TestCase):
 
     def test_the_threshold_by_every_one_there_is(self):
         rng = np.random.default_rng(5)
-        values = np.concatenate([rng.normal(10, 2, 700), rng.normal(30, 3, 300)])
-        limit = otsu(values, 256)
 
         def within(t):
             low, high = values[values <= t], values[values > t]
             return len(low) * low.var() + len(high) * high.var()
 
-        best = min(np.linspace(12, 28, 400), key=within)
-        self.assertLess(within(limit) / within(best), 1.002)
+        for values in (
+            np.concatenate([rng.normal(10, 2, 700), rng.normal(30, 3, 300)]), rng.gamma(2.0, 3.0, 1000), -rng.gamma(1.0, 3.0, 1000),
+        ):  # fmt: skip
+            limit = otsu(values, 256)
+            best = min(np.linspace(*np.quantile(values, [0.01, 0.99]), 400), key=within)
+            self.assertLess(within(limit) / within(best), 1.002)
         self.assertAlmostEqual(otsu(np.array([0.0, 0, 10, 10])), 5.0, delta=0.1)

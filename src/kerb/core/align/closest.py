@@ -6,9 +6,11 @@ determine (Gelfand et al. 2003; Zhang, Kaess, Singh 2016) are not moved along, a
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from kerb.core.align.targets import Target, cube_for, one_a_cube
 from kerb.core.arrays import Floats
@@ -24,8 +26,7 @@ TUKEY = 4.685
 FEWEST_PAIRS = 50
 # The search limit at first, and the least, in spacings of the target; between them so many times the usual distance.
 FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
-# Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times
-# what
+# Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times what
 # noise of the normals makes of it.
 LEAST_SHARE, TIMES_NOISE = 2e-4, 3.0
 STILL = 1e-4
@@ -102,7 +103,8 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
             step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target, width)
             motion = motion.then(step)
             history.append(rms)
-            limit = _next(limit, pairs, target, how)
+            # The search limit shrinks with the distances: some times the usual one, never under a few spacings.
+            limit = min(limit, max(TIMES_USUAL * float(np.median(pairs.away)), LEAST_SPACINGS * target.spacing))
             if width <= _usual_width(pairs.left) and _moves(step, points, motion) < STILL * target.spacing + 1e-9:
                 break
         if last:
@@ -110,8 +112,7 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
     pairs = _matched(points, target, motion, limit, how)
     middle = motion(points.mean(axis=0)[None])[0]
     left, weight = pairs.left, _tukey(pairs.left)
-    rms = float(np.sqrt(np.average(left**2, weights=weight))) if weight.any() else float(np.sqrt(np.mean(left**2)))
-    mean_abs = float(np.average(np.abs(left), weights=weight)) if weight.any() else float(np.abs(left).mean())
+    rms, mean_abs = float(np.sqrt(np.average(left**2, weights=weight))), float(np.average(np.abs(left), weights=weight))
     directions = _directions(pairs, middle, target, rms)
     near = float(np.mean(target.match(motion(points), LEAST_SPACINGS * target.spacing)[2] < np.inf))
     back = motion.inverse()(pairs.places)
@@ -149,8 +150,8 @@ def _usual_width(left: Floats) -> float:
 
 
 def _tukey(left: Floats, width: float = 0.0) -> Floats:
-    """Tukey's weights, of the usual width or a wider one."""
-    u = left / max(width, _usual_width(left))
+    """Tukey's weights of distances from their median, of the usual width or a wider one. The median counts, so not all are nought."""
+    u = (left - np.median(left)) / max(width, _usual_width(left))
     return np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
 
 
@@ -163,43 +164,25 @@ def _design(pairs: _Pairs, middle: Floats) -> tuple[Floats, float]:
 
 def _step(pairs: _Pairs, middle: Floats, target: Target, width: float) -> tuple[Rigid, float]:
     design, radius = _design(pairs, middle)
-    weight = _tukey(pairs.left - np.median(pairs.left), width)
+    weight = _tukey(pairs.left, width)
     total = float(weight.sum())
-    if total <= 0:
-        weight, total = np.ones(len(pairs.left)), float(len(pairs.left))
     normal = (design * weight[:, None]).T @ design / total
     gradient = (design * weight[:, None]).T @ pairs.left / total
     values, vectors = np.linalg.eigh(normal)
     sure = values > _least(target)
     x = -vectors[:, sure] @ ((vectors[:, sure].T @ gradient) / values[sure])
-    return Rigid.of(_rotation(x[:3] / radius), middle, x[3:]), float(np.sqrt(np.average(pairs.left**2, weights=weight)))
+    turn = Rotation.from_rotvec(x[:3] / radius).as_matrix()
+    return Rigid.of(turn, middle, x[3:]), float(np.sqrt(np.average(pairs.left**2, weights=weight)))
 
 
 def _least(target: Target) -> float:
     return max(LEAST_SHARE, TIMES_NOISE * target.normal_noise)
 
 
-def _rotation(turn: Floats) -> Floats:
-    """The rotation of a vector of turn (Rodrigues)."""
-    angle = float(np.linalg.norm(turn))
-    if angle < 1e-15:
-        return np.eye(3)
-    k = turn / angle
-    cross = np.array([[0, -k[2], k[1]], [k[2], 0, -k[0]], [-k[1], k[0], 0]])
-    return np.asarray(np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * cross @ cross)
-
-
-def _next(limit: float, pairs: _Pairs, target: Target, how: HowFit) -> float:
-    """The search limit shrinks with the distances: some times the usual one, never under a few spacings."""
-    usual = max(TIMES_USUAL * float(np.median(pairs.away)), LEAST_SPACINGS * target.spacing)
-    return min(limit, usual) if how.limit is None else min(limit, max(usual, LEAST_SPACINGS * target.spacing))
-
-
 def _moves(step: Rigid, points: Floats, motion: Rigid) -> float:
     """How far a step moves the corners of the points at most."""
     low, high = points.min(axis=0), points.max(axis=0)
-    corners = np.array([[(low, high)[k >> axis & 1][axis] for axis in range(3)] for k in range(8)])
-    moved = motion(corners)
+    moved = motion(np.array(list(itertools.product(*zip(low, high, strict=True)))))
     return float(np.linalg.norm(step(moved) - moved, axis=1).max())
 
 
@@ -207,7 +190,7 @@ def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tu
     """The eigenvectors of the normal equations with the bound of each, the least determined first."""
     design, _ = _design(pairs, middle)
     weight = _tukey(pairs.left)
-    total = max(float(weight.sum()), 1.0)
+    total = float(weight.sum())
     normal = (design * weight[:, None]).T @ design / total
     values, vectors = np.linalg.eigh(normal)
     loose = values <= _least(target)
@@ -217,7 +200,7 @@ def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tu
         vectors[:, loose] = vectors[:, loose] @ mixed.T
         values[loose] = np.einsum("ik,ij,jk->k", vectors[:, loose], normal, vectors[:, loose])
     cell = np.floor(pairs.places / (ALIKE_SPACINGS * target.spacing)).astype(np.int64)
-    count = max(min(len(np.unique(cell, axis=0)), total), 1.0)
+    count = min(len(np.unique(cell, axis=0)), total)
     found = []
     for value, vector, free in zip(values, vectors.T, loose, strict=True):
         turn, slide = vector[:3], vector[3:]

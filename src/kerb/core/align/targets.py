@@ -9,6 +9,7 @@ import numpy as np
 from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
+from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each
@@ -75,14 +76,15 @@ class Target(Protocol):
 
 
 class PointTarget:
-    """Points (n, 3) from an origin, with the normals of planes through sixteen neighbours."""
+    """Points (n, 3) from an origin, with the normals of planes through sixteen neighbours. Raises NotDeterminable."""
 
     def __init__(self, points: Floats) -> None:
+        if len(points) < FEWEST:
+            raise NotDeterminable(f"{len(points)} points have no surface; {FEWEST} are needed")
         self.points = points
         self.index = NeighbourIndex(points)
-        size = np.ptp(points, axis=0)
         away, near = self.index.nearest(points[:: max(1, len(points) // NOISE_SAMPLE)], min(NEIGHBOURS, len(points)))
-        self.spacing = float(np.median(away[:, 1])) if away.shape[1] > 1 else float(size.max())
+        self.spacing = float(np.median(away[:, 1]))
         self.normals = np.empty((len(points), 3))
         bent = np.empty(len(points))
 

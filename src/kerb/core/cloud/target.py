@@ -126,10 +126,9 @@ def _answer(raster: Floats, cells: int) -> Floats:
 
 
 def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Chequer:
-    level, contrast = float(np.mean(brightness)), float(np.std(brightness))
-    if contrast == 0.0:
+    if not np.ptp(brightness):
         raise NotDeterminable("all points there are alike in brightness")
-    value, local = (brightness - level) / contrast, (xy - middle) / radius
+    value, local = scipy.stats.zscore(brightness), (xy - middle) / radius
 
     def fields(p: Floats) -> Floats:
         u, v = local[:, 0] - p[0], local[:, 1] - p[1]
@@ -146,7 +145,7 @@ def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Ch
         rest, start, bounds=(low, [0.7, 0.7, np.inf, 0.5, np.inf, np.inf]), loss="soft_l1"
     )
     p = fit.x
-    told = 1 - float(np.sum(rest(p) ** 2)) / float(np.sum((value - value.mean()) ** 2))
+    told = 1 - float(np.mean(rest(p) ** 2))
     sharp = fields(np.array([*p[:3], 1e-6]))
     if told < LEAST_TOLD or min(np.count_nonzero(sharp > 0), np.count_nonzero(sharp < 0)) < 2 * FEWEST_A_FIELD:
         raise NotDeterminable("what is dark and bright there is no chequer of four fields")

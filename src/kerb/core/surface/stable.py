@@ -12,14 +12,15 @@ import numpy as np
 import scipy
 import shapely
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, ends
 from kerb.core.errors import NotDeterminable
 from kerb.core.robust import MAD_TO_SIGMA
 
 FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
-BLOCKS_A_SIDE = 8
+# Blocks along the longer side at first; then so much smaller ones, some sizes long, until there are enough.
+BLOCKS_A_SIDE, SMALLER, SIZES = 8, 1.6, 6
 FAR = 5.0
-ROUNDING = 1e-12
+ROUNDING, TINY = 1e-12, 1e-300
 CALM, SMALLEST_SHARE, LAGS = 0.9, 0.01, (1, 2, 4, 8)
 
 
@@ -60,7 +61,7 @@ def stable_ground(xy: Floats, dz: Floats) -> Stable:
         raise NotDeterminable(f"stable ground has {len(dz)} places with both surfaces, {FEWEST_PLACES} are needed")
     middle = float(np.median(dz))
     spread = MAD_TO_SIGMA * float(np.median(np.abs(dz - middle)))
-    good = np.abs(dz - middle) <= max(FAR * spread, 1e-12)
+    good = np.abs(dz - middle) <= FAR * spread
     xy, dz = xy[good], dz[good]
     block, size = _blocks(xy)
     count = np.bincount(block)
@@ -86,32 +87,28 @@ def stable_ground(xy: Floats, dz: Floats) -> Stable:
 
 def _blocks(xy: Floats) -> tuple[np.ndarray, float]:
     """A block number for each place, and the side of the blocks: those with too few places are left to their neighbours' size."""
-    extent = np.ptp(xy, axis=0)
-    side = float(max(extent.max() / BLOCKS_A_SIDE, 1e-9))
-    for _ in range(6):
-        key = np.floor((xy - xy.min(axis=0)) / side).astype(np.int64)
-        _, block = np.unique(key, axis=0, return_inverse=True)
-        if int(block.max()) + 1 >= FEWEST_BLOCKS:
+    low, high = ends(xy)
+    side = float(max((high - low).max() / BLOCKS_A_SIDE, 1e-9))
+    for _ in range(SIZES):
+        found, block = np.unique(np.floor((xy - low) / side).astype(np.int64), axis=0, return_inverse=True)
+        if len(found) >= FEWEST_BLOCKS:
             break
-        side /= 1.6
+        side /= SMALLER
     return block.ravel(), side
 
 
 def _plane(places: Floats, means: Floats, count: np.ndarray) -> tuple[Floats, bool]:
     root = np.sqrt(count)[:, None]
     design = np.column_stack([np.ones(len(means)), places])
-    if len(means) < 4 or np.linalg.matrix_rank(design) < 3:
-        return np.array([float(np.average(means, weights=count)), 0.0, 0.0]), False
-    plane, *_ = np.linalg.lstsq(design * root, means * root[:, 0], rcond=None)
-    left = (means - design @ plane) * root[:, 0]
     level = float(np.average(means, weights=count))
-    before, after = float(np.sum(((means - level) * root[:, 0]) ** 2)), float(np.sum(left**2))
+    if np.linalg.matrix_rank(design) < 3:
+        return np.array([level, 0.0, 0.0]), False
+    plane, *_ = np.linalg.lstsq(design * root, means * root[:, 0], rcond=None)
+    before, after = (float(np.sum(count * (means - told) ** 2)) for told in (level, design @ plane))
     free = len(means) - 3
     # What rounding makes of differences that are all alike is no tilt.
-    least = (ROUNDING * float(np.abs(means).max())) ** 2 * float(count.sum())
-    if before <= least or after <= 0:
-        return np.asarray(plane), before > least
-    value = (before - after) / 2 / (after / free)
+    least = max((ROUNDING * float(np.abs(means).max())) ** 2 * float(count.sum()), TINY)
+    value = (before - after) / 2 / (after / free + least)
     return np.asarray(plane), bool(value > scipy.stats.f.ppf(0.95, 2, free))
 
 
@@ -141,17 +138,14 @@ def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
     usual = float(np.median(values[first : first + holds[first]]))
     near = known & (np.abs(np.nan_to_num(dz) - usual) <= 3 * noise)
     calm = near & (scipy.ndimage.uniform_filter(near.astype(float), 5, mode="constant") >= CALM)
-    piece, count = scipy.ndimage.label(calm)
-    size = np.bincount(piece.ravel(), minlength=count + 1)
-    size[0] = 0
+    piece, _ = scipy.ndimage.label(calm)
+    size = np.bincount(piece[calm])
     found = []
     for number in np.argsort(-size)[:most].tolist():
         if size[number] < max(SMALLEST_SHARE * np.count_nonzero(known), FEWEST_PLACES):
             continue
         rows, columns = np.nonzero(piece == number)
         boxes = shapely.box(columns * cell, rows * cell, (columns + 1) * cell, (rows + 1) * cell)
-        whole = shapely.union_all(boxes).simplify(1.5 * cell)
-        parts = [part for part in getattr(whole, "geoms", [whole]) if part.geom_type == "Polygon" and part.is_valid]
-        if parts:
-            found.append(max(parts, key=lambda part: part.area))
+        # Cells that share edges are one polygon, and that it stays.
+        found.append(shapely.union_all(boxes).simplify(1.5 * cell))
     return found

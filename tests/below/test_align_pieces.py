@@ -1,0 +1,178 @@
+"""Single pieces of bringing into line by closed forms and twins: normals, weights, bounds and names of directions."""
+
+import unittest
+
+import numpy as np
+
+from kerb.core.align.closest import Direction, HowFit, refined
+from kerb.core.align.targets import MeshTarget, PointTarget, cube_for, evenly, one_a_cube
+from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.rigid import Rigid
+from kerb.core.progress import silent
+from tests.support import FAR, near
+
+
+def box(rng, many, noise=0.0, size=(8.0, 6.0, 4.0)):
+    """Points on three sides of a box that meet in a corner at the origin."""
+    points = rng.uniform(0, 1, (many, 3)) * size
+    side = rng.integers(0, 3, many)
+    points[np.arange(many), side] = rng.normal(0, noise, many) if noise else 0.0
+    return points
+
+
+def fit(moving, target, start=None, **how):
+    return refined(moving, target, start or Rigid(), HowFit(**how), silent())
+
+
+class Points(unittest.TestCase):
+    def test_normals_by_brute_force(self):
+        """Planes of sixteen neighbours, where these are flat; what noise turns them by; the usual distance between points."""
+        rng = np.random.default_rng(1)
+        for points in (box(rng, 2500, 0.01), box(rng, 900)):
+            target = PointTarget(points)
+            away = np.linalg.norm(points[:, None] - points, axis=2)
+            rows = np.argsort(away, axis=1)[:, :16]
+            near(target.spacing, np.median(np.sort(away, axis=1)[:, 1]))
+            groups = points[rows] - points[rows].mean(axis=1, keepdims=True)
+            values, vectors = np.linalg.eigh(np.einsum("ijk,ijl->ikl", groups, groups))
+            share = np.maximum(values[:, 0], 0) / values.sum(axis=1)
+            bent = share > max(4 * np.median(share), 0.004)
+            known = np.isfinite(target.normals).all(axis=1)
+            # What is on the limit may fall either way by rounding.
+            clear = np.abs(share - max(4 * np.median(share), 0.004)) > 1e-9
+            np.testing.assert_array_equal(known[clear], ~bent[clear])
+            self.assertGreater(np.count_nonzero(bent), 50)
+            near(np.abs(np.einsum("ij,ij->i", target.normals, vectors[:, :, 0])[known]), np.ones(known.sum()), 1e-6)
+            near(target.normal_noise, np.median(np.maximum(values[:, 0], 0) / values[:, 1] / 16), 1e-9)
+
+    def test_matches(self):
+        points = np.stack(np.meshgrid(np.arange(30.0), np.arange(40.0)), axis=-1).reshape(-1, 2)
+        points = np.column_stack([points, np.zeros(len(points))]) + [50, 60, 70]
+        target = PointTarget(points)
+        place, normal, away = target.match(np.array([[52.2, 63.1, 70.5], [52.2, 63.1, 72.5], [49, 60, 70]]), 1.5)
+        near([*place[0], *place[2]], [52, 63, 70, 50, 60, 70])
+        near(np.abs(normal[0]), [0, 0, 1])
+        near(away, [np.sqrt(0.04 + 0.01 + 0.25), np.inf, 1.0])
+        near(target.spacing, 1.0)
+        # What would have fewer than a thousand points, or as many as it has, is as it is.
+        self.assertIs(target.coarser(2.0), target)
+        dense = PointTarget(
+            np.repeat(points, 4, axis=0)
+            + np.tile([[0.1, 0.1, 0], [0.4, 0.1, 0], [0.1, 0.4, 0], [0.4, 0.4, 0]], (1200, 1))
+        )
+        self.assertEqual(len(dense.coarser(1.0).points), 1200)
+        self.assertIs(dense.coarser(0.01), dense)
+        mesh = TriangleMesh(np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0]]), np.array([[0, 1, 2]]))
+        flat = MeshTarget(mesh, 0.5)
+        place, normal, away = flat.match(np.array([[1.0, 1, -0.5], [1, 1, 9]]), 2.0)
+        near([*place[0], *normal[0], away[0]], [1, 1, 0, 0, 0, 1, 0.5])
+        self.assertEqual(
+            (flat.spacing, flat.coarser(3.0), away[1], np.isnan(normal[1]).all()), (0.5, flat, np.inf, True)
+        )
+
+    def test_cubes(self):
+        """The first of a cube stays, in its order; cubes start at the lowest point, wherever that is."""
+        points = (
+            np.array([[0.9, 0, 0], [0, 0.9, 0.9], [1.1, 0, 0], [0, 1.1, 0], [0, 0, 1.1], [1.9, 0, 0], [0, 0, 0]]) + FAR
+        )
+        near(one_a_cube(points, 1.0), points[[0, 2, 3, 4]])
+        near(one_a_cube(points, 0.0), points)
+        rng = np.random.default_rng(2)
+        flat = np.column_stack([rng.uniform(0, 50, (40_000, 2)), np.zeros(40_000)])
+        for most in (300, 2500):
+            self.assertLess(abs(len(one_a_cube(flat, cube_for(flat, most))) / most - 1), 0.1)
+        line = np.column_stack([np.arange(1000.0), np.zeros((1000, 2))])
+        self.assertLess(abs(len(one_a_cube(line, cube_for(line, 100))) / 100 - 1), 0.1)
+        self.assertEqual((cube_for(line, 1000), cube_for(line, 999) > 0), (0.0, True))
+        # As wide as nine tenths have a neighbour within: 85 % have one at 1/8, 8 % at 1/4, the rest far off.
+        far = line[:, [0]] * [10, 0, 0]
+        few = np.concatenate(
+            [far[:425], far[:425] + [0.125, 0, 0], far[500:540], far[500:540] + [0.25, 0, 0], far[600:670]]
+        )
+        near(evenly(few), one_a_cube(few, 0.25))
+        self.assertLess(len(evenly(few)), 600)
+
+
+class Fits(unittest.TestCase):
+    def test_undone_without_noise(self):
+        rng = np.random.default_rng(3)
+        points = box(rng, 3000)
+        turn = np.radians(1.5)
+        true = Rigid(
+            ((np.cos(turn), -np.sin(turn), 0), (np.sin(turn), np.cos(turn), 0), (0, 0, 1)), (0.05, -0.04, 0.03)
+        )
+        found = fit(true.inverse()(points[::2]), PointTarget(points))
+        near(found.motion(points), true(points), 1e-9)
+        near([found.rms, found.mean_abs, found.overlap], [0, 0, 1], 1e-9)
+        self.assertEqual(found.iterations, len(found.history))
+        self.assertTrue(all(one.determined for one in found.directions))
+
+    def test_rms_mean_and_overlap(self):
+        """By Tukey's weights of distances to the planes, of which a tenth stray; a share of pairs, and the nearest ones."""
+        rng = np.random.default_rng(4)
+        target = PointTarget(box(rng, 6000))
+        moving = box(rng, 2000, 0.01)
+        moving[:200] += 0.25
+        found = fit(moving, target)
+        rest = found.left - np.median(found.left)
+        width = 4.685 * 1.4826022 * np.median(np.abs(rest))
+        weight = np.where(np.abs(rest) < width, (1 - (rest / width) ** 2) ** 2, 0)
+        near(found.rms, np.sqrt(np.sum(weight * found.left**2) / weight.sum()), 1e-7)
+        near(found.mean_abs, np.sum(weight * np.abs(found.left)) / weight.sum(), 1e-7)
+        near(found.history[-1], found.rms, 0.02 * found.rms)
+        place, normal, _ = target.match(found.motion(found.places), np.inf)
+        near(found.left, np.sum((found.motion(found.places) - place) * normal, axis=1), 1e-9)
+        near(found.overlap, np.mean(target.match(found.motion(moving), np.inf)[2] < 3 * target.spacing))
+        half = fit(moving, target, overlap=0.5)
+        _, normal, away = target.match(half.motion(moving), np.inf)
+        away[~np.isfinite(normal).all(axis=1)] = np.inf
+        self.assertEqual(len(half.left), np.count_nonzero(away <= np.quantile(away, 0.5, method="lower")))
+
+    def test_bounds_are_those_of_the_normal_equations(self):
+        """A level square of points and a cube: 1.96 rms / √(value · places), one place in each cube of four spacings."""
+        rng = np.random.default_rng(5)
+        side = np.arange(48.0) + 0.5
+        flat = np.column_stack([np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2), np.zeros(48 * 48)])
+        target = PointTarget(flat)
+        moving = flat + np.column_stack([np.zeros((48 * 48, 2)), 0.01 * rng.choice([-1.0, 1], 48 * 48)])
+        found = fit(moving, target)
+        by_name = {one.name: one for one in found.directions}
+        self.assertEqual([one.determined for one in found.directions], [False] * 3 + [True] * 3)
+        near(by_name["up and down"].u95, 1.959964 * found.rms / np.sqrt(144), 0.02 * by_name["up and down"].u95)
+        turns = [one for one in found.directions if one.determined and one.turning]
+        # Turned at the mean distance from the middle, each of both axes has half of the arms.
+        near([one.u95 for one in turns], np.full(2, np.sqrt(2) * by_name["up and down"].u95), 0.03 * turns[0].u95)
+        near([abs(one.turn[2]) for one in turns], [0, 0], 0.01)
+        self.assertIn("turn about the vertical", by_name)
+        slides = [one for one in found.directions if not one.turning and not one.determined]
+        self.assertEqual(len(slides), 2)
+        near(abs(slides[0].slide @ slides[1].slide), 0, 1e-6)
+
+    def test_too_few_points_to_match(self):
+        with self.assertRaisesRegex(NotDeterminable, "5 points have no surface; 6 are needed"):
+            PointTarget(np.eye(3).repeat(2, axis=0)[:5])
+
+    def test_names(self):
+        for slide, turn, turning, name in (
+            ([0, 0, 1], [0, 0, 1], False, "up and down"), ([0, 0, -0.95], [0, 0, 1], False, "up and down"),
+            ([0, 0, 1], [0, 0, -1], True, "turn about the vertical"), ([1, 0, 0], [0, 1, 0], False, "slide along 90°"),
+            ([-1, 0, 0], [0, 1, 0], True, "turn about an axis along 0°"), ([0.6, 0.8, 0], [0, 0, 1], False, "slide along 37°"),
+            ([-0.6, 0.8, 0], [0, 0, 1], False, "slide along 143°"), ([0.6, 0, 0.8], [0, 0, 1], False, "slide along 90°, leaning 53°"),
+            ([1, 0, 0], [0.8, 0, -0.6], True, "turn about an axis along 90°, leaning 37°"), ([0.96, 0, 0.28], [0, 0, 1], False, "slide along 90°"),
+        ):  # fmt: skip
+            self.assertEqual(Direction(np.array(slide), np.array(turn), turning, 0.01, True).name, name)
+
+    def test_a_limit_and_too_few(self):
+        """Fifty pairs are needed, and no pair is longer than the limit."""
+        rng = np.random.default_rng(6)
+        target = PointTarget(box(rng, 6000))
+        inner = rng.uniform(1, 3, (51, 3))
+        inner[np.arange(51), np.arange(51) % 3] = 0.0
+        self.assertEqual(len(fit(inner[:50], target, limit=0.5).left), 50)
+        with self.assertRaisesRegex(NotDeterminable, "49 points have a match within 0.5; 50 are needed"):
+            fit(inner[:49], target, limit=0.5)
+        moving = np.concatenate([box(rng, 500), box(rng, 500) - [0.8, 0.8, 0.8]])
+        found = fit(moving, target, limit=0.5)
+        self.assertLessEqual(np.abs(found.left).max(), 0.5)
+        near(found.overlap, np.mean(target.match(found.motion(moving), 3 * target.spacing)[2] < np.inf))
