@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from kerb.core.align import snaps
 from kerb.core.align.closest import Direction, HowFit, refined
 from kerb.core.align.targets import MeshTarget, PointTarget, cube_for, evenly, one_a_cube
 from kerb.core.errors import NotDeterminable
@@ -176,3 +177,97 @@ class Fits(unittest.TestCase):
         found = fit(moving, target, limit=0.5)
         self.assertLessEqual(np.abs(found.left).max(), 0.5)
         near(found.overlap, np.mean(target.match(found.motion(moving), 3 * target.spacing)[2] < np.inf))
+
+
+def sides(many, spread=0.0, rng=None, lean=None):
+    """Three sides of a metre, with so many points each, that meet in a corner: points on a lattice, or with a spread."""
+    found = []
+    for axis, count in enumerate(many):
+        step = np.sqrt(np.arange(count) + 0.5) / np.sqrt(count)
+        turn = np.arange(count) * 2.399963
+        at = np.column_stack([0.5 + 0.5 * step * np.cos(turn), 0.5 + 0.5 * step * np.sin(turn)])
+        off = rng.normal(0, spread, count) if spread else np.zeros(count)
+        found.append(np.insert(at, axis, off, axis=1))
+    points = np.concatenate(found)
+    return (points if lean is None else points @ np.transpose(lean)) + FAR
+
+
+class Snaps(unittest.TestCase):
+    def test_spheres(self):
+        """Exact ones of thirty points; larger than the reach, rough, or of fewer points none. A post beside does not pull."""
+        turn, up = np.arange(60) * 2.399963, np.linspace(-0.9, 0.9, 60)
+        unit = np.column_stack([np.cos(turn) * np.sqrt(1 - up**2), np.sin(turn) * np.sqrt(1 - up**2), up])
+        for radius in (0.1, 0.3):
+            ball = radius * unit + FAR
+            near(snaps.sphere_centre(ball, ball[7], 2.5 * radius).centre, FAR, 1e-6)
+            near(snaps.sphere_centre(ball[:30], ball[7], 2.5 * radius).centre, FAR, 1e-6)
+            with self.assertRaisesRegex(NotDeterminable, "fewer than 30"):
+                snaps.sphere_centre(ball[:29], ball[7], 2.5 * radius)
+            # A cap of it within 0.95 of its radius, and within a little more.
+            cap = radius * (
+                unit[:, [0, 2, 1]] * [0.6, 0, 0.6]
+                + np.sqrt(1 - 0.36 * (unit[:, :1] ** 2 + unit[:, 1:2] ** 2)) * [0, 1, 0]
+            )
+            top = radius * np.array([0, 1, 0]) + FAR
+            near(snaps.sphere_centre(cap + FAR, top, 1.05 * radius).centre, FAR, 1e-6)
+            with self.assertRaisesRegex(NotDeterminable, "no sphere"):
+                snaps.sphere_centre(cap + FAR, top, 0.95 * radius)
+            rough = (radius * (1 + 0.12 * np.cos(7 * turn)))[:, None] * unit + FAR
+            with self.assertRaisesRegex(NotDeterminable, "no sphere"):
+                snaps.sphere_centre(rough, rough[7], 2.5 * radius)
+            post = np.column_stack([np.zeros((20, 2)), -radius * np.linspace(1.3, 2.2, 20)]) + FAR
+            near(snaps.sphere_centre(np.concatenate([ball, post]), ball[59], 2.5 * radius).centre, FAR, 1e-4)
+
+    def test_corners(self):
+        """Of just so many points, whatever way it is turned; a share, parallel sides and a fourth side tell none or the same."""
+        rng = np.random.default_rng(7)
+        place = FAR + [0.2, 0.1, 0.3]
+        near(snaps.corner(sides((90, 90, 30)), place, 3.0), FAR, 1e-6)
+        lean = np.array([[1, 0, 0], [0, 1, 0], [0.6, 0.2, 0.77]])
+        near(snaps.corner(sides((90, 80, 60), lean=lean), place, 3.0), FAR, 1e-6)
+        for many, words in (((90, 90, 29), "2 planes"), ((800, 800, 80), "2 planes"), ((90, 0, 0), "1 plane")):
+            with self.assertRaisesRegex(NotDeterminable, words):
+                snaps.corner(sides(many), place, 3.0)
+        near(snaps.corner(sides((800, 800, 90)), place, 3.0), FAR, 1e-6)
+        # A roof of 12 degrees over the floor counts as the floor, a steeper one is a plane of its own.
+        floor = sides((0, 200, 150))
+        slope = sides((0, 0, 100)) - FAR
+        for degrees, good in ((12, False), (17, True)):
+            roof = slope @ np.array([[1, 0, np.tan(np.radians(degrees))], [0, 1, 0], [0, 0, 1]]) + FAR + [0, 0, 0.5]
+            points = np.concatenate([floor, roof])
+            if good:
+                near(snaps.corner(points, place, 3.0), FAR - [0.5 / np.tan(np.radians(degrees)), 0, 0], 1e-6)
+            else:
+                with self.assertRaisesRegex(NotDeterminable, "2 planes"):
+                    snaps.corner(points, place, 3.0)
+        with self.assertRaisesRegex(NotDeterminable, "farther off"):
+            snaps.corner(np.concatenate([floor, roof]), FAR + [0.3, 0.4, 0.2], 1.2)
+        walls = sides((0, 200, 0)) - FAR
+        prism = (
+            np.concatenate([walls, walls[:, [1, 0, 2]], walls @ np.array([[0.7, 0.7, 0], [0, 0, 0], [0, 0, 1.0]])])
+            + FAR
+        )
+        with self.assertRaisesRegex(NotDeterminable, "in a line"):
+            snaps.corner(prism, place, 3.0)
+        # A sheet on the floor, six times its noise above it, does not lift it.
+        spread = sides((2000, 2000, 3000), 0.001, rng)
+        sheet = sides((0, 0, 300), 0.0005, rng) + [0, 0, 0.0065]
+        near(snaps.corner(np.concatenate([spread, sheet]), place, 1.0)[2], FAR[2], 1.5e-4)
+
+    def test_painted_planes(self):
+        """An exact plane, and one of 20 mm noise; too few points on it, and a mark out of reach."""
+        rng = np.random.default_rng(8)
+        uv = rng.uniform(-0.5, 0.5, (9000, 2))
+        light = np.where(np.abs(uv).max(axis=1) < 0.12, uv.prod(axis=1) > 0, 0.5) * 1000 + rng.normal(0, 20, 9000)
+        for noise, most in ((0.0, 0.003), (0.02, 0.006)):
+            board = np.column_stack([uv[:, 0], rng.normal(0, noise, 9000) if noise else np.zeros(9000), uv[:, 1]]) + FAR
+            found = snaps.painted(board, light, FAR + [0.04, 0.0, -0.05], 0.3)
+            near(found, FAR, most)
+            with self.assertRaises(NotDeterminable):
+                snaps.painted(board, light, FAR + [0.35, 0.0, -0.3], 0.15)
+        few = board[np.argsort(np.linalg.norm(board - FAR, axis=1))[:30]]
+        for many in (29, 30):
+            with self.assertRaisesRegex(
+                NotDeterminable, "no plane" if many < 30 else "needs 30|four fields|stands|fills|alike"
+            ):
+                snaps.painted(few[:many] * [1, 0, 1] + [0, FAR[1], 0], light[:many], FAR, 0.3)

@@ -1,6 +1,9 @@
 """Single pieces of surfaces by brute force and closed forms: what tests of whole studies would let pass."""
 
+import importlib
+import pkgutil
 import unittest
+from dataclasses import is_dataclass
 from unittest import mock
 
 import matplotlib.figure
@@ -9,6 +12,8 @@ import numpy as np
 import scipy
 import shapely
 
+import kerb.core
+import kerb.studies
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.shapes import CYLINDER, SPHERE, fitted
@@ -17,7 +22,7 @@ from kerb.core.surface import contours as contours_of
 from kerb.core.surface import mending
 from kerb.core.surface.contours import contours, label_places, smoothed
 from kerb.core.surface.frames import BINS, about_axis
-from kerb.core.surface.making import Shape, departure, surface_from
+from kerb.core.surface.making import Departure, Shape, departure, surface_from
 from kerb.core.surface.mending import Mended
 from kerb.core.surface.overlay import mask_of
 from kerb.core.surface.spots import SpotGrid, spot_levels
@@ -30,6 +35,22 @@ from tests.support import FAR, near, store_of
 def lattice(count, step=1.0):
     side = np.arange(count) * step
     return np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+
+
+class Records(unittest.TestCase):
+    def test_none_changes(self):
+        """What is computed from is compared by its fingerprint, and kept by others meanwhile: records of the core do not change."""
+        changing = set()
+        for package in (kerb.core, kerb.studies):
+            for found in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
+                for name, one in vars(importlib.import_module(found.name)).items():
+                    mine = is_dataclass(one) and isinstance(one, type) and one.__module__ == found.name
+                    if mine and not one.__dataclass_params__.frozen:
+                        changing.add(name)
+        # These are filled bit by bit, by what makes them.
+        self.assertEqual(
+            changing, {"StoreMeta", "Outcome", "Halves", "TestedPoint", "Rows", "_Surface", "Overview", "CutSection"}
+        )
 
 
 class Frames(unittest.TestCase):
@@ -95,6 +116,7 @@ class Making(unittest.TestCase):
         kept = store.coordinates(np.flatnonzero(mask))
         away = kept[:, 2] - flat.at(kept[:, :2])
         away = away[np.isfinite(away)]
+        self.assertEqual(departure(store, np.zeros(store.count, bool), flat, silent()), Departure(0.0, 0.0, 0))
         told = departure(store, mask, flat, silent())
         near([told.largest, told.rms, told.points], [np.abs(away).max(), np.sqrt(np.mean(away**2)), len(away)], 1e-9)
 
@@ -193,6 +215,19 @@ class SpotsByBlocks(unittest.TestCase):
         nodes, place = SpotGrid(1.0, tuple(FAR[:2])).nodes(FAR, FAR + 3)
         near(nodes, lattice(4) + FAR[:2])
         near(place, lattice(4)[:, ::-1])
+
+    def test_a_turned_grid_over_a_long_box(self):
+        """All nodes of a wider lattice that lie in the box, and no other, row by row."""
+        for turn in (0.0, 25.0, -70.0):
+            grid = SpotGrid(1.5, (FAR[0] + 3, FAR[1] - 40), turn)
+            low, high = FAR + [10, 2, 0], FAR + [55, 9, 3]
+            nodes, place = grid.nodes(low, high)
+            wide = np.stack(np.meshgrid(np.arange(-80, 80), np.arange(-80, 80)), axis=-1).reshape(-1, 2)
+            a = np.radians(turn)
+            xy = np.array(grid.origin) + 1.5 * wide @ [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
+            keep = ((xy >= low[:2] - 1e-6) & (xy <= high[:2] + 1e-6)).all(axis=1)
+            near(nodes, xy[keep])
+            near(place, wide[keep][:, ::-1])
 
 
 class Stable(unittest.TestCase):

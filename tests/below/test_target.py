@@ -63,6 +63,7 @@ class Targets(unittest.TestCase):
                 off.append(np.array(found.place) / unit - at)
                 turned.append((found.turn - turn + quarter / 2) % quarter - quarter / 2)
                 self.assertLessEqual(found.radius, 0.4 * unit)
+                self.assertTrue(0 <= found.turn < quarter)
             self.assertLess(np.sqrt(np.mean(np.sum(np.square(off), axis=1))), most, about)
             near(np.mean(off, axis=0), [0, 0], most)
             self.assertLess(np.max(np.abs(turned)), 0.15, about)
@@ -86,6 +87,9 @@ class Targets(unittest.TestCase):
                 near(middle_of(xy, level, 0.5).place, at, 0.006)
         with self.assertRaisesRegex(NotDeterminable, "needs 30"):
             chequer(xy[:20] / 9, level[:20], 0.4)
+        # Four fields that run into one another all over.
+        with self.assertRaisesRegex(NotDeterminable, "four fields"):
+            chequer(xy, np.tanh(2 * xy).prod(axis=1), 0.4)
 
     def test_few_points(self):
         """Thirty in all, sixteen bright and sixteen dark do, wherever the brightness is counted from."""
@@ -104,6 +108,20 @@ class Targets(unittest.TestCase):
                     else:
                         with self.assertRaisesRegex(NotDeterminable, "four fields"):
                             chequer(xy[keep], level - 200.0 * light[keep], 0.55)
+
+    def test_specks_beside_do_not_pull(self):
+        rng = np.random.default_rng(6)
+        for shape in ("disc", "square"):
+            xy, level = painted(rng, shape, np.array([0.05, 0.0]), noise=20.0)
+            speck = (np.abs(xy - [-0.33, 0.1]) < 0.03).all(axis=1) | (np.abs(xy - [-0.3, -0.12]) < 0.03).all(axis=1)
+            level[speck] = 2000.0
+            near(target(xy, level, 0.45).place, [0.05, 0.0], 0.006)
+        side = (np.arange(6) - 2.5) * 0.1
+        thirty = np.stack(np.meshgrid(side, side[:5] + 0.05), axis=-1).reshape(-1, 2)
+        light = 1000.0 * (np.abs(thirty - [0.05, 0]).max(axis=1) < 0.12)
+        near(target(thirty, light, 0.45).place, [0.05, 0.0], 0.05)
+        with self.assertRaisesRegex(NotDeterminable, "29 points"):
+            target(thirty[1:], light[1:], 0.45)
 
     def test_what_is_no_target(self):
         rng = np.random.default_rng(4)

@@ -12,8 +12,9 @@ from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
 from kerb.core.robust import MAD_TO_SIGMA
 
 NEAREST, SPHERE_CENTRE, CORNER, PAINTED = "nearest", "sphere", "corner", "painted"
-# Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, and of the reach.
-DRAWS, FEWEST, NOISES, LEAST_SHARE = 400, 30, 3.0, 0.004
+# Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, of the reach, and of
+# the reach while it is looked for.
+DRAWS, FEWEST, NOISES, LEAST_SHARE, CLOSE = 400, 30, 3.0, 0.004, 0.02
 # A part of the points that is less is no plane of a corner; planes that meet at less than some 15 degrees count as one.
 LEAST_PART, LEAST_VOLUME, ALONG, MOST_PLANES = 0.05, 0.02, 0.25, 6
 # Of a sphere so much of its radius may its points lie beside it.
@@ -104,7 +105,7 @@ def _plane_in(points: Floats, reach: float) -> Mask:
         size = float(np.linalg.norm(normal))
         if size < 1e-4 * reach**2:
             continue
-        many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= LEAST_SHARE * 5 * reach))
+        many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= CLOSE * reach))
         if many > best:
             best, found = many, (a, normal / size)
     if found is None:
@@ -112,7 +113,7 @@ def _plane_in(points: Floats, reach: float) -> Mask:
     centre, normal = found
     for _ in range(3):
         away = (points - centre) @ normal
-        close = np.abs(away) <= LEAST_SHARE * 5 * reach
+        close = np.abs(away) <= CLOSE * reach
         noise = MAD_TO_SIGMA * float(np.median(np.abs(away[close] - np.median(away[close]))))
         mine = np.abs(away - np.median(away[close])) <= max(NOISES * noise, LEAST_SHARE * reach)
         if np.count_nonzero(mine) < FEWEST:

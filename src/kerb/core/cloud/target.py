@@ -21,6 +21,8 @@ ACROSS = 90
 DISCS, LEAST_ANSWER = (0.7, 0.5, 0.35, 0.25, 0.18, 0.13), 0.6
 # Turns from which a chequer is fitted, the share of brightness that it must tell, and the points in each of its fields.
 TURNS, LEAST_TOLD, FEWEST_A_FIELD = 12, 0.5, 8
+# How sharp edges are, one over their blur in radii: as a logarithm at first, too blurred, and the most; and as good as without.
+START, BLURRED, SHARPEST, VERY_SHARP = 2.3, 0.7, 4.6, 1e6
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
 # must have so much of the circle.
 CLEARLY, LEAST_SHARE, MOST_SHARE = 4.0, 0.02, 0.6
@@ -122,7 +124,7 @@ def _answer(raster: Floats, cells: int) -> Floats:
                 a, b, c, d = moved(i, j), moved(-j, i), moved(-i, -j), moved(j, -i)
                 total += (a * c + b * d - (a * b + b * c + c * d + d * a) / 2) / 4
                 many += 1
-    return total / max(many, 1)
+    return total / many
 
 
 def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Chequer:
@@ -130,24 +132,20 @@ def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Ch
         raise NotDeterminable("all points there are alike in brightness")
     value, local = scipy.stats.zscore(brightness), (xy - middle) / radius
 
-    def fields(p: Floats) -> Floats:
+    def fields(p: Floats, sharp: float) -> Floats:
         u, v = local[:, 0] - p[0], local[:, 1] - p[1]
         along, across = np.cos(p[2]) * u + np.sin(p[2]) * v, np.cos(p[2]) * v - np.sin(p[2]) * u
-        return np.asarray(np.tanh(along / p[3]) * np.tanh(across / p[3]))
+        return np.asarray(np.tanh(along * sharp) * np.tanh(across * sharp))
 
     def rest(p: Floats) -> Floats:
-        return np.asarray(p[4] + p[5] * fields(p) - value)
+        return np.asarray(p[4] + p[5] * fields(p, np.exp(np.minimum(p[3], SHARPEST))) - value)
 
-    starts = [np.array([0.0, 0.0, turn, 0.1, 0.0, 1.0]) for turn in np.arange(2 * TURNS) * np.pi / (2 * TURNS)]
+    starts = [np.array([0.0, 0.0, turn, START, 0.0, 1.0]) for turn in np.arange(2 * TURNS) * np.pi / (2 * TURNS)]
     start = min(starts, key=lambda p: float(np.sum(rest(p) ** 2)))
-    low = [-0.7, -0.7, -np.inf, 0.01, -np.inf, 0.0]
-    fit = scipy.optimize.least_squares(
-        rest, start, bounds=(low, [0.7, 0.7, np.inf, 0.5, np.inf, np.inf]), loss="soft_l1"
-    )
-    p = fit.x
-    told = 1 - float(np.mean(rest(p) ** 2))
-    sharp = fields(np.array([*p[:3], 1e-6]))
-    if told < LEAST_TOLD or min(np.count_nonzero(sharp > 0), np.count_nonzero(sharp < 0)) < 2 * FEWEST_A_FIELD:
+    p = scipy.optimize.least_squares(rest, start, loss="soft_l1").x
+    told, sharp = 1 - float(np.mean(rest(p) ** 2)), fields(p, VERY_SHARP)
+    fewest = min(np.count_nonzero(sharp > 0), np.count_nonzero(sharp < 0))
+    if told < LEAST_TOLD or fewest < 2 * FEWEST_A_FIELD or p[3] < BLURRED:
         raise NotDeterminable("what is dark and bright there is no chequer of four fields")
     x, y = (middle + radius * p[:2]).tolist()
     return Chequer((x, y), float(p[2] % (np.pi / 2)), radius)
