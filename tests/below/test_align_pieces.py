@@ -140,6 +140,7 @@ class Fits(unittest.TestCase):
         found = fit(moving, target)
         by_name = {one.name: one for one in found.directions}
         self.assertEqual([one.determined for one in found.directions], [False] * 3 + [True] * 3)
+        self.assertTrue(0.007 < found.rms < 0.01)
         near(by_name["up and down"].u95, 1.959964 * found.rms / np.sqrt(144), 0.02 * by_name["up and down"].u95)
         turns = [one for one in found.directions if one.determined and one.turning]
         # Turned at the mean distance from the middle, each of both axes has half of the arms.
@@ -163,6 +164,14 @@ class Fits(unittest.TestCase):
             ([1, 0, 0], [0.8, 0, -0.6], True, "turn about an axis along 90°, leaning 37°"), ([0.96, 0, 0.28], [0, 0, 1], False, "slide along 90°"),
         ):  # fmt: skip
             self.assertEqual(Direction(np.array(slide), np.array(turn), turning, 0.01, True).name, name)
+
+    def test_a_start_may_be_forty_spacings_off(self):
+        side = 2.0 * np.arange(40)
+        flat = np.column_stack([np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2), np.zeros(1600)])
+        target = PointTarget(flat)
+        near(fit(flat + [0, 0, 79.0], target).motion.shift, [0, 0, -79], 1e-6)
+        with self.assertRaisesRegex(NotDeterminable, "within 80"):
+            fit(flat + [0, 0, 81.0], target)
 
     def test_a_limit_and_too_few(self):
         """Fifty pairs are needed, and no pair is longer than the limit."""

@@ -276,7 +276,7 @@ class Stable(unittest.TestCase):
         for slope, tilted in ((0.002, True), (0.0, False)):
             found = stable_ground(xy + FAR[:2], 0.03 + slope * xy[:, 0])
             self.assertEqual(found.tilted, tilted)
-            near(found.plane[1:], [slope, 0], 1e-9)
+            near(found.plane, [0.03 + slope * 14.5, slope, 0], 1e-9)
         self.assertRaisesRegex(
             NotDeterminable, "6 are needed", stable_ground, np.column_stack([np.zeros(40), np.zeros(40)]), np.zeros(40)
         )
@@ -289,6 +289,42 @@ class Stable(unittest.TestCase):
             dz = np.where(np.arange(400) % 2, 1.0, -1.0)
             dz[77] = stray
             self.assertEqual(stable_ground(xy, dz).count, counted)
+
+    def test_blocks_get_smaller_where_they_are_few(self):
+        """Three places far apart: the fourth smaller side makes four blocks of each."""
+        rng = np.random.default_rng(15)
+        xy = np.concatenate([lattice(11) + [at, 0] for at in (0, 195, 390)])
+        side = 400 / 8 / 1.6**4
+        block = np.unique(np.floor(xy / side), axis=0, return_inverse=True)[1].ravel()
+        dz = rng.normal(0, 0.01, 12)[block] + rng.normal(0, 0.001, len(xy))
+        means, share = np.bincount(block, dz) / np.bincount(block), np.bincount(block) / len(xy)
+        error = np.sqrt(12 / 11 * np.sum((share * (means - dz.mean())) ** 2))
+        found = stable_ground(xy, dz)
+        near([found.u95, found.count], [scipy.stats.t(11).ppf(0.975) * error, len(xy)])
+
+    def test_proposals_beside_a_small_step(self):
+        """Four times the noise higher is another ground; of seven pieces the six largest are told."""
+        rng = np.random.default_rng(16)
+        dz = rng.normal(0, 0.005, (60, 100))
+        dz[:, 60:] += 0.02
+        (found,) = proposals(dz, 1.0)
+        self.assertLess(found.bounds[2], 62)
+        dz[:, 60:] -= 0.02
+        dz[:, [12, 25, 38, 51, 64, 77]] = 9.0
+        self.assertEqual(len(proposals(dz, 1.0)), 6)
+
+    def test_heights_in_whole_centimetres(self):
+        """Most differences are one number; the others are noise all the same, and what lies a metre off is not."""
+        rng = np.random.default_rng(14)
+        dz = 0.01 * rng.choice([0, 0, 0, 1, -1], 2500)
+        dz[::100] = 1.0
+        found = stable_ground(lattice(50), dz)
+        rest = np.delete(dz, np.arange(0, 2500, 100))
+        near([found.count, found.noise, found.offset], [2475, rest.std(ddof=1), rest.mean()])
+        self.assertTrue(0.00015 < found.u95 < 0.0005)
+        raster = 0.01 * rng.choice([0, 0, 0, 1, -1], (50, 90))
+        raster[:, 40:] += 3 + 0.4 * np.arange(50)[:, None]
+        near([part.bounds[2] < 41 for part in proposals(raster, 1.0)], [True])
 
     def test_tilts_where_an_independent_test_sees_them(self):
         """In each of 300 sets of nine unequal blocks of noise just where the F test of the regression of block means does."""

@@ -58,8 +58,8 @@ def _show(window: Window) -> None:
 def afterwards(began: float) -> None:
     """What the start need not wait for: charts are loaded before they are asked for, old files swept.
 
-    PySide makes the type of a class of Qt when it is first asked for, and two threads that do so at once bring the process down. Charts
-    ask for all of them, so they are made here first, some in each turn of the event loop.
+    PySide makes the type of a class of Qt when it is first asked for, and two threads that do so at once bring the process
+    down. Charts ask for all of them, so they are made here first, some in each turn of the event loop.
     """
     _make_types(((module, name) for module in (QtCore, QtGui, QtWidgets) for name in dir(module)), began)
 

@@ -17,7 +17,7 @@ from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.robust import COVERS_95, MAD_TO_SIGMA
+from kerb.core.robust import COVERS_95, spread
 
 # About so many points, one a cube, are matched at each level; what they are matched with is so much finer.
 LEVELS, FINER = (4_000, 20_000, 100_000), 0.5
@@ -26,8 +26,8 @@ TUKEY = 4.685
 FEWEST_PAIRS = 50
 # The search limit at first, and the least, in spacings of the target; between them so many times the usual distance.
 FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
-# Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times what
-# noise of the normals makes of it.
+# Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times
+# what noise of the normals makes of it.
 LEAST_SHARE, TIMES_NOISE = 2e-4, 3.0
 STILL = 1e-4
 # The width within which distances count shrinks by so much a round, down to the usual one.
@@ -146,11 +146,11 @@ def _matched(points: Floats, target: Target, motion: Rigid, limit: float, how: H
 
 def _usual_width(left: Floats) -> float:
     """Beyond which distances count for nothing: 4.685 times their spread."""
-    return max(TUKEY * MAD_TO_SIGMA * float(np.median(np.abs(left - np.median(left)))), 1e-12)
+    return max(TUKEY * spread(left), 1e-12)
 
 
 def _tukey(left: Floats, width: float = 0.0) -> Floats:
-    """Tukey's weights of distances from their median, of the usual width or a wider one. The median counts, so not all are nought."""
+    """Tukey's weights of distances from their median, of the usual width or a wider one. Not all of them are nought."""
     u = (left - np.median(left)) / max(width, _usual_width(left))
     return np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
 

@@ -9,7 +9,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.target import middle_of
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
-from kerb.core.robust import MAD_TO_SIGMA
+from kerb.core.robust import spread
 
 NEAREST, SPHERE_CENTRE, CORNER, PAINTED = "nearest", "sphere", "corner", "painted"
 # Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, of the reach, and of
@@ -114,7 +114,7 @@ def _plane_in(points: Floats, reach: float) -> Mask:
     for _ in range(3):
         away = (points - centre) @ normal
         close = np.abs(away) <= CLOSE * reach
-        noise = MAD_TO_SIGMA * float(np.median(np.abs(away[close] - np.median(away[close]))))
+        noise = spread(away[close])
         mine = np.abs(away - np.median(away[close])) <= max(NOISES * noise, LEAST_SHARE * reach)
         if np.count_nonzero(mine) < FEWEST:
             return np.zeros(len(points), np.bool_)

@@ -12,7 +12,7 @@ from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import TriangleMesh
-from kerb.core.parallel import each
+from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
 
 NEIGHBOURS, FEWEST = 16, 6
@@ -97,13 +97,12 @@ class PointTarget:
             out = np.einsum("ijk,ik->ij", group, normals)
             bent[slice(*span)] = (out**2).sum(axis=1) / np.maximum((group**2).sum(axis=(1, 2)), 1e-30)
 
-        spans = [(a, min(a + CHUNK, len(points))) for a in range(0, len(points), CHUNK)]
-        each(some, spans)
+        each(some, ranges(len(points), CHUNK))
         # Across an edge of two walls the plane of neighbours is none of them: such normals would hold what slides along it.
         self.normals[bent > max(TIMES_BENT * float(np.nanmedian(bent)), LEAST_BENT)] = np.nan
         groups = points[near]
         groups = groups - groups.mean(axis=1, keepdims=True)
-        values = np.linalg.eigvalsh(np.einsum("ijk,ijl->ikl", groups, groups) / groups.shape[1])
+        values = np.linalg.eigvalsh(np.einsum("ijk,ijl->ikl", groups, groups))
         # Of a plane through k points that stray by s and reach as far as a (rms), a normal errs by s / (a √k).
         with np.errstate(divide="ignore", invalid="ignore"):
             noise = values[:, 0] / np.maximum(values[:, 1], 1e-30) / groups.shape[1]

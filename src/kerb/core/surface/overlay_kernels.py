@@ -60,24 +60,23 @@ def _clip_to(px, py, n, p, s, qx, qy):
 
 # Comparisons below are joined without branches: which of them fails cannot be foreseen, and a wrong guess costs more than all.
 @inline
-def _right(ax, ay, bx, by, q, u):
-    """Whether a triangle lies to the right of, or on, a line."""
+def _sides(ax, ay, bx, by, q, u):
+    """Whether a triangle lies to the right of, or on, a line, and whether to its left, or on it."""
     ex, ey = bx - ax, by - ay
-    return (
-        (ex * (q[u, AY] - ay) - ey * (q[u, AX] - ax) <= 0.0)
-        & (ex * (q[u, BY] - ay) - ey * (q[u, BX] - ax) <= 0.0)
-        & (ex * (q[u, CY] - ay) - ey * (q[u, CX] - ax) <= 0.0)
-    )
+    a = ex * (q[u, AY] - ay) - ey * (q[u, AX] - ax)
+    b = ex * (q[u, BY] - ay) - ey * (q[u, BX] - ax)
+    c = ex * (q[u, CY] - ay) - ey * (q[u, CX] - ax)
+    return (a <= 0.0) & (b <= 0.0) & (c <= 0.0), (a >= 0.0) & (b >= 0.0) & (c >= 0.0)
 
 
 @kernel
-def _beyond(p, s, q, u):
-    """Whether a triangle u of q lies to the right of, or on, one edge of triangle s of p: then they share no ground."""
-    return (
-        _right(p[s, AX], p[s, AY], p[s, BX], p[s, BY], q, u)
-        | _right(p[s, BX], p[s, BY], p[s, CX], p[s, CY], q, u)
-        | _right(p[s, CX], p[s, CY], p[s, AX], p[s, AY], q, u)
-    )
+def _lies(p, s, q, u):
+    """Whether a triangle u of q lies to the right of, or on, one edge of triangle s of p (then they share no ground), and whether
+    it lies in it."""
+    right, left = _sides(p[s, AX], p[s, AY], p[s, BX], p[s, BY], q, u)
+    right2, left2 = _sides(p[s, BX], p[s, BY], p[s, CX], p[s, CY], q, u)
+    right3, left3 = _sides(p[s, CX], p[s, CY], p[s, AX], p[s, AY], q, u)
+    return right | right2 | right3, left & left2 & left3
 
 
 @kernel
@@ -167,11 +166,16 @@ def overlay(top_v, top_t, base, base_grid, mask_v, mask_t, mask_grid, band, zero
                 met[s] = t
                 if _off(base, s, x0, y0, x1, y1):
                     continue
-                if _beyond(base, s, later, 0) | _beyond(later, 0, base, s) or np.isnan(base[s, GX]):
+                off, within = _lies(base, s, later, 0)
+                if off | _lies(later, 0, base, s)[0] or np.isnan(base[s, GX]):
                     continue
+                n = 3
                 for k in range(3):
                     px[k], py[k] = later[0, AX + 2 * k], later[0, AY + 2 * k]
-                n = _clip_to(px, py, 3, base, s, qx, qy)
+                    qx[k], qy[k] = px[k], py[k]
+                # What lies in one whole triangle, as most do where that is large, is not cut and meets no other.
+                if not within:
+                    n = _clip_to(px, py, 3, base, s, qx, qy)
                 if n < 3:
                     continue
                 if not mask_t.shape[0]:

@@ -14,7 +14,7 @@ import shapely
 
 from kerb.core.arrays import Floats, ends
 from kerb.core.errors import NotDeterminable
-from kerb.core.robust import MAD_TO_SIGMA
+from kerb.core.robust import spread
 
 FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
 # Blocks along the longer side at first; then so much smaller ones, some sizes long, until there are enough.
@@ -59,9 +59,7 @@ def stable_ground(xy: Floats, dz: Floats) -> Stable:
     xy, dz = xy[known], dz[known]
     if len(dz) < FEWEST_PLACES:
         raise NotDeterminable(f"stable ground has {len(dz)} places with both surfaces, {FEWEST_PLACES} are needed")
-    middle = float(np.median(dz))
-    spread = MAD_TO_SIGMA * float(np.median(np.abs(dz - middle)))
-    good = np.abs(dz - middle) <= FAR * spread
+    good = np.abs(dz - np.median(dz)) <= FAR * spread(dz)
     xy, dz = xy[good], dz[good]
     block, size = _blocks(xy)
     count = np.bincount(block)
@@ -121,16 +119,16 @@ def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
     hundredth of the whole or more. Common practice, not a standard.
     """
     known = np.isfinite(dz)
-    if np.count_nonzero(known) < FEWEST_PLACES:
-        return []
     # Cells between the same points are alike: the noise is that of cells far enough apart.
     apart = [
         np.concatenate([(dz[k:] - dz[:-k]).ravel(), (dz[:, k:] - dz[:, :-k]).ravel()])
         for k in LAGS
         if k < min(dz.shape)
     ]
-    medians = [np.median(np.abs(some[np.isfinite(some)])) for some in apart if np.isfinite(some).any()]
-    noise = max(MAD_TO_SIGMA * float(max(medians, default=0.0)) / np.sqrt(2), 1e-9)
+    spreads = [spread(some[np.isfinite(some)], 0.0) for some in apart if np.isfinite(some).any()]
+    if not spreads or np.count_nonzero(known) < FEWEST_PLACES:
+        return []
+    noise = max(max(spreads) / np.sqrt(2), 1e-9)
     values = np.sort(dz[known])
     # The window of four times the noise that holds the most cells.
     holds = np.searchsorted(values, values + 4 * noise, side="right") - np.arange(len(values))

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.arrays import Floats
-from kerb.core.robust import MAD_TO_SIGMA
+from kerb.core.robust import spread
 from kerb.core.surface.contours import edges_of
 from kerb.core.surface.overlay import Change
 from kerb.core.surface.tin import Tin
@@ -87,7 +87,7 @@ def _roughness(tin: Tin) -> tuple[float, float]:
         left.append((v[k, 2] - inverse[0] @ v[near, 2]) / np.sqrt(1.0 + inverse[0] @ inverse[0]))
     if len(left) < 10:
         return 0.0, spacing
-    return MAD_TO_SIGMA * float(np.median(np.abs(left))), spacing
+    return spread(np.array(left), 0.0), spacing
 
 
 def _gaps(found: Compared, change: Change) -> Part:
