@@ -199,8 +199,9 @@ def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tu
         _, _, mixed = np.linalg.svd(vectors[3:, loose])
         vectors[:, loose] = vectors[:, loose] @ mixed.T
         values[loose] = np.einsum("ik,ij,jk->k", vectors[:, loose], normal, vectors[:, loose])
-    cell = np.floor(pairs.places / (ALIKE_SPACINGS * target.spacing)).astype(np.int64)
-    count = min(len(np.unique(cell, axis=0)), total)
+    # Where a border of cubes runs along a surface, its noise lies in two for one: the lesser of two counts.
+    alike = ALIKE_SPACINGS * target.spacing
+    count = min(total, *(len(one_a_cube(pairs.places, alike, below)) for below in (0.0, 0.5)))
     found = []
     for value, vector, free in zip(values, vectors.T, loose, strict=True):
         turn, slide = vector[:3], vector[3:]

@@ -20,6 +20,8 @@ LEAST_PART, LEAST_VOLUME, ALONG, MOST_PLANES = 0.05, 0.02, 0.25, 6
 # Of a sphere so much of its radius may its points lie beside it.
 ROUNDNESS = 0.08
 SEED = 20260
+# Of so many points planes are drawn; a triangle of a draw is so large at least, of the square of the reach.
+DRAWN_FROM, SMALLEST = 4000, 1e-4
 
 
 def sphere_centre(points: Floats, place: Floats, reach: float) -> Shape:
@@ -97,25 +99,24 @@ def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> 
 def _plane_in(points: Floats, reach: float) -> Mask:
     """The points (n,) of the largest plane; how thick it is is told by itself."""
     rng = np.random.default_rng(SEED)
-    some = points[rng.permutation(len(points))[:4000]]
-    best, found = -1, None
-    for _ in range(DRAWS):
-        a, b, c = some[rng.integers(0, len(some), 3)]
+    close, thin = CLOSE * reach, LEAST_SHARE * reach
+    some = points[rng.permutation(len(points))[:DRAWN_FROM]]
+    best, found = 0, None
+    for a, b, c in some[rng.integers(len(some), size=(DRAWS, 3))]:
         normal = np.cross(b - a, c - a)
         size = float(np.linalg.norm(normal))
-        if size < 1e-4 * reach**2:
-            continue
-        many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= CLOSE * reach))
-        if many > best:
-            best, found = many, (a, normal / size)
+        # Three points in a line, or on one place, tell no plane.
+        if size > SMALLEST * reach**2:
+            many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= close))
+            if many > best:
+                best, found = many, (a, normal / size)
+    mine = np.zeros(len(points), np.bool_)
     if found is None:
-        return np.zeros(len(points), np.bool_)
+        return mine
     centre, normal = found
     for _ in range(3):
         away = (points - centre) @ normal
-        close = np.abs(away) <= CLOSE * reach
-        noise = spread(away[close])
-        mine = np.abs(away - np.median(away[close])) <= max(NOISES * noise, LEAST_SHARE * reach)
+        mine = np.abs(away) <= max(NOISES * spread(away[np.abs(away) <= close]), thin)
         if np.count_nonzero(mine) < FEWEST:
             return np.zeros(len(points), np.bool_)
         plane = fitted(PLANE, points[mine])

@@ -37,11 +37,11 @@ def evenly(points: Floats) -> Floats:
     return one_a_cube(points, float(np.quantile(away, MOST)))
 
 
-def one_a_cube(points: Floats, cell: float) -> Floats:
-    """The first of points (n, 3) in each cube of a side, in the order given."""
+def one_a_cube(points: Floats, cell: float, below: float = 0.0) -> Floats:
+    """The first of points (n, 3) in each cube of a side, in the order given; the first cube begins so much of a side below them."""
     low, high = ends(points)
     cell = max(cell, float((high - low).max()) / 2.0**20, 1e-12)
-    i, j, k = np.floor((points - low) / cell).astype(np.uint64).T
+    i, j, k = np.floor((points - low) / cell + below).astype(np.uint64).T
     order, keys = sorted_keys((i << np.uint64(42)) | (j << np.uint64(21)) | k)
     return points[np.sort(order[np.concatenate([[True], keys[1:] != keys[:-1]])])]
 
