@@ -10,7 +10,7 @@ from kerb.core.accuracy.beneath_kernels import in_square, lowest_of_cells, robus
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.progress import Progress
-from kerb.core.robust import MAD_TO_SIGMA
+from kerb.core.robust import spread
 
 TIN, IDW, PLANE, MEDIAN = "tin", "idw", "plane", "median"
 WAYS = (TIN, IDW, PLANE, MEDIAN)
@@ -121,7 +121,7 @@ def beneath(view: CloudView, place: Floats, how: HowBeneath, pool: Pool | None =
     near, plane = np.ascontiguousarray(local[away <= how.radius]), np.empty(3)
     rough = level = np.nan
     if robust_plane(near, plane):
-        rough = MAD_TO_SIGMA * float(np.median(np.abs(_over(near, plane))))
+        rough = spread(_over(near, plane), 0.0)
         level = float(plane[0] + points[0, 2])
     cell = max(CELL_M * metre, 2 * spacing)
     _, tallest, over = _ground(local, near, (around, cell, max(metre, how.radius)))

@@ -38,7 +38,7 @@ def evenly(points: Floats) -> Floats:
 
 
 def one_a_cube(points: Floats, cell: float, below: float = 0.0) -> Floats:
-    """The first of points (n, 3) in each cube of a side, in the order given; the first cube begins so much of a side below them."""
+    """The first of points (n, 3) in each cube of a side, in the order given; cubes begin so much of a side ``below`` all."""
     low, high = ends(points)
     cell = max(cell, float((high - low).max()) / 2.0**20, 1e-12)
     i, j, k = np.floor((points - low) / cell + below).astype(np.uint64).T
