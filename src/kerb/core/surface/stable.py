@@ -7,6 +7,7 @@ mean is that of block means (batch means; JCGM 100:2008 4.2 for the mean of inde
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 import scipy
@@ -145,5 +146,5 @@ def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
         rows, columns = np.nonzero(piece == number)
         boxes = shapely.box(columns * cell, rows * cell, (columns + 1) * cell, (rows + 1) * cell)
         # Cells that share edges are one polygon, and that it stays.
-        found.append(shapely.union_all(boxes).simplify(1.5 * cell))
+        found.append(cast(shapely.Polygon, shapely.union_all(boxes).simplify(1.5 * cell)))
     return found
