@@ -12,7 +12,7 @@ from PIL import Image
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.dates import date_of
 from kerb.core.errors import InputError
-from kerb.core.quantity import Decimals, bound, fitting, quantity, round_number
+from kerb.core.quantity import Decimals, bound, digits, fitting, quantity, round_number
 from kerb.core.units import FOOT, METRE
 from kerb.job.state import Title
 from kerb.report.flow import exaggerated
@@ -65,6 +65,16 @@ class Rounding(unittest.TestCase):
             (fitting(None, 2), fitting(float("nan"), 2), fitting(9.96, 3), fitting(0.004, 3)), (2, 2, 1, 3)
         )
         self.assertEqual(bound(None, "m3"), "—")
+        for value, text in (
+            (0.0004, "< 0.001 m"),
+            (0.00049, "< 0.001 m"),
+            (0.0005, "0.001 m"),
+            (0.0, "0.000 m"),
+            (0.02, "0.020 m"),
+        ):
+            self.assertEqual(plain(bound(value, "m")), f"± {text}")
+        self.assertEqual(plain(bound(0.9, "ft3", Decimals(volume_in="yd3"))), "± < 0.1 yd³")
+        self.assertEqual([digits(v) for v in (0.0, 0.00404, 12.34, 0.995, 123.4)], ["0", "0.0040", "12", "0.99", "123"])
 
     def test_printed_units(self):
         """27 cubic feet to a cubic yard, 43 560 square feet to an acre, 10 000 square metres to a hectare."""

@@ -18,6 +18,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.shapes import CYLINDER, SPHERE, fitted
 from kerb.core.progress import silent
+from kerb.core.robust import spread
 from kerb.core.surface import contours as contours_of
 from kerb.core.surface import mending
 from kerb.core.surface.contours import contours, label_places, smoothed
@@ -312,6 +313,13 @@ class Stable(unittest.TestCase):
         dz[:, 60:] -= 0.02
         dz[:, [12, 25, 38, 51, 64, 77]] = 9.0
         self.assertEqual(len(proposals(dz, 1.0)), 6)
+
+    def test_spread_of_values_that_are_one_number(self):
+        near([spread(np.array(v)) for v in ([1.0, 2, 3, 4, 100], [5.0] * 7 + [6, 6, 7])], [1.4826, 1.2533 * 0.4])
+        near(
+            [spread(np.array([1.0, 2, 3]), 0.0), spread(np.array([0.3, 0.1 + 0.2, 0.3, 1.3]))], [2 * 1.4826, 1.2533 / 4]
+        )
+        self.assertEqual(spread(np.full(9, 0.1)), 0.0)
 
     def test_heights_in_whole_centimetres(self):
         """Most differences are one number; the others are noise all the same, and what lies a metre off is not."""

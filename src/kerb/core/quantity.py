@@ -99,9 +99,25 @@ def fitting(u95: float | None, most: int) -> int:
     return min(most, 1 - math.floor(math.log10(u95)))
 
 
+def least(u95: float | None, places: int) -> str:
+    """A bound with so many decimals; one that would read nought is told as less than the last of them."""
+    if u95 is not None and 0 < u95 < 0.5 * 10.0**-places:
+        return f"< {number(10.0**-places, places)}"
+    return number(u95, places)
+
+
+def digits(value: float, count: int = 2) -> str:
+    """A number with so many digits that count, and no power of ten."""
+    return number(value, 0 if value == 0 else max(0, count - 1 - math.floor(math.log10(abs(value)))))
+
+
 def bound(u95: float | None, unit: str, decimals: Decimals | None = None) -> str:
     """A 95 % bound with its unit, to two digits: ``± 2 400 ft³``."""
-    return "—" if u95 is None else f"± {quantity(u95, unit, decimals, u95=u95)}"
+    if u95 is None:
+        return "—"
+    shown = decimals or Decimals()
+    factor, unit = shown.printed(unit)
+    return f"± {_with_mark(least(u95 * factor, fitting(u95 * factor, shown.of(unit))), unit)}"
 
 
 def quantity(
@@ -112,8 +128,12 @@ def quantity(
     factor, unit = shown.printed(unit)
     value = None if value is None else value * factor
     text = number(value, fitting(None if u95 is None else u95 * factor, shown.of(unit)), signed)
+    return text if value is None else _with_mark(text, unit)
+
+
+def _with_mark(text: str, unit: str) -> str:
     mark = symbol(unit)
-    if value is None or not mark:
+    if not mark:
         return text
     return f"{text}{mark}" if mark in ("°",) else f"{text}\u00a0{mark}"
 

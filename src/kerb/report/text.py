@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, fitting, number, plain, symbol
+from kerb.core.quantity import Decimals, fitting, least, number, plain, symbol
 from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
@@ -42,7 +42,7 @@ def figures_shown(outcome: Outcome, decimals: Decimals) -> Table:
         u95 = None if figure.u95 is None else figure.u95 * factor
         value = None if figure.value is None else figure.value * factor
         most = fitting(u95, decimals.of(unit))
-        rows.append((figure.label, number(value, most), number(u95, most), symbol(unit), figure.note))
+        rows.append((figure.label, number(value, most), least(u95, most), symbol(unit), figure.note))
     return Table("Figures", FIGURE_COLUMNS, tuple(rows))
 
 
@@ -100,9 +100,7 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
         # Of no unit and no whole number: no count, which nought decimals would make of it.
         most = max(0, DIGITS - 1 - floor(log10(abs(cell))))
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
-    if bounds.get(place) == place and 0 < cell * factor < 0.5 * 10.0**-places:
-        return f"< {number(10.0**-places, places)}"
-    return number(float(cell) * factor, places)
+    return (least if bounds.get(place) == place else number)(float(cell) * factor, places)
 
 
 def tab_separated(table: Table) -> str:

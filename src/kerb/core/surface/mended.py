@@ -285,7 +285,7 @@ def with_vertex(m: Mended, xy: Floats, z: float | None = None) -> Mended:
 
 def seeing(m: Mended, row: int, place: Floats, split: Ints | None = None) -> Ints:
     """The triangles round a place, in the one of a row, whose circle holds it and that no edge that stays parts from it."""
-    reach = 2.0 * float(np.ptp(m.vertices[m.triangles[row], :2], axis=0).max())
+    reach = float(np.ptp(m.vertices[m.triangles[row], :2], axis=0).max())
     while True:
         near = window(m, place - reach, place + reach)
         hit = np.empty(len(near), np.bool_)

@@ -81,12 +81,9 @@ def along_line(m: Mended, xyz: Floats, closed: bool = False, on_surface: bool = 
 
 
 def _crossed(m: Mended, edges: Ints, places: Floats, closed: bool) -> Floats:
-    room = np.empty((4 * len(places) + 4096, 4))
-    count = int(crossings(m.vertices, edges, places, closed, room))
-    if count > len(room):
-        room = np.empty((count, 4))
-        crossings(m.vertices, edges, places, closed, room)
-    return room[:count]
+    room = np.empty((int(crossings(m.vertices, edges, places, closed, np.empty((0, 4)))), 4))
+    crossings(m.vertices, edges, places, closed, room)
+    return room
 
 
 class _Stops:

@@ -22,7 +22,7 @@ from kerb.core.accuracy.differences import (
     tilt,
 )
 from kerb.core.arrays import Floats, Mask
-from kerb.core.quantity import quantity
+from kerb.core.quantity import digits, quantity
 from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.setup import LEFT_OUT, AccuracySetup
@@ -255,7 +255,7 @@ def statistics_notes(setup: AccuracySetup, sources: Sources, what: tuple[Floats,
     plane = tilt(xy, d)
     if plane is not None and plane.significant:
         notes.append(
-            Note("tilt", f"the differences are tilted by {1000 * plane.slope:.2f} mm/m, more than chance makes")
+            Note("tilt", f"the differences are tilted by {digits(1000 * plane.slope)} mm/m, more than chance makes")
         )
     source = sources.source("cloud")
     if source.store is not None:

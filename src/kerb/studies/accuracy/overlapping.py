@@ -9,7 +9,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import fitting, number, quantity
 from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.layers import FoundMesh, Plot
 from kerb.studies.outcome import Column, Note, Outcome, Table
@@ -96,7 +96,8 @@ def _azimuth(trend: Trend, placement: Rigid | None) -> float:
 
 def _rises(trend: Trend, placement: Rigid | None) -> str:
     way = "rises" if trend.slope > 0 else "falls"
-    size = f"{abs(1000 * trend.slope):.2f} ± {1000 * trend.u95:.2f} mm/m"
+    places = fitting(1000 * trend.u95, 6)
+    size = f"{number(abs(1000 * trend.slope), places)} ± {number(1000 * trend.u95, places)} mm/m"
     return f"{way} by {size} towards {_azimuth(trend, placement):.0f}°"
 
 

@@ -12,7 +12,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
-from kerb.core.quantity import Decimals, quantity, round_number
+from kerb.core.quantity import Decimals, bound, digits, quantity, round_number
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
@@ -161,12 +161,12 @@ def _notes(
         fine = Decimals(length=4)
         sure = "more than chance" if abs(stable.offset) > stable.u95 else "no more than chance"
         notes.append(
-            Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit, fine)} ± "
-                 f"{quantity(stable.u95, unit, fine)} {side} {earlier}, which is {sure} and {what}")
+            Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit, fine)} "
+                 f"{bound(stable.u95, unit, fine)} {side} {earlier}, which is {sure} and {what}")
         )  # fmt: skip
         if stable.tilted:
             slope = 1000 * float(np.hypot(*stable.plane[1:]))
-            notes.append(Note("tilt", f"the stable ground is tilted by {slope:.2f} mm/m between the two"))
+            notes.append(Note("tilt", f"the stable ground is tilted by {digits(slope)} mm/m between the two"))
     elif setup.level is None and setup.level_error is None:
         notes.append(
             Note("no-stable", "no stable ground is marked and the level of the epochs to one another is not stated: the bound "
