@@ -260,7 +260,7 @@ class Snaps(unittest.TestCase):
             snaps.corner(prism, place, 3.0)
         # A sheet on the floor, five times its noise above it, does not lift it.
         spread = sides((2000, 2000, 3000), 0.001, rng)
-        sheet = sides((0, 0, 300), 0.0005, rng) + [0, 0, 0.0052]
+        sheet = sides((0, 0, 900), 0.0003, rng) + [0, 0, 0.0052]
         near(snaps.corner(np.concatenate([spread, sheet]), place, 1.0)[2], FAR[2], 1.5e-4)
 
     def test_painted_planes(self):

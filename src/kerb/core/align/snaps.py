@@ -30,11 +30,10 @@ def sphere_centre(points: Floats, place: Floats, reach: float) -> Shape:
     What does not belong to it, as the tripod it stands on, is left out step by step: a first sphere goes through the points
     nearest to the place, and takes in what lies on it.
     """
-    away = np.linalg.norm(points - place, axis=1)
-    near = points[away <= reach]
+    near = points[_within(points, place, reach)]
     if len(near) < FEWEST:
         raise NotDeterminable(f"fewer than {FEWEST} points lie there for a sphere")
-    ordered = points[np.argsort(away)]
+    ordered = near[np.argsort(np.linalg.norm(near - place, axis=1))]
     found = fitted(SPHERE, ordered[: max(FEWEST, len(near) // 4)])
     for _ in range(4):
         beside = np.abs(found.nearest(near)[0])
@@ -52,7 +51,7 @@ def corner(points: Floats, place: Floats, reach: float) -> Floats:
 
     Planes are found one after the other by draws of three points (Fischler and Bolles 1981, recalled) and fitted to their points.
     """
-    rest = points[np.linalg.norm(points - place, axis=1) <= reach]
+    rest = points[_within(points, place, reach)]
     least, planes = max(FEWEST, LEAST_PART * len(rest)), list[Shape]()
     for _ in range(MOST_PLANES):
         mine = _plane_in(rest, reach) if len(rest) >= least else np.zeros(len(rest), np.bool_)
@@ -69,7 +68,7 @@ def corner(points: Floats, place: Floats, reach: float) -> Floats:
     if abs(float(np.linalg.det(normals))) < LEAST_VOLUME:
         raise NotDeterminable("the planes there meet in a line, they tell no corner")
     found = np.linalg.solve(normals, np.array([plane.axis @ (plane.centre - place) for plane in planes])) + place
-    if float(np.linalg.norm(found - place)) > reach:
+    if not _within(found[None], place, reach).any():
         raise NotDeterminable("the planes there meet farther off than the reach")
     return np.asarray(found)
 
@@ -79,8 +78,7 @@ def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> 
 
     On the largest plane within the reach. Raises NotDeterminable.
     """
-    away = np.linalg.norm(points - place, axis=1)
-    near = points[away <= reach]
+    near = points[_within(points, place, reach)]
     mine = _plane_in(near, reach) if len(near) >= FEWEST else np.zeros(len(near), np.bool_)
     if np.count_nonzero(mine) < FEWEST:
         raise NotDeterminable("no plane lies there that a target is painted on")
@@ -91,9 +89,13 @@ def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> 
     start = place - ((place - plane.centre) @ plane.axis) * plane.axis
     found = middle_of((points[on] - start) @ across.T, brightness[on], 2 * reach)
     at = start + np.array(found.place) @ across
-    if float(np.linalg.norm(at - place)) > reach:
+    if not _within(at[None], place, reach).any():
         raise NotDeterminable("what stands out there lies farther off than the reach")
     return np.asarray(at)
+
+
+def _within(points: Floats, place: Floats, reach: float) -> Mask:
+    return np.asarray(np.linalg.norm(points - place, axis=1) <= reach)
 
 
 def _plane_in(points: Floats, reach: float) -> Mask:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Ints
+from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.robust import spread
@@ -18,9 +18,9 @@ FEWEST, ENOUGH = 30, 100_000
 # Places across the circle: each counts once, and is as bright as the nearest point.
 ACROSS = 90
 # Discs in which a chequer is looked for, of the reach, and how much of one must answer as a chequer does (0 to 1).
-DISCS, LEAST_ANSWER = (0.7, 0.5, 0.35, 0.25, 0.18, 0.13), 0.6
+DISCS, LEAST_ANSWER = 0.7 ** np.arange(1, 7), 0.6
 # Turns from which a chequer is fitted, the share of brightness that it must tell, and the points in each of its fields.
-TURNS, LEAST_TOLD, FEWEST_A_FIELD = 12, 0.5, 8
+TURNS, LEAST_TOLD, FEWEST_A_FIELD = 24, 0.5, 8
 # How sharp edges are, one over their blur in radii: as a logarithm at first, too blurred, and the most; and as good as without.
 START, BLURRED, SHARPEST, VERY_SHARP = 2.3, 0.7, 4.6, 1e6
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
@@ -81,28 +81,23 @@ def chequer(xy: Floats, brightness: Floats, reach: float) -> Chequer:
     where that holds best on a raster of the nearest points, in the largest disc in which it does, edges as blurred as may be are
     fitted to the points by least squares, without much weight of those that stray. Raises NotDeterminable.
     """
-    inside = np.flatnonzero(np.hypot(*xy.T) <= 2 * reach)
-    # Of very many points so many tell as much.
-    inside = inside[:: max(1, len(inside) // ENOUGH)]
-    xy, brightness = xy[inside], np.asarray(brightness, float)[inside]
-    if len(xy) < FEWEST:
-        raise NotDeterminable(f"{len(xy)} points lie there, a target needs {FEWEST}")
+    xy, brightness = _inside(xy, brightness, 2 * reach)
     light = np.where(brightness > otsu(brightness), 1.0, -1.0)
     step = 4 * reach / ACROSS
     at = (np.arange(ACROSS) + 0.5) * step - 2 * reach
     east, north = np.meshgrid(at, at)
     tree = scipy.spatial.cKDTree(xy)
     raster = light[tree.query(np.column_stack([east.ravel(), north.ravel()]))[1]].reshape(ACROSS, ACROSS)
-    near = np.hypot(east, north) <= reach
+    off = np.hypot(east, north) > reach
     for disc in DISCS:
         radius = disc * reach
         answer = _answer(raster, max(3, round(radius / step)))
-        answer[~near] = -1.0
+        answer[off] = -np.inf
         best = np.unravel_index(int(np.argmax(answer)), answer.shape)
         if answer[best] < LEAST_ANSWER:
             continue
         middle = np.array([east[best], north[best]])
-        mine = np.hypot(*(xy - middle).T) <= radius
+        mine = _near(xy - middle, radius)
         with suppress(NotDeterminable):
             return _fitted(xy[mine], brightness[mine], middle, radius)
     raise NotDeterminable("no four fields, dark and bright in turn, meet there")
@@ -122,8 +117,8 @@ def _answer(raster: Floats, cells: int) -> Floats:
         for j in range(1, cells + 1):
             if 2 < i * i + j * j <= cells * cells:
                 a, b, c, d = moved(i, j), moved(-j, i), moved(-i, -j), moved(j, -i)
-                total += (a * c + b * d - (a * b + b * c + c * d + d * a) / 2) / 4
-                many += 1
+                total += a * c + b * d - (a + c) * (b + d) / 2
+                many += 4
     return total / many
 
 
@@ -140,7 +135,7 @@ def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Ch
     def rest(p: Floats) -> Floats:
         return np.asarray(p[4] + p[5] * fields(p, np.exp(np.minimum(p[3], SHARPEST))) - value)
 
-    starts = [np.array([0.0, 0.0, turn, START, 0.0, 1.0]) for turn in np.arange(2 * TURNS) * np.pi / (2 * TURNS)]
+    starts = [np.array([0.0, 0.0, turn, START, 0.0, 1.0]) for turn in np.linspace(0.0, np.pi, TURNS)]
     start = min(starts, key=lambda p: float(np.sum(rest(p) ** 2)))
     p = scipy.optimize.least_squares(rest, start, loss="soft_l1").x
     told, sharp = 1 - float(np.mean(rest(p) ** 2)), fields(p, VERY_SHARP)
@@ -157,10 +152,7 @@ def target(xy: Floats, brightness: Floats, radius: float) -> Target:
     The threshold is Otsu's (1979) between the two classes; the mark is the class that lies further in. Its middle is that of the
     places it covers, so that uneven density does not pull it. Raises NotDeterminable where nothing stands out.
     """
-    inside = np.hypot(*xy.T) <= radius
-    xy, brightness = xy[inside], np.asarray(brightness, float)[inside]
-    if len(xy) < FEWEST:
-        raise NotDeterminable(f"{len(xy)} points lie in the circle, a target needs {FEWEST}")
+    xy, brightness = _inside(xy, brightness, radius)
     limit = otsu(brightness)
     bright = brightness > limit
     if not bright.any() or bright.all():
@@ -170,7 +162,7 @@ def target(xy: Floats, brightness: Floats, radius: float) -> Target:
         raise NotDeterminable("no mark stands out in brightness in the circle")
     at = (np.arange(ACROSS) + 0.5) * 2 * radius / ACROSS - radius
     places = np.column_stack([a.ravel() for a in np.meshgrid(at, at)])
-    places = places[np.hypot(*places.T) <= radius]
+    places = places[_near(places, radius)]
     light = bright[scipy.spatial.cKDTree(xy).query(places)[1]]
     if not light.any() or light.all():
         raise NotDeterminable("no mark stands out in brightness in the circle")
@@ -183,8 +175,21 @@ def target(xy: Floats, brightness: Floats, radius: float) -> Target:
     middle = np.median(mine, axis=0)
     reach = 1.5 * np.sqrt(part) * radius
     for _ in range(3):
-        middle = mine[np.hypot(*(mine - middle).T) <= reach].mean(axis=0)
+        middle = mine[_near(mine - middle, reach)].mean(axis=0)
     return Target((float(middle[0]), float(middle[1])), bool(further_in), part)
+
+
+def _near(xy: Floats, radius: float) -> Mask:
+    return np.asarray(np.hypot(*xy.T) <= radius)
+
+
+def _inside(xy: Floats, brightness: Floats, radius: float) -> tuple[Floats, Floats]:
+    """The points in a circle about the origin; of very many so many as tell as much. Raises NotDeterminable."""
+    rows = np.flatnonzero(_near(xy, radius))
+    if len(rows) < FEWEST:
+        raise NotDeterminable(f"{len(rows)} points lie there, a target needs {FEWEST}")
+    rows = rows[:: max(1, len(rows) // ENOUGH)]
+    return xy[rows], np.asarray(brightness, float)[rows]
 
 
 def otsu(values: Floats, bins: int = 64) -> float:
