@@ -202,6 +202,15 @@ class Added(CommandLine):
         np.savetxt(path, xyz[:, [1, 0, 2]] if swap else xyz, fmt="%.3f")
         return path
 
+    def test_a_unit_that_only_the_first_is_told(self):
+        # Numbers of a later one that says nothing are taken for those of the job, and it is told which.
+        plain = self.folder / "plain.kerb"
+        for number, options in enumerate((("--unit", "us-ft"), ())):
+            self.json("add", plain, self.table(f"{number}.xyz"), *options)
+        first, later = Job.open(plain).state.holdings
+        self.assertNotIn("crs-missing", dict(first.notes))
+        self.assertIn("those of the job, US survey feet", dict(later.notes)["crs-missing"])
+
     def test_an_alarm_stops_it_and_nothing_of_the_file_stays(self):
         job = self.folder / "one.kerb"
         self.assertEqual(self.kerb("add", job, self.table("a.xyz"), self.table("b.xyz"))[0], 0, self.error)

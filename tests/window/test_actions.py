@@ -279,6 +279,10 @@ class Legends(Windowed):
         self.settle()
         again = self.window.colouring.layer().limits()
         self.assertTrue(again[0] < again[1])
+        for low, high in ((49.99, 50.01), (3.0, 3.0004), (0.0, 80.0), (-500.0, 900.0)):
+            legend.limits = (low, high)
+            words = [legend._words(low + (high - low) * share) for share in (0, 1 / 3, 2 / 3, 1)]
+            self.assertEqual(len(set(words)), 4, words)
 
     def test_bands_in_place_of_the_ramp(self):
         self.look_at_heap()

@@ -111,6 +111,11 @@ def digits(value: float, count: int = 2) -> str:
     return number(value, 0 if value == 0 else max(0, count - 1 - math.floor(math.log10(abs(value)))))
 
 
+def telling_apart(step: float) -> int:
+    """Decimals with which values a step apart differ in what is written of them."""
+    return max(0, -math.floor(math.log10(step))) if step > 0 else 0
+
+
 def bound(u95: float | None, unit: str, decimals: Decimals | None = None) -> str:
     """A 95 % bound with its unit, to two digits: ``± 2 400 ft³``."""
     if u95 is None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import uuid
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -14,7 +15,7 @@ from kerb.core.cloud.sieve import Sieve, Sieved
 from kerb.core.errors import InputError, JobError, OutputError
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import PlaceCheck, Site, check
-from kerb.core.placing import AS_IS, TRANSFORM, Placing, suggested
+from kerb.core.placing import AS_IS, LABEL, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
 from kerb.core.quantity import count
 from kerb.core.reference import ReferenceSystem
@@ -29,6 +30,8 @@ from kerb.job import site, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding, JobState, free_name
 
+# What a file does not say and the analyst, or the job, does.
+UNSAID = ("crs-missing", "unit-missing")
 HEIGHTS_FOR_ELEVATIONS = "its coordinates have heights in place of elevations, which are the attribute 'elevation'"
 
 
@@ -96,7 +99,7 @@ def import_cloud(
         stream = Sieved(stream, wish.sieve)
     key = uuid.uuid4().hex[:10]
     store = build(stream, folder / "data" / key, progress, preview)
-    notes = [note for note in stream.warnings if note[0] != "thinned"]
+    notes = [note for note in _told(stream.warnings, wish, placing) if note[0] != "thinned"]
     if store.flat:
         notes.append(("heights-for-elevations", HEIGHTS_FOR_ELEVATIONS))
     return Holding(
@@ -137,7 +140,6 @@ def _import_thing(
     if not wish.name and any(h.name == name and h.source == str(wish.path.resolve()) for h in state.holdings):
         # Things of one file are told apart by what they are.
         name = f"{name}, {KINDS[offer.kind].lower()}"
-    sure = wish.source is not None or wish.unit_in is not None or placing.how == "label"
     return Holding(
         id=key,
         name=free_name(name, [h.name for h in state.holdings]),
@@ -147,9 +149,23 @@ def _import_thing(
         source_size=wish.path.stat().st_size,
         data=f"data/{key}",
         points=item.count,
-        notes=tuple(note for note in notes if not (sure and note[0] in ("crs-missing", "unit-missing"))),
+        notes=_told(notes, wish, placing),
         steps=_steps(wish, placing, ", ".join(wish.parts)),
     )
+
+
+def _told(notes: Iterable[tuple[str, str]], wish: ImportWish, placing: Placing) -> tuple[tuple[str, str], ...]:
+    """What is told of a file: not what the analyst said instead of it, and what its numbers were taken for."""
+    every = tuple(notes)
+    kept = tuple(note for note in every if note[0] not in UNSAID)
+    if len(kept) == len(every) or wish.source is not None or wish.unit_in is not None:
+        return kept
+    if placing.how != LABEL:
+        return every
+    words = (
+        f"the file names no reference system; its numbers are taken for those of the job, {placing.target.unit.plural}"
+    )
+    return (*kept, ("crs-missing", words))
 
 
 def _keep_picture(path: Path, target: Path, what: tuple[Placed, Placing], progress: Progress) -> Placed:

@@ -14,7 +14,7 @@ from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
-from kerb.core.quantity import decimals_of, number, symbol
+from kerb.core.quantity import decimals_of, number, symbol, telling_apart
 from kerb.draw.ramps import banded, table
 from kerb.draw.scene import value_map
 from kerb.draw.strokes import strokes
@@ -204,7 +204,7 @@ class PlanFigure(Flowable):
         canvas.drawString(x, y + tall + 6, f"{title} ({symbol(unit)})")
         for share in (0.0, 0.5, 1.0):
             value = low + share * (high - low)
-            canvas.drawString(x + 9, y + share * tall - 1.8, number(value, 2))
+            canvas.drawString(x + 9, y + share * tall - 1.8, number(value, max(2, telling_apart((high - low) / 2))))
 
     def _ticks(self, canvas: Canvas, scale: float, top: float) -> None:
         """Crosses of the coordinate grid with eastings and northings at the edge."""

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.theme import Theme, font
 from kerb.core.cloud.classes import class_words
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import number, symbol, telling_apart
 from kerb.draw.ramps import ROUND, SEQUENTIAL, SIGNED, band_table, class_table, table
 from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 
@@ -216,7 +216,8 @@ class Legend(QWidget):
         """A value beside the ramp; directions are named."""
         if self.style_.ramp == ROUND:
             return f"{value:.0f} {'NESW'[round(value / 90.0) % 4]}"
-        return number(value, 2 if self.limits[1] - self.limits[0] < 100 else 0)
+        span = self.limits[1] - self.limits[0]
+        return number(value, max(2 if span < 100 else 0, telling_apart(span / 3)))
 
     def _y(self, value: float) -> float:
         low, high = self.span
