@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.surface_look import SurfaceLook
@@ -14,11 +14,14 @@ from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.shapes import elevated
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.moving import MoveByEye
+from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.rigid import Rigid
+from kerb.core.things import LINES, Placed
 from kerb.demo import yard
 from kerb.draw.scene import value_map
-from kerb.job import holdings
+from kerb.job import holdings, studies, vault
 from kerb.job.job import Change, Job
+from kerb.job.state import Holding
 from kerb.report.deliver import chapter_of
 from kerb.report.plan import plan_of
 from kerb.studies.scope import Scope
@@ -120,6 +123,22 @@ class Ground(Windowed):
         near(outcome.value("fill") - outcome.value("cut"), outcome.value("net"), 1e-6)
         near(outcome.value("check_net") / outcome.value("net"), 1.0, 0.02)
         self.assertEqual(len(outcome.tables["areas"].rows), 1)
+        # Areas of a drawing become stable ground where its own button is pressed; and nowhere else.
+        lines = LineSet((Line(np.array([[*p, 0.0] for p in SQUARE]), True, "plate"),))
+        vault.save_thing(
+            self.place / "data" / "l", Placed(LINES, lines, self.session.job.state.title.reference_system())
+        )
+        drawing = Holding("l", "Drawing", LINES, data="data/l", points=1)
+        self.session.execute(Change("Drawing", lambda state: state.with_holding(drawing)))
+        button = next(
+            b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "Stable ground: from a holding…"
+        )
+        self.assertIn("Stable ground: none yet", [label.text() for label in sheet.findChildren(QLabel)])
+        button.click()
+        self.settle()
+        setup = self.session.setup
+        self.assertEqual([len(setup.areas), [item.name for item in setup.stable]], [1, ["plate"]])
+        self.session.undo()
         start = self.at(*self.session.setup.areas[0].ring.xy[2])
         QTest.mousePress(self.view, LEFT, PLAIN, start)
         QTest.mouseMove(self.view, start + QPoint(20, -20))
@@ -139,6 +158,30 @@ class Ground(Windowed):
         self.settle()
         dialog.close()
         dialog.deleteLater()
+
+    def test_what_a_new_study_begins_with(self):
+        """The only other cloud there is; of two that can be exchanged the earlier by date is the earlier; of three none is meant."""
+        self.assertEqual(studies.begun(self.session.job.state, "cutfill", self.holding).later, Scope())
+        twin = self.twin(Rigid(), "Twin")
+        cloud = lambda key: self.session.job.state.holding(key)  # noqa: E731
+        for dates, pair in (
+            (("", ""), 0),
+            (("2026-03-01", "2026-05-01"), 0),
+            (("2026-05-01", "2026-03-01"), 1),
+            (("2026-05-01", ""), 0),
+        ):
+            for key, date in zip((self.holding.id, twin), dates, strict=True):
+                state = self.session.job.state
+                self.session.execute(holdings.altered(state.holding(key), "Dated", epoch=date))
+            setup = studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id))
+            wanted = [self.holding.id, twin]
+            self.assertEqual([setup.earlier.holding, setup.later.holding], wanted[::-1] if pair else wanted)
+            self.assertEqual(studies.begun(self.session.job.state, "align", cloud(self.holding.id)).to, Scope(twin))
+            self.assertEqual(
+                studies.begun(self.session.job.state, "stockpile", cloud(self.holding.id)).surface, Scope()
+            )
+        self.twin(Rigid(), "Third")
+        self.assertEqual(studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id)).later, Scope())
 
     def test_change_and_alignment_of_a_moved_copy(self):
         """A copy 0.12 m higher: change says so with its sign; brought into line, a corrected copy lies where the first does."""

@@ -14,7 +14,7 @@ from kerb.core.things import CLOUD
 from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Found, Holding, JobState, StudyRecord, free_name
-from kerb.studies.fields import HOLDINGS, MANY
+from kerb.studies.fields import HOLDINGS, MANY, SCOPE, SURFACE
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
@@ -35,6 +35,26 @@ def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, S
     taken = [s.name for s in state.studies]
     study = StudyRecord(uuid.uuid4().hex[:10], kind, free_name(name, taken), setup.to_json())
     return Change(f"New study: {study.name}", lambda s: s.with_study(study)), study
+
+
+def begun(state: JobState, kind: str, cloud: Holding) -> Setup:
+    """A setup as a new study of a cloud has it. What it needs besides is chosen where the job has just one that it can be; of two
+    that can be exchanged the earlier by date is the earlier."""
+    about = study_kind(kind).setup
+    main, values = about.main(), about.usual(state.title.length_unit())
+    values[main] = Scope(cloud.id)
+    bare = about(**values)
+    for name, field in about.declared().items():
+        if name == main or field.kind in MANY or not (field.needed or field.swap):
+            continue
+        if field.kind not in KINDS_OF or not bare.counts(name):
+            continue
+        others = [holding for holding in state.of_kind(*KINDS_OF[field.kind]) if holding.id != cloud.id]
+        if len(others) == 1:
+            values[name] = Scope(others[0].id) if field.kind in (SCOPE, SURFACE) else others[0].id
+            if field.swap and "" < others[0].epoch < cloud.epoch:
+                values[main], values[name] = values[name], values[main]
+    return about(**values)
 
 
 def asked_of_part(state: JobState, kind: str, holding: Holding, part: str) -> tuple[Change, StudyRecord]:

@@ -29,7 +29,6 @@ from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.things import LINES
-from kerb.core.things import POINTS as POINT_LIST
 from kerb.job import holdings, studies
 from kerb.job.correcting import corrected
 from kerb.job.job import Change
@@ -38,7 +37,7 @@ from kerb.job.state import Holding
 from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
 from kerb.studies.drawn import Item
-from kerb.studies.fields import POINTS, RINGS, Way
+from kerb.studies.fields import RINGS, Way
 from kerb.studies.kind import Correction
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
@@ -69,17 +68,11 @@ class StudyActions(QObject):
             self.session.said.emit("Bring a cloud in first.")
             return
         about = STUDIES[kind]
-        values = about.setup.usual(self.session.open_job.state.title.length_unit())
-        values[about.setup.main()] = Scope(cloud.id)
-        lists = self.session.open_job.state.of_kind(POINT_LIST)
-        for name in about.setup.named(POINTS):
-            # The only list there is is the one that is meant.
-            if about.setup.declared()[name].needed and len(lists) == 1:
-                values[name] = lists[0].id
-        change, study = studies.made(self.session.open_job.state, kind, about.name, about.setup(**values))
+        setup = studies.begun(self.session.open_job.state, kind, cloud)
+        change, study = studies.made(self.session.open_job.state, kind, about.name, setup)
         self.session.execute(change)
         self.session.select(study.id)
-        drawn = drawable(about.setup(**values))
+        drawn = drawable(setup)
         # Where there are ways to choose from, what is drawn waits for the choice.
         if not any(step.fresh for step in about.steps) and drawn and not about.setup.declared()[drawn[0]].ways:
             self.draw()
@@ -150,7 +143,9 @@ class StudyActions(QObject):
         if not offers:
             self.session.said.emit("There is no other cloud to ask; bring the next survey in first.")
             return
-        chosen = next((h for h in offers if h.id == cloud), None) or self._asked(offers)
+        chosen = next((h for h in offers if h.id == cloud), None) or self._asked(
+            offers, "Next survey", "Ask the same of"
+        )
         if chosen is None:
             return
         try:
@@ -167,12 +162,12 @@ class StudyActions(QObject):
         else:
             self.session.rest()
 
-    def _asked(self, offers: list[Holding]) -> Holding | None:
+    def _asked(self, offers: list[Holding], title: str, words: str) -> Holding | None:
         if len(offers) == 1:
             return offers[0]
-        words = [f"{h.name}, {h.epoch or 'no date'}" for h in offers]
-        text, accepted = QInputDialog.getItem(self.parent_, "Next survey", "Ask the same of", words, 0, False)
-        return offers[words.index(text)] if accepted else None
+        names = [f"{h.name}, {h.epoch or 'no date'}" for h in offers]
+        text, accepted = QInputDialog.getItem(self.parent_, title, words, names, 0, False)
+        return offers[names.index(text)] if accepted else None
 
     # Drawing and steps
 
@@ -249,27 +244,26 @@ class StudyActions(QObject):
             start = Rigid()
         self.stage.use_tool(MoveByEye(self.stage, self.session, step, start, self.stage.use_edit_tool))
 
-    def take_rings(self, key: str = "") -> None:
-        """Take the areas of a holding of lines into the first field of many rings."""
+    def take_rings(self, name: str) -> None:
+        """Take the areas of a holding of lines into a field of many rings."""
         setup, job = self.session.setup, self.session.job
-        names = [n for n in setup.named(RINGS) if not setup.declared()[n].hidden] if setup is not None else []
-        if setup is None or job is None or not names:
+        if setup is None or job is None or name not in setup.named(RINGS):
             return
         offers = [h for h in job.state.of_kind(LINES) if _areas(job.thing(h).thing)]
         if not offers:
             self.session.said.emit("No holding has areas; bring a drawing with closed lines in first.")
             return
-        holding = next((h for h in offers if h.id == key), None) or self._asked(offers)
+        holding = self._asked(offers, "Areas of a holding", f"{setup.declared()[name].label} from")
         if holding is None:
             return
-        items: tuple[Item, ...] = getattr(setup, names[0])
+        items: tuple[Item, ...] = getattr(setup, name)
         taken = {item.key for item in items}
-        about, made = setup.declared()[names[0]], []
+        about, made = setup.declared()[name], []
         for number, (area, fields) in enumerate(_areas(job.thing(holding).thing), 1):
             free = next(f"t{n}" for n in range(1, 10_000) if f"t{n}" not in taken)
             taken.add(free)
             made.append(item_from(about, area, fields, free, area.name or f"{holding.name} {number}", "holding"))
-        self.session.commit(f"took {len(made)} areas of {holding.name}", **{names[0]: (*items, *made)})
+        self.session.commit(f"took {len(made)} areas of {holding.name}", **{name: (*items, *made)})
 
     def compute(self) -> None:
         """Compute the open study in full."""

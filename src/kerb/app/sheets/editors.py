@@ -285,8 +285,8 @@ class RingsEditor(Editor):
         self.words.setProperty("role", "small")
         head.addWidget(self.words)
         head.addStretch(1)
-        buttons = [("Draw", f"draw:{name}", f"Draw one more ({about.key})"),
-                   ("From a holding…", "take_rings", "Take all areas of a holding of lines")]  # fmt: skip
+        buttons = [("Draw", f"draw:{name}", f"{about.help} ({about.key})" if about.key else about.help),
+                   ("From a holding…", f"take_rings:{name}", "Take all areas of a holding of lines")]  # fmt: skip
         if about.ways:
             more = made(QPushButton("Add…"), toolTip=f"Choose what the next step does, and draw where ({about.key})")
             menu = QMenu(more)
@@ -304,6 +304,7 @@ class RingsEditor(Editor):
         for label, key, tip in buttons:
             button = QPushButton(label)
             button.setToolTip(plain(tip))
+            button.setAccessibleName(f"{about.label}: {label.lower()}")
             button.setProperty("role", "narrow")
             button.clicked.connect(lambda _on, k=key: run(k))
             head.addWidget(button)
@@ -318,7 +319,8 @@ class RingsEditor(Editor):
         """Mirror the rings."""
         items = getattr(setup, self.name)
         taken = sum(item.taken for item in items)
-        self.words.setText(f"{taken} of {len(items)} count" if items else "none yet")
+        said = f"{taken} of {len(items)} count" if items else "none yet"
+        self.words.setText(f"{self.about.label}: {said}")
         self.table.show_items(items, unit_words(self.session, replace(self.about, unit="density"), setup))
 
 
