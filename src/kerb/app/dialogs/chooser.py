@@ -40,7 +40,7 @@ class StudyChooser(QDialog):
             whole = f"{kind.question} {kind.title} {kind.group}".lower()
             if all(word in whole for word in words):
                 item = QListWidgetItem(
-                    f"{kind.question}\n{kind.title} · {kind.group}{f' · {kind.key}' if kind.key else ''}"
+                    f"{kind.question}\n{' · '.join(dict.fromkeys(filter(None, (kind.title, kind.group, kind.key))))}"
                 )
                 item.setData(Qt.ItemDataRole.UserRole, kind.id)
                 self.list.addItem(item)
