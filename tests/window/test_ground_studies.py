@@ -8,6 +8,7 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
+from kerb.app.charts.plots import ProfileChart
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.panels.drawer import CHART, TABLE
@@ -24,7 +25,9 @@ from kerb.job.job import Change, Job
 from kerb.job.state import Holding
 from kerb.report.deliver import chapter_of
 from kerb.report.plan import plan_of
+from kerb.studies.layers import Profile
 from kerb.studies.scope import Scope
+from tests.below.test_client import plain
 from tests.support import near
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
 
@@ -353,6 +356,16 @@ class Ground(Windowed):
                 QTest.keyClick(self.view, Qt.Key.Key_Return)
                 self.settle()
                 near(shape().drawn.level(0), after.level(0) - 60 * self.view.ratio * self.view.camera.scale, 1e-6)
+
+    def test_a_profile_says_where_most_is_either_way(self):
+        chart = ProfileChart(self.window.theme)
+        away, flat = np.arange(5.0), np.full(5, 50.0)
+        for change, said in (
+            ([0, 0.2, -3, 0, 0], "Most: 3.000 m below March, 2.000 m from A"), ([0, 0.2, -0.1, 0, 0], "Most: 0.200 m above March, 1.000 m from A"),
+        ):  # fmt: skip
+            traces = (("May", "top", flat + change), ("March", "base", flat))
+            chart.show_chart(Profile("Profile", np.array([[0.0, 0], [4, 0]]), away, traces, "profile"), "m", 0)
+            self.assertEqual(plain(chart._said), said)
 
     def test_the_map_has_a_legend_that_colours_it(self):
         """Title, unit and even limits; typed limits and bands are kept with the study, in view and report; undo needs no step."""

@@ -17,6 +17,7 @@ from kerb.studies.layers import Chart, Plot, Profile, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
 pg.setConfigOptions(antialias=True)
+BASE = "Base"
 FILL = {"light": "#f3e2c2", "dark": "#4a4029"}
 
 
@@ -64,10 +65,11 @@ class ProfileChart(pg.PlotWidget):
         self.between.setVisible(bool(both.any()))
         said = ""
         if both.any():
-            heights = np.where(both, profile.top - profile.base, -np.inf)
-            at = int(np.argmax(heights))
+            heights = np.where(both, profile.top - profile.base, 0.0)
+            at = int(np.argmax(np.abs(heights)))
+            side, other = "below" if heights[at] < 0 else "above", profile.traces[1][0]
             said = (
-                f"Most: {quantity(float(heights[at]), unit)} above {profile.traces[1][0].lower()}, "
+                f"Most: {quantity(abs(float(heights[at])), unit)} {side} {other.lower() if other == BASE else other}, "
                 f"{quantity(float(profile.distance[at]), unit)} from {ends_of(number)[0]}"
             )
         if said != self._said:
