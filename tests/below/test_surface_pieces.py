@@ -303,6 +303,16 @@ class Stable(unittest.TestCase):
         found = stable_ground(xy, dz)
         near([found.u95, found.count], [scipy.stats.t(11).ppf(0.975) * error, len(xy)])
 
+    def test_proposals_round_a_pit_and_strays(self):
+        """A pit is a hole two cells wider all round; strays are none."""
+        dz = np.zeros((60, 100))
+        dz[20:30, 40:55] = -1.0
+        dz[[10, 11, 50], [10, 11, 80]] = 3.0
+        (found,) = proposals(dz, 2.0)
+        near(found.interiors[0].bounds, [76, 36, 114, 64])
+        near(found.area, 4 * (56 * 96 - 14 * 19), 60)
+        self.assertEqual(len(found.interiors), 1)
+
     def test_proposals_beside_a_small_step(self):
         """Four times the noise higher is another ground; of seven pieces the six largest are told."""
         rng = np.random.default_rng(16)

@@ -25,6 +25,7 @@ from kerb.job.job import Change, Job
 from kerb.job.state import Holding
 from kerb.report.deliver import chapter_of
 from kerb.report.plan import plan_of
+from kerb.studies.drawn import Drawn, Item
 from kerb.studies.layers import Profile
 from kerb.studies.scope import Scope
 from tests.below.test_client import plain
@@ -356,6 +357,19 @@ class Ground(Windowed):
                 QTest.keyClick(self.view, Qt.Key.Key_Return)
                 self.settle()
                 near(shape().drawn.level(0), after.level(0) - 60 * self.view.ratio * self.view.camera.scale, 1e-6)
+
+    def test_holes_of_areas_are_drawn(self):
+        self.window.handlers.run("new_study:cutfill")
+        inner = HEAP.centre + yard.ORIGIN + (SQUARE - HEAP.centre - yard.ORIGIN) / 3
+        self.settle()
+        middle = self.view.to_widget(np.column_stack([(inner[0] + inner[1])[None] / 2, [3.5]]))[0]
+        spot = lambda: self.view.grab().toImage().pixelColor(round(middle[0]), round(middle[1]))  # noqa: E731
+        seen = []
+        for holes in ((), (inner,)):
+            self.session.commit("areas", areas=(Item("a", "Ring", Drawn.of(SQUARE, holes)),))
+            self.settle()
+            seen.append(spot())
+        self.assertNotEqual(*seen)
 
     def test_a_profile_says_where_most_is_either_way(self):
         chart = ProfileChart(self.window.theme)

@@ -319,7 +319,7 @@ class RingsEditor(Editor):
         """Mirror the rings."""
         items = getattr(setup, self.name)
         taken = sum(item.taken for item in items)
-        said = f"{taken} of {len(items)} count" if items else "none yet"
+        said = f"{taken} of {len(items)}" if items else "none yet"
         self.words.setText(f"{self.about.label}: {said}")
         self.table.show_items(items, unit_words(self.session, replace(self.about, unit="density"), setup))
 

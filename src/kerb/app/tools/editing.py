@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from functools import partial
 
 import numpy as np
@@ -455,9 +456,13 @@ class EditShapes(Tool):
     def _paint_shape(self, painter: QPainter, shape: Shape, handles: bool) -> None:
         colour = QColor(self.view.theme.edge if shape.taken else self.view.theme.quiet)
         places = self._places(shape)
-        layer = LineLayer(places, (0, 0, 0), closed=shape.closed)
+        level = float(np.median(places[:, 2]))
+        holes = [np.column_stack([hole, np.full(len(hole), level)]) for hole in shape.drawn.holes]
+        layers = [LineLayer(line, (0, 0, 0), closed=shape.closed) for line in (places, *holes)]
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
-        for stroke in strokes(layer, self.view.camera, self.view.pixels, self.view.depth_now(), outside=True):
+        view, depth = self.view, self.view.depth_now()
+        every = [strokes(layer, view.camera, view.pixels, depth, outside=True) for layer in layers]
+        for stroke in itertools.chain(*every):
             line = QPolygonF([QPointF(x, y) for x, y in (stroke.points / self.view.ratio).tolist()])
             if stroke.hidden:
                 faint = QColor(colour)

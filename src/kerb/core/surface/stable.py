@@ -145,6 +145,8 @@ def proposals(dz: Floats, cell: float, most: int = 6) -> list[shapely.Polygon]:
             continue
         rows, columns = np.nonzero(piece == number)
         boxes = shapely.box(columns * cell, rows * cell, (columns + 1) * cell, (rows + 1) * cell)
-        # Cells that share edges are one polygon, and that it stays.
-        found.append(cast(shapely.Polygon, shapely.union_all(boxes).simplify(1.5 * cell)))
+        # Cells that share edges are one polygon, and that it stays; a hole of a few cells is a few strays.
+        whole = cast(shapely.Polygon, shapely.union_all(boxes).simplify(1.5 * cell))
+        holes = [hole for hole in whole.interiors if shapely.Polygon(hole).area >= FEWEST_PLACES * cell**2]
+        found.append(shapely.Polygon(whole.exterior, holes))
     return found
