@@ -262,6 +262,19 @@ class Snaps(unittest.TestCase):
         spread = sides((2000, 2000, 3000), 0.001, rng)
         sheet = sides((0, 0, 900), 0.0003, rng) + [0, 0, 0.0052]
         near(snaps.corner(np.concatenate([spread, sheet]), place, 1.0)[2], FAR[2], 1.5e-4)
+        # Thousands of returns on one place, as some devices leave them on their own, are no plane.
+        with self.assertRaisesRegex(NotDeterminable, "0 planes"):
+            snaps.corner(np.zeros((5000, 3)) + FAR, FAR, 1.0)
+        # The same in other units, and with a board across the corner that is smaller than its sides.
+        board = sides((0, 0, 300)) - FAR
+        board = board @ np.array([[1, 0, -1], [0, 1, -0.5], [0, 0, 0]]) + FAR + [0, 0, 1.2]
+        for points, most in (
+            (np.concatenate([spread, sheet]), 1.5e-4),
+            (np.concatenate([sides((700, 600, 500)), board]), 1e-6),
+        ):
+            for unit in (0.01, 1.0, 1000.0):
+                found = snaps.corner((points - FAR) * unit + FAR, (place - FAR) * unit + FAR, unit)
+                near((found - FAR) / unit, [0, 0, 0], most + 1e-9 / unit)
 
     def test_painted_planes(self):
         """An exact plane, and one of 20 mm noise; too few points on it, and a mark out of reach."""
@@ -270,8 +283,12 @@ class Snaps(unittest.TestCase):
         light = np.where(np.abs(uv).max(axis=1) < 0.12, uv.prod(axis=1) > 0, 0.5) * 1000 + rng.normal(0, 20, 9000)
         for noise, most in ((0.0, 0.003), (0.02, 0.006)):
             board = np.column_stack([uv[:, 0], rng.normal(0, noise, 9000) if noise else np.zeros(9000), uv[:, 1]]) + FAR
-            found = snaps.painted(board, light, FAR + [0.04, 0.0, -0.05], 0.3)
-            near(found, FAR, most)
+            # A pick beside the plane, in three units.
+            for unit in (0.01, 1.0, 1000.0):
+                found = snaps.painted(
+                    (board - FAR) * unit + FAR, light, FAR + np.array([0.04, 0.03, -0.05]) * unit, 0.3 * unit
+                )
+                near((found - FAR) / unit, [0, 0, 0], most)
             with self.assertRaises(NotDeterminable):
                 snaps.painted(board, light, FAR + [0.35, 0.0, -0.3], 0.15)
         few = board[np.argsort(np.linalg.norm(board - FAR, axis=1))[:30]]

@@ -20,8 +20,8 @@ LEAST_PART, LEAST_VOLUME, ALONG, MOST_PLANES = 0.05, 0.02, 0.25, 6
 # Of a sphere so much of its radius may its points lie beside it.
 ROUNDNESS = 0.08
 SEED = 20260
-# Of so many points planes are drawn; a triangle of a draw is so large at least, of the square of the reach.
-DRAWN_FROM, SMALLEST = 4000, 1e-4
+# Of so many points planes are drawn.
+DRAWN_FROM = 4000
 
 
 def sphere_centre(points: Floats, place: Floats, reach: float) -> Shape:
@@ -38,8 +38,6 @@ def sphere_centre(points: Floats, place: Floats, reach: float) -> Shape:
     for _ in range(4):
         beside = np.abs(found.nearest(near)[0])
         mine = near[beside <= max(NOISES * found.rms, ROUNDNESS * found.radius)]
-        if len(mine) < FEWEST:
-            break
         found = fitted(SPHERE, mine)
     if found.radius > reach or found.rms > ROUNDNESS * found.radius or len(mine) < FEWEST:
         raise NotDeterminable("the points there lie on no sphere that fits into the reach")
@@ -103,24 +101,20 @@ def _plane_in(points: Floats, reach: float) -> Mask:
     rng = np.random.default_rng(SEED)
     close, thin = CLOSE * reach, LEAST_SHARE * reach
     some = points[rng.permutation(len(points))[:DRAWN_FROM]]
-    best, found = 0, None
-    for a, b, c in some[rng.integers(len(some), size=(DRAWS, 3))]:
-        normal = np.cross(b - a, c - a)
-        size = float(np.linalg.norm(normal))
-        # Three points in a line, or on one place, tell no plane.
-        if size > SMALLEST * reach**2:
-            many = int(np.count_nonzero(np.abs((some - a) @ (normal / size)) <= close))
-            if many > best:
-                best, found = many, (a, normal / size)
-    mine = np.zeros(len(points), np.bool_)
-    if found is None:
-        return mine
-    centre, normal = found
+    a, b, c = some[rng.integers(len(some), size=(DRAWS, 3))].transpose(1, 0, 2)
+    normals = np.cross(b - a, c - a)
+    with np.errstate(invalid="ignore"):
+        # Three points in a line tell no plane: nothing lies on it.
+        normals /= np.linalg.norm(normals, axis=1)[:, None]
+    many = [np.count_nonzero(np.abs((some - p) @ normal) <= close) for p, normal in zip(a, normals, strict=True)]
+    best = int(np.argmax(many))
+    centre, normal = a[best], normals[best]
     for _ in range(3):
         away = (points - centre) @ normal
-        mine = np.abs(away) <= max(NOISES * spread(away[np.abs(away) <= close]), thin)
-        if np.count_nonzero(mine) < FEWEST:
+        flat = np.abs(away) <= close
+        if np.count_nonzero(flat) < FEWEST:
             return np.zeros(len(points), np.bool_)
+        mine = np.abs(away) <= max(NOISES * spread(away[flat]), thin)
         plane = fitted(PLANE, points[mine])
         centre, normal = plane.centre, plane.axis
     return np.asarray(mine)
