@@ -14,10 +14,11 @@ import shapely
 
 import kerb.core
 import kerb.studies
+from kerb.core.cloud.thinning import Thinning
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.shapes import CYLINDER, SPHERE, fitted
-from kerb.core.progress import silent
+from kerb.core.progress import Progress, silent
 from kerb.core.robust import spread
 from kerb.core.surface import contours as contours_of
 from kerb.core.surface import mending
@@ -130,6 +131,20 @@ class Making(unittest.TestCase):
         at = {tuple(np.round(p[:2] - FAR[:2], 6).tolist()): p[2] - FAR[2] for p in tin.points}
         near([at[-3, 5], at[10, -2], at[25, 12], at[10, 15.5]], [1.25, 5.0, 13.0, 8.875], 1e-9)
         near(tin.plan_area, shapely.Polygon(ring).area, 1e-6)
+        inner = np.array([[2.5, 3], [17, 4.5], [16, 18], [3, 16]]) + FAR[:2]
+        shares = []
+        tin = surface_from(
+            store,
+            np.ones(441, bool),
+            Thinning(spacing=0.5),
+            Shape(ring=inner),
+            Progress(lambda share, _: shares.append(share)),
+        )
+        near(tin.points[:, 2], FAR[2] + (tin.points[:, :2] - FAR[:2]) @ [0.5, 0.25], 1e-9)
+        self.assertTrue(
+            shares == sorted(shares) and shares[0] < 0.4 and max(s for s in shares if s not in (0.5, 0.8)) <= 0.4,
+            shares,
+        )
         # The longest edge counts: on a lattice all have just the diagonal.
         whole = surface_from(store, np.ones(441, bool), None, Shape(longest=float(np.sqrt(2.0))), silent())
         near(whole.plan_area, 400, 1e-9)

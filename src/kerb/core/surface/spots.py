@@ -14,7 +14,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
-from kerb.core.sorting import run_medians
+from kerb.core.sorting import by_cells, run_medians
 from kerb.core.surface.surfaces import CloudTop
 
 LOWEST, MEDIAN, TIN = "lowest", "median", "tin"
@@ -50,14 +50,13 @@ class SpotGrid:
         if areas:
             corners = np.concatenate([area.outline for area in areas])
         local = (corners - self.origin) @ self.axes.T / self.spacing
-        first, last = np.ceil(local.min(axis=0) - ON_NODE), np.floor(local.max(axis=0) + ON_NODE)
-        count = np.maximum(last - first + 1, 0)
+        first, last = np.floor(local.min(axis=0)), np.ceil(local.max(axis=0))
+        count = last - first + 1
         if count.prod() > MOST_NODES:
             raise InputError(f"a spacing of {self.spacing:g} makes {count.prod():.3g} nodes; the most is {MOST_NODES}")
         columns, rows = (first[k] + np.arange(int(count[k])) for k in (0, 1))
         place = np.stack(np.meshgrid(columns, rows), axis=-1).reshape(-1, 2)
         xy = np.asarray(self.origin) + place * self.spacing @ self.axes
-        keep = np.ones(len(xy), np.bool_)
         if areas:
             keep = inside_any(areas, xy)
         else:
@@ -78,10 +77,8 @@ def spot_levels(view: CloudView, nodes: Floats, take: str, radius: float, progre
     low, high = ends(nodes)
     extent = high - low
     size = BLOCK * max(float(np.sqrt(extent.prod() / len(nodes))), float(extent.max()) / len(nodes), TINY)
-    key = np.floor((nodes - low) / size).astype(np.int64)
-    _, block = np.unique(key, axis=0, return_inverse=True)
-    order = np.argsort(block.ravel(), kind="stable")
-    groups = np.split(order, np.flatnonzero(np.diff(block.ravel()[order])) + 1)
+    order, starts = by_cells(nodes, low, size)
+    groups = np.split(order, starts[1:])
     level: Callable[[Floats], Floats] = lambda xy: _round(view, xy, take, radius)  # noqa: E731
     if take == TIN:
         level = lambda xy: _triangles(view, xy)  # noqa: E731
