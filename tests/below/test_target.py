@@ -116,6 +116,9 @@ class Targets(unittest.TestCase):
             speck = (np.abs(xy - [-0.33, 0.1]) < 0.03).all(axis=1) | (np.abs(xy - [-0.3, -0.12]) < 0.03).all(axis=1)
             level[speck] = 2000.0
             near(target(xy, level, 0.45).place, [0.05, 0.0], 0.006)
+            # Six times their spread apart, bright and dark differ clearly.
+            xy, level = painted(rng, shape, np.array([0.0, 0.05]), noise=230.0)
+            near(target(xy, level, 0.45).place, [0.0, 0.05], 0.01)
         side = (np.arange(6) - 2.5) * 0.1
         thirty = np.stack(np.meshgrid(side, side[:5] + 0.05), axis=-1).reshape(-1, 2)
         light = 1000.0 * (np.abs(thirty - [0.05, 0]).max(axis=1) < 0.12)

@@ -25,6 +25,7 @@ TURNS, LEAST_TOLD, FEWEST_A_FIELD = 24, 0.5, 8
 START, BLURRED, SHARPEST, VERY_SHARP = 2.3, 0.7, 4.6, 1e6
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
 # must have so much of the circle.
+UNFIT = "the mark fills too much or too little of the circle; zoom so that it lies well inside"
 CLEARLY, LEAST_SHARE, MOST_SHARE = 4.0, 0.02, 0.6
 
 
@@ -83,8 +84,7 @@ def chequer(xy: Floats, brightness: Floats, reach: float) -> Chequer:
     """
     xy, brightness = _inside(xy, brightness, 2 * reach)
     light = np.where(brightness > otsu(brightness), 1.0, -1.0)
-    step = 4 * reach / ACROSS
-    at = (np.arange(ACROSS) + 0.5) * step - 2 * reach
+    at, step = np.linspace(-2 * reach, 2 * reach, ACROSS, retstep=True)
     east, north = np.meshgrid(at, at)
     tree = scipy.spatial.cKDTree(xy)
     raster = light[tree.query(np.column_stack([east.ravel(), north.ravel()]))[1]].reshape(ACROSS, ACROSS)
@@ -107,19 +107,15 @@ def _answer(raster: Floats, cells: int) -> Floats:
     """How much a raster of +1 and -1 is a chequer about each of its cells in a disc of so many: 1 where it is one."""
     wide = np.pad(raster, cells)
     size = len(raster)
-    total, many = np.zeros_like(raster), 0
 
     def moved(i: int, j: int) -> Floats:
         return wide[cells + i : cells + i + size, cells + j : cells + j + size]
 
     # A quarter of the disc, each place with those that quarter turns make of it; none next to the edges' crossing.
-    for i in range(cells + 1):
-        for j in range(1, cells + 1):
-            if 2 < i * i + j * j <= cells * cells:
-                a, b, c, d = moved(i, j), moved(-j, i), moved(-i, -j), moved(j, -i)
-                total += a * c + b * d - (a + c) * (b + d) / 2
-                many += 4
-    return total / many
+    side = range(1, cells + 1)
+    ways = [(i, j) for i in (0, *side) for j in side if 2 < i * i + j * j <= cells * cells]
+    found = [(moved(i, j) + moved(-i, -j)) * (moved(-j, i) + moved(j, -i)) for i, j in ways]
+    return -np.mean(found, axis=0) / 4
 
 
 def _fitted(xy: Floats, brightness: Floats, middle: Floats, radius: float) -> Chequer:
@@ -160,17 +156,18 @@ def target(xy: Floats, brightness: Floats, radius: float) -> Target:
     wide = max(spread(brightness[bright]), spread(brightness[~bright]))
     if np.median(brightness[bright]) - np.median(brightness[~bright]) < CLEARLY * wide:
         raise NotDeterminable("no mark stands out in brightness in the circle")
-    at = (np.arange(ACROSS) + 0.5) * 2 * radius / ACROSS - radius
+    at = np.linspace(-radius, radius, ACROSS)
     places = np.column_stack([a.ravel() for a in np.meshgrid(at, at)])
     places = places[_near(places, radius)]
     light = bright[scipy.spatial.cKDTree(xy).query(places)[1]]
-    if not light.any() or light.all():
-        raise NotDeterminable("no mark stands out in brightness in the circle")
+    part = float(light.mean())
+    if not LEAST_SHARE <= part <= 1 - LEAST_SHARE:
+        raise NotDeterminable(UNFIT)
     further_in = np.hypot(*places[light].T).mean() < np.hypot(*places[~light].T).mean()
     mine = places[light if further_in else ~light]
-    part = len(mine) / len(places)
-    if not LEAST_SHARE <= part <= MOST_SHARE:
-        raise NotDeterminable("the mark fills too much or too little of the circle; zoom so that it lies well inside")
+    part = part if further_in else 1 - part
+    if part > MOST_SHARE:
+        raise NotDeterminable(UNFIT)
     # Single points that are too bright or dark elsewhere do not pull it.
     middle = np.median(mine, axis=0)
     reach = 1.5 * np.sqrt(part) * radius
