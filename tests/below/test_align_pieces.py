@@ -10,7 +10,7 @@ from kerb.core.align.targets import MeshTarget, PointTarget, cube_for, evenly, o
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
-from kerb.core.progress import silent
+from kerb.core.progress import Progress, silent
 from tests.support import FAR, near
 
 
@@ -85,6 +85,8 @@ class Points(unittest.TestCase):
             self.assertLess(abs(len(one_a_cube(flat, cube_for(flat, most))) / most - 1), 0.1)
         line = np.column_stack([np.arange(1000.0), np.zeros((1000, 2))])
         self.assertLess(abs(len(one_a_cube(line, cube_for(line, 100))) / 100 - 1), 0.1)
+        sides_ = box(rng, 40_000)
+        self.assertLess(abs(len(one_a_cube(sides_, cube_for(sides_, 300))) / 300 - 1), 0.1)
         self.assertEqual((cube_for(line, 1000), cube_for(line, 999) > 0), (0.0, True))
         # As wide as nine tenths have a neighbour within: 85 % have one at 1/8, 8 % at 1/4, the rest far off.
         far = line[:, [0]] * [10, 0, 0]
@@ -103,7 +105,15 @@ class Fits(unittest.TestCase):
         true = Rigid(
             ((np.cos(turn), -np.sin(turn), 0), (np.sin(turn), np.cos(turn), 0), (0, 0, 1)), (0.05, -0.04, 0.03)
         )
-        found = fit(true.inverse()(points[::2]), PointTarget(points))
+        shares = []
+        watch = Progress(lambda share, _: shares.append(share))
+        found = refined(true.inverse()(points[::2]), PointTarget(points), Rigid(), HowFit(), watch)
+        self.assertTrue(shares == sorted(shares) and shares[0] == 0 and len(shares) == found.iterations, shares)
+        # Of more points than a level takes there are more levels, each with its share of the progress.
+        shares.clear()
+        many = box(rng, 30_000)
+        refined(true.inverse()(many), PointTarget(many), Rigid(), HowFit(), watch)
+        self.assertTrue(shares == sorted(shares) and shares[-1] < 1 and any(0.33 < s < 0.6 for s in shares), shares)
         near(found.motion(points), true(points), 1e-9)
         near([found.rms, found.mean_abs, found.overlap], [0, 0, 1], 1e-9)
         self.assertEqual(found.iterations, len(found.history))
@@ -147,6 +157,12 @@ class Fits(unittest.TestCase):
         near([one.u95 for one in turns], np.full(2, np.sqrt(2) * by_name["up and down"].u95), 0.03 * turns[0].u95)
         near([abs(one.turn[2]) for one in turns], [0, 0], 0.01)
         self.assertIn("turn about the vertical", by_name)
+        # Two squares, eight apart but for the noise, so that a border of cubes runs along the upper one: it counts once.
+        two = np.concatenate([flat, flat + [0, 0, 7.985]])
+        shaken = two + np.column_stack([np.zeros((len(two), 2)), 0.01 * rng.choice([-1.0, 1], len(two))])
+        both = fit(shaken, PointTarget(two))
+        wanted = 1.959964 * both.rms / np.sqrt(2 * 13 * 13)
+        near(next(one.u95 for one in both.directions if one.name == "up and down"), wanted, 0.02 * wanted)
         slides = [one for one in found.directions if not one.turning and not one.determined]
         self.assertEqual(len(slides), 2)
         near(abs(slides[0].slide @ slides[1].slide), 0, 1e-6)

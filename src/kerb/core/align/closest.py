@@ -91,13 +91,13 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
     limit = how.limit if how.limit is not None else FIRST_SPACINGS * target.spacing
     # At first whatever is matched counts: slopes that are few among much flat ground would else be taken for outliers.
     width = np.inf
-    for number, most in enumerate(LEVELS):
+    levels = [*(most for most in LEVELS[:-1] if most < len(moving)), LEVELS[-1]]
+    for number, most in enumerate(levels, 1):
         cell = cube_for(moving, most)
         points = one_a_cube(moving, cell) if cell else moving
-        last = not cell or most == LEVELS[-1]
-        target = whole if last else whole.coarser(FINER * cell)
+        target = whole.coarser(FINER * cell) if number < len(levels) else whole
         for k in range(ROUNDS):
-            progress.step((number + k / ROUNDS) / len(LEVELS), "Bringing into line")
+            progress.step((number - 1 + k / ROUNDS) / len(levels), "Bringing into line")
             pairs = _matched(points, target, motion, limit, how)
             width = min(NARROWER * width, limit)
             step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target, width)
@@ -107,8 +107,6 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
             limit = min(limit, max(TIMES_USUAL * float(np.median(pairs.away)), LEAST_SPACINGS * target.spacing))
             if width <= _usual_width(pairs.left) and _moves(step, points, motion) < STILL * target.spacing + 1e-9:
                 break
-        if last:
-            break
     pairs = _matched(points, target, motion, limit, how)
     middle = motion(points.mean(axis=0)[None])[0]
     left, weight = pairs.left, _tukey(pairs.left)
@@ -134,7 +132,7 @@ def _matched(points: Floats, target: Target, motion: Rigid, limit: float, how: H
     near, normals, away = target.match(moved, limit)
     good = np.isfinite(away) & np.isfinite(normals).all(axis=1)
     if how.overlap is not None and good.any():
-        most = np.quantile(np.where(good, away, np.inf), min(how.overlap, 1.0), method="lower")
+        most = np.quantile(np.where(good, away, np.inf), how.overlap, method="lower")
         good &= away <= most
     if np.count_nonzero(good) < FEWEST_PAIRS:
         raise NotDeterminable(

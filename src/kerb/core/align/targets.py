@@ -50,8 +50,7 @@ def cube_for(points: Floats, most: int) -> float:
     """The side of cubes of which about so many hold one of points (n, 3); nought, where there are no more points than that."""
     if len(points) <= most:
         return 0.0
-    low, high = ends(points)
-    cell = float((high - low).max()) / np.sqrt(most)
+    cell = float(np.ptp(points, axis=0).max()) / np.sqrt(most)
     for _ in range(CUBE_ROUNDS):
         # On surfaces the number of cubes goes with the square of their side.
         share = len(one_a_cube(points, cell)) / most
