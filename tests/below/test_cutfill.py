@@ -476,6 +476,12 @@ class Study(unittest.TestCase):
         grid, _ = self.compare(earlier, later, areas=(PIT,), method="grid", cell=0.25)
         near([grid.value("net"), grid.value("check_net")], [plain.value("check_net"), plain.value("net")], 0.2)
         self.assertIn("without the offset", grid.figures["net"].note)
+        ring = PIT.ring.places
+        holed = replace(PIT, ring=Drawn.of(ring, (ring.mean(axis=0) + (ring - ring.mean(axis=0)) / 3,)))
+        found, _ = self.compare(earlier, later, areas=(holed,), stable=(replace(holed, name="s"),))
+        near(found.layers["area hole 1 pit"].xyz[:, :2], holed.ring.holes[0])
+        near(found.layers["stable hole 1 0"].xyz[:, 2] - found.layers["area hole 1 pit"].xyz[:, 2], np.zeros(4))
+        self.assertEqual(found.charts[1].x_title, "change (m)")
 
     def test_coverage(self):
         """Forty made-up pairs with an offset, independent noise and noise alike over metres, offset taken out by stable ground: the

@@ -79,6 +79,14 @@ def symbol(unit: str) -> str:
     return _SYMBOLS.get(unit, unit)
 
 
+def labelled(label: str, unit: str) -> str:
+    """A label with the symbol of its unit, as headings and axes have it."""
+    mark = symbol(unit)
+    if not mark:
+        return label
+    return f"{label}, {mark}" if "(" in mark else f"{label} ({mark})"
+
+
 def number(value: float | None, decimals: int = 3, signed: bool = False) -> str:
     """A number with thin-space grouping and a real minus sign; an em dash for None or NaN."""
     if value is None or math.isnan(value):
@@ -102,7 +110,7 @@ def fitting(u95: float | None, most: int) -> int:
 def least(u95: float | None, places: int) -> str:
     """A bound with so many decimals; one that would read nought is told as less than the last of them."""
     if u95 is not None and 0 < u95 < 0.5 * 10.0**-places:
-        return f"< {number(10.0**-places, places)}"
+        return f"<\u00a0{number(10.0**-places, places)}"
     return number(u95, places)
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, fitting, least, number, plain, symbol
+from kerb.core.quantity import Decimals, fitting, labelled, least, number, plain, symbol
 from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
@@ -58,11 +58,7 @@ def _written_cells(table: Table) -> list[list[Any]]:
 
 def heading(column: Column) -> str:
     """Column heading with its unit."""
-    label = column.label or column.name
-    unit = symbol(column.unit)
-    if not unit:
-        return label
-    return f"{label}, {unit}" if "(" in unit else f"{label} ({unit})"
+    return labelled(column.label or column.name, column.unit)
 
 
 def printed_columns(table: Table, decimals: Decimals) -> tuple[Column, ...]:

@@ -9,7 +9,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.quantity import fitting, number, quantity
+from kerb.core.quantity import fitting, labelled, number, quantity
 from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.layers import FoundMesh, Plot
 from kerb.studies.outcome import Column, Note, Outcome, Table
@@ -69,7 +69,7 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
     )
     outcome.charts.append(
         Plot("Level of each strip", "bars", np.arange(len(levels), dtype=float), np.nan_to_num(levels), "",
-             f"above the middle of all ({unit.code})", tuple(name(code) for code in found.codes))
+             labelled("above the middle of all", unit.code), tuple(name(code) for code in found.codes))
     )  # fmt: skip
     outcome.layers["strip differences"] = _map(found, unit.code, store.placement)
     outcome.method += (

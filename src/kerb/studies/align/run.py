@@ -15,7 +15,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.quantity import number, quantity
+from kerb.core.quantity import labelled, number, quantity
 from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
@@ -239,9 +239,9 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
             np.arange(1.0, len(fit.history) + 1),
             np.array(fit.history),
             "round",
-            f"rms ({unit})",
+            labelled("rms", unit),
         ),
-        Plot("Distances after it", "histogram", fit.left, np.empty(0), f"distance ({unit})", "points", (), True),
+        Plot("Distances after it", "histogram", fit.left, np.empty(0), labelled("distance", unit), "points", (), True),
     ]
     origin = np.floor(np.array(motion.about))
     places = fit.motion(fit.places) + origin

@@ -31,7 +31,7 @@ from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import Element, TriangleMesh, joined
 from kerb.core.geometry.shapes import PLANE, Shape, fitted
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import labelled, quantity
 from kerb.core.robust import spread
 from kerb.core.surface.surfaces import Surface, TinSurface
 from kerb.core.surface.tin import Tin
@@ -89,7 +89,9 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     if setup.probes:
         _probe(outcome, setup, store, found, unit)
     _draw(outcome, setup, store, found, unit)
-    outcome.charts = [Plot("Distances", "histogram", _sample(away), np.empty(0), f"distance ({unit.symbol})", "points")]
+    outcome.charts = [
+        Plot("Distances", "histogram", _sample(away), np.empty(0), labelled("distance", unit.code), "points")
+    ]
     title = f"Distance from {sources.source('against').name}"
     outcome.attributes = {"distance": Attribute(title, "", "", unit.code, _column(store, found.rows, found.distance))}
     for axis, name in enumerate(("east", "north", "up")):

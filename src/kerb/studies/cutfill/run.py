@@ -12,7 +12,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
-from kerb.core.quantity import Decimals, bound, digits, quantity, round_number
+from kerb.core.quantity import Decimals, bound, digits, labelled, quantity, round_number
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
@@ -200,9 +200,10 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
             outcome.layers[name] = FoundMesh(tin.points, tin.triangles, "base", title, shown=False)
     places, words, sizes = [], [], []
     for area, row in zip(areas, outcome.tables["areas"].rows, strict=False):
-        ring = np.column_stack([area.outline, np.nan_to_num(found.later.at(area.outline))])
-        outcome.layers[f"area {area.name}"] = FoundLine(ring, "edge", area.name, closed=True)
-        places.append(ring.mean(axis=0))
+        rings = _rings(found, area)
+        for name, ring in rings.items():
+            outcome.layers[f"area{name} {area.name}"] = FoundLine(ring, "edge", area.name, closed=True)
+        places.append(rings[""].mean(axis=0))
         words.append(area.name)
         sizes.append(row[3])
     if places:
@@ -211,8 +212,16 @@ def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Ar
     if setup.labels is not None:
         outcome.layers["change on a grid"] = _labels(found, areas, setup.labels, unit)
     for number, area in enumerate(setup.named_areas("stable")):
-        ring = np.column_stack([area.outline, np.nan_to_num(found.later.at(area.outline))])
-        outcome.layers[f"stable {number}"] = FoundLine(ring, "base", f"Stable ground: {area.name}", closed=True)
+        for name, ring in _rings(found, area).items():
+            outcome.layers[f"stable{name} {number}"] = FoundLine(
+                ring, "base", f"Stable ground: {area.name}", closed=True
+            )
+
+
+def _rings(found: Compared, area: Area) -> dict[str, Floats]:
+    """The outline and the holes of an area on the later surface, (n, 3) each."""
+    rings = {"": area.outline} | {f" hole {number}": hole for number, hole in enumerate(area.holes, 1)}
+    return {name: np.column_stack([ring, np.nan_to_num(found.later.at(ring))]) for name, ring in rings.items()}
 
 
 def _labels(found: Compared, areas: list[Area], spacing: float, unit: str) -> FoundLabels:
@@ -280,7 +289,7 @@ def _charts(found: Compared, areas: list[Area], rows: list[figures.AreaChange], 
     if areas:
         grid = grid[inside_any(tuple(areas), grid)]
     dz = found.difference(grid)
-    charts = [Plot("Changes", "histogram", dz[np.isfinite(dz)], np.empty(0), f"change ({unit})", "places")]
+    charts = [Plot("Changes", "histogram", dz[np.isfinite(dz)], np.empty(0), labelled("change", unit), "places")]
     if len(rows) > 1:
         net = np.array([row.exact.net for row in rows])
         names = tuple(row.name for row in rows)

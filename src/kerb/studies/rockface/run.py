@@ -12,7 +12,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity, round_number
+from kerb.core.quantity import labelled, quantity, round_number
 from kerb.core.surface.columns import several_layers
 from kerb.core.surface.frames import UP, AboutAxis, Frame, about_axis, on_plane
 from kerb.core.surface.making import MOST_VERTICES
@@ -81,7 +81,7 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     _say(outcome, setup, found, (exact, only), unit)
     _mark_layers(outcome, framed, frame, tins[0], unit)
     dz = _depths(found, frame, turn)
-    outcome.charts = [Plot("Changes", "histogram", dz, np.empty(0), f"change ({unit.symbol})", "places")]
+    outcome.charts = [Plot("Changes", "histogram", dz, np.empty(0), labelled("change", unit.code), "places")]
     outcome.method = _method(setup, frame, names)
     return outcome
 

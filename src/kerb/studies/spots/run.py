@@ -12,7 +12,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import number
+from kerb.core.quantity import labelled, number
 from kerb.core.surface.spots import TIN, SpotGrid, spot_levels
 from kerb.core.things import POINTS, Placed
 from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, Plot
@@ -140,7 +140,7 @@ def _draw(outcome: Outcome, setup: SpotsSetup, points: SurveyPoints, change: Flo
         ring = np.column_stack([setup.area.places, np.full(len(setup.area.xy), points.xyz[:, 2].mean())])
         outcome.layers["area"] = FoundLine(ring, "edge", "Area", closed=True)
     known = change[np.isfinite(change)] if change is not None else points.xyz[:, 2]
-    x_title = f"change ({unit})" if change is not None else f"level ({unit})"
+    x_title = labelled("level" if change is None else "change", unit)
     if len(known):
         outcome.charts = [
             Plot("Levels" if change is None else "Changes", "histogram", known, np.empty(0), x_title, "nodes")

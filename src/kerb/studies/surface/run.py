@@ -13,7 +13,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity, round_number
+from kerb.core.quantity import labelled, quantity, round_number
 from kerb.core.surface.columns import several_layers
 from kerb.core.surface.elevation import ElevationGrid, placed
 from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid_on
@@ -106,7 +106,14 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         tuple(zip(levels.tolist(), areas.tolist(), volumes.tolist(), strict=True)),
     )
     outcome.charts = [
-        Plot("Volume above a level", "curve", levels, volumes, f"level ({unit.symbol})", f"volume ({volume})")
+        Plot(
+            "Volume above a level",
+            "curve",
+            levels,
+            volumes,
+            labelled("level", unit.code),
+            labelled("volume", unit.volume_code()),
+        )
     ]
     outcome.layers |= (
         {}
