@@ -18,7 +18,7 @@ from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE
-from kerb.report.text import with_ending, write_table
+from kerb.report.text import write_table
 from kerb.studies.accuracy.kind import ACCURACY, corrections
 from kerb.studies.accuracy.run import run
 from kerb.studies.accuracy.setup import AccuracySetup, with_role
@@ -435,5 +435,3 @@ class Files(CommandLine):
         self.assertIn("0.123456789", (self.folder / "t.csv").read_text())
         with self.assertRaisesRegex(OutputError, "exists"):
             write_table(table, book)
-        self.assertEqual(with_ending(self.folder / "a.b", ".xlsx").name, "a.b.xlsx")
-        self.assertEqual(with_ending(self.folder / "a.CSV", ".xlsx").name, "a.CSV")

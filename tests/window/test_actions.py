@@ -1,6 +1,7 @@
 """Every action of the registry, every menu and every reading page, done in a real window: none may fail or hang."""
 
 import contextlib
+import tempfile
 from pathlib import Path
 from unittest import mock
 
@@ -16,6 +17,7 @@ from kerb.app.actions import actions
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.questions import Box
 from kerb.app.dialogs.reading import Reading
+from kerb.app.dialogs.write import ask_target
 from kerb.app.window import Window
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.geometry.features import Line, LineSet
@@ -266,6 +268,32 @@ class Reports(Windowed):
         self.complaints.clear()
         dialog.reject()
         dialog.deleteLater()
+
+
+class Targets(Windowed):
+    def test_what_is_there_goes_only_when_that_was_said(self):
+        """With the ending of the kind chosen; what the chooser could not ask about is asked; a source of the job stays."""
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (folder / "t.xlsx").touch()
+        source = Path(self.session.main_cloud().source)
+
+        def asked(path, chosen="", said="Cancel", endings=(".csv", ".xlsx")):
+            chooser = (QFileDialog, "getSaveFileName", (str(path), chosen))
+            with answers(chooser), mock.patch("kerb.app.dialogs.write.ask", return_value=said):
+                return ask_target(self.window, self.session, "a/b: c", endings)
+
+        self.assertIsNone(asked(""))
+        self.assertEqual(asked(folder / "new"), folder / "new.csv")
+        self.assertEqual(asked(folder / "new.1", "Spreadsheet (*.xlsx)"), folder / "new.1.xlsx")
+        # The chooser itself asks about the very name that is typed.
+        self.assertEqual(asked(folder / "t.xlsx"), folder / "t.xlsx")
+        self.assertIsNone(asked(folder / "t", "Spreadsheet (*.xlsx)"))
+        self.assertEqual(asked(folder / "t", "Spreadsheet (*.xlsx)", "Replace"), folder / "t.xlsx")
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=("", "")) as chooser:
+            ask_target(self.window, self.session, "a/b: c", (".csv",))
+        self.assertEqual(Path(chooser.call_args[0][2]), folder / "a_b_ c.csv")
+        self.assertIsNone(asked(source, "", "Replace", (source.suffix,)))
+        self.assertIn("is a source of this job", self.complaints.pop()[1])
 
 
 class Legends(Windowed):

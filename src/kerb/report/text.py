@@ -120,11 +120,6 @@ def write_csv(table: Table, path: Path, force: bool = False) -> None:
     _written(path, force, lambda partial: partial.write_text(comma_separated(table), encoding="utf-8", newline=""))
 
 
-def with_ending(path: Path, usual: str) -> Path:
-    """A path with an ending that tables are written with; where it has none, the usual one."""
-    return path if path.suffix.lower() in (".csv", ".xlsx") else path.with_name(f"{path.name}{usual}")
-
-
 def write_table(table: Table, path: Path, force: bool = False) -> None:
     """Write a table as CSV, or as .xlsx. Raises OutputError when the file exists (unless ``force``) or cannot be written."""
     if path.suffix.lower() != ".xlsx":

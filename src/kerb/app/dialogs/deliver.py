@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
-    QFileDialog,
     QHBoxLayout,
     QPushButton,
     QScrollArea,
@@ -21,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.dialogs.write import ask_target
 from kerb.app.session import Session
 from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
@@ -239,10 +239,9 @@ class Deliver(QDialog):
             self._timer.start()
 
     def _save(self) -> None:
-        start = str(Path(self.session.settings.get("report_folder", str(Path.home()))) / f"{self._stem()}.pdf")
-        path, _ = QFileDialog.getSaveFileName(self, "Save report", start, "PDF (*.pdf)")
-        if path:
-            self.save_to(Path(path))
+        path = ask_target(self, self.session, self.session.open_job.state.title.name, (".pdf",), "Save report")
+        if path is not None:
+            self.save_to(path)
 
     def save_to(self, path: Path) -> None:
         """Write the report as previewed, and say so in the job record."""
@@ -253,7 +252,6 @@ class Deliver(QDialog):
         except KerbError as error:
             self.session.complained.emit("The report was not saved", str(error))
             return
-        self.session.settings.set("report_folder", str(path.parent))
         page, names = self.page.currentData(), [b.text() for b in self.studies.values() if b.isChecked()]
         change = Change(
             f"Delivered report {path.name}",
@@ -266,10 +264,10 @@ class Deliver(QDialog):
         self.accept()
 
     def _save_csv(self) -> None:
-        kinds = "CSV (*.csv);;Spreadsheet with all tables (*.xlsx)"
-        path, _ = QFileDialog.getSaveFileName(self, "Save figures", f"{self._stem()}.csv", kinds)
-        if path:
-            self.save_tables(Path(path))
+        name = self.session.open_job.state.title.name
+        path = ask_target(self, self.session, name, (".csv", ".xlsx"), "Save figures")
+        if path is not None:
+            self.save_tables(path)
 
     def save_tables(self, path: Path) -> None:
         """Write the figures of the chosen studies; into a spreadsheet all their tables too."""
@@ -277,9 +275,6 @@ class Deliver(QDialog):
             write_figures([(chapter.name, chapter.outcome) for chapter in self.chapters()], path, force=True)
         except KerbError as error:
             self.session.complained.emit("The figures were not saved", str(error))
-
-    def _stem(self) -> str:
-        return "".join(c if c.isalnum() or c in " -_" else "-" for c in self.session.open_job.state.title.name).strip()
 
     def done(self, result: int) -> None:
         """Stop following the job."""

@@ -1,4 +1,4 @@
-"""Write a holding to a file: which format, which ending, and the file."""
+"""Ask where to write a file: which format, which ending, in which folder, and whether what is there may go."""
 
 from __future__ import annotations
 
@@ -6,19 +6,43 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from kerb.app.dialogs.questions import ask
+from kerb.app.session import Session
 from kerb.formats.write_things import NAMES
 
+REPLACE = "Replace"
+LABELS = {**NAMES, ".csv": "CSV", ".xlsx": "Spreadsheet", ".pdf": "PDF"}
 
-def ask_target(parent: QWidget, name: str, endings: tuple[str, ...], start: str) -> Path | None:
-    """The file to write, with an ending that fits; None when it was cancelled."""
-    filters = ";;".join(f"{NAMES[ending]} (*{ending})" for ending in endings)
+
+def ask_target(parent: QWidget, session: Session, name: str, endings: tuple[str, ...], title: str = "") -> Path | None:
+    """The file to write, with an ending that fits; None when it was cancelled or has to stay as it is.
+
+    It begins in the folder that was written to last, else beside the job. Sources of the job are never written to.
+    """
+    filters = ";;".join(f"{LABELS[ending]} (*{ending})" for ending in endings)
     clean = "".join("_" if letter in '/\\:*?"<>|' else letter for letter in name)
-    first = str(Path(start) / f"{clean}{endings[0]}")
-    path, chosen = QFileDialog.getSaveFileName(parent, f"Write {name}", first, filters)
+    first = Path(session.settings.get("write_folder", "") or _beside(session)) / f"{clean}{endings[0]}"
+    path, chosen = QFileDialog.getSaveFileName(parent, title or f"Write {name}", str(first), filters)
     if not path:
         return None
     target = Path(path)
-    if target.suffix.lower() in endings:
-        return target
-    wanted = next((ending for ending in endings if f"(*{ending})" in chosen), endings[0])
-    return target.with_name(target.name + wanted)
+    if target.suffix.lower() not in endings:
+        wanted = next((ending for ending in endings if f"(*{ending})" in chosen), endings[0])
+        target = target.with_name(target.name + wanted)
+        # The chooser asked about what was typed, not about what it becomes.
+        if target.exists() and ask(parent, f"{target.name} is there already", "", REPLACE, "Cancel") != REPLACE:
+            return None
+    if target.exists() and any(source.exists() and target.samefile(source) for source in _sources(session)):
+        session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+        return None
+    session.settings.set("write_folder", str(target.parent))
+    return target
+
+
+def _sources(session: Session) -> list[Path]:
+    return [Path(holding.source) for holding in session.open_job.state.holdings if holding.source]
+
+
+def _beside(session: Session) -> Path:
+    folder = session.open_job.folder
+    return Path.home() if "unsaved" in folder.parts else folder.parent

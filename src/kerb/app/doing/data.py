@@ -106,9 +106,7 @@ class DataActions(QObject):
             return
         colours = what == COLOURS
         endings = PICTURES if colours else VALUES
-        path = ask_target(
-            self.parent_, job.state.title.name or "View", endings, self.session.settings.get("folder", "")
-        )
+        path = ask_target(self.parent_, self.session, job.state.title.name or "View", endings)
         if path is None:
             return
         scene, camera, size = view.scene, view.camera, view.pixels
@@ -264,22 +262,19 @@ class DataActions(QObject):
     def write_holding(self, key: str = "") -> None:
         holding = self._chosen(key)
         grid = holding.kind != CLOUD and isinstance(self.session.open_job.thing(holding).thing, ElevationGrid)
-        start = self.session.settings.get("write_folder", str(Path.home()))
         endings = endings_for(holding.kind, grid)
         # Triangles may become a grid here, too; a face that leans over, which a study writes, may not.
         endings += (
             tuple(e for e in ENDINGS[holding.kind] if e not in endings) if holding.kind == SURFACE and not grid else ()
         )
-        target = ask_target(self.parent_, holding.name, endings, start)
+        target = ask_target(self.parent_, self.session, holding.name, endings)
         if target is not None:
-            self.session.settings.set("write_folder", str(target.parent))
             self.write_to(holding, target)
 
     def write_heights(self, key: str = "") -> None:
         """Write a cloud with heights above ground in place of elevations, which become an attribute of its own."""
         holding = self._chosen(key)
-        start = self.session.settings.get("write_folder", str(Path.home()))
-        target = ask_target(self.parent_, f"{holding.name}, heights", CLASSED, start)
+        target = ask_target(self.parent_, self.session, f"{holding.name}, heights", CLASSED)
         if target is not None:
             self.write_to(holding, target, HEIGHT)
 

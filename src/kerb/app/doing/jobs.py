@@ -41,9 +41,14 @@ class JobActions(QObject):
             self.guarded(lambda: self.session.set_job(Job.create(unsaved_folder())))
 
     def open_job(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self.parent_, "Open job (a folder NAME.kerb)", str(Path.home()))
+        folder = QFileDialog.getExistingDirectory(self.parent_, "Open job (a folder NAME.kerb)", self._jobs())
         if folder:
             self.open_folder(Path(folder))
+
+    def _jobs(self) -> str:
+        """The folder of the job that was open last."""
+        recent = self.session.settings.recent()
+        return str(recent[0].parent if recent else Path.home())
 
     def open_folder(self, folder: Path) -> None:
         """Open a job folder, asking about what a crash left."""
@@ -108,7 +113,7 @@ class JobActions(QObject):
         self._save_elsewhere(move=False)
 
     def _save_elsewhere(self, move: bool) -> None:
-        start = str(Path.home() / f"{self.session.open_job.state.title.name}{SUFFIX}")
+        start = str(Path(self._jobs()) / f"{self.session.open_job.state.title.name}{SUFFIX}")
         path, _ = QFileDialog.getSaveFileName(self.parent_, "Save job", start, f"Kerb job (*{SUFFIX})")
         if path:
             self.save_to(Path(path), move)

@@ -168,8 +168,8 @@ class SectionActions(QObject):
         pixel, accepted = QInputDialog.getDouble(
             self.parent_, "Picture of the section", f"Size of a pixel ({mark})", round(usual, 4), 1e-6, 1e6, 6
         )
-        path = ask_target(self.parent_, here.name, ENDINGS[PICTURE], self.session.settings.get("folder", ""))
-        if not accepted or path is None:
+        path = ask_target(self.parent_, self.session, here.name, ENDINGS[PICTURE]) if accepted else None
+        if path is None:
             return
         scene, job = self.stage.view.scene, self.session.open_job
         north_up = here.tilt == DOWN and here.azimuth == 0.0

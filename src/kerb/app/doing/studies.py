@@ -322,10 +322,8 @@ class StudyActions(QObject):
         elif not shown.whole:
             self.session.said.emit(shown.words or "Compute the study first.")
         else:
-            start = self.session.settings.get("write_folder", str(Path.home()))
-            target = ask_target(self.parent_, there(self.session.study).name, offers[0].endings, start)
+            target = ask_target(self.parent_, self.session, there(self.session.study).name, offers[0].endings)
             if target is not None:
-                self.session.settings.set("write_folder", str(target.parent))
                 self.write_study_to(offers[0].flag, target)
 
     def write_study_to(self, flag: str, target: Path) -> None:

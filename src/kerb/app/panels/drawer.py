@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,7 +18,6 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QFileDialog,
     QHBoxLayout,
     QInputDialog,
     QLineEdit,
@@ -32,13 +30,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.dialogs.write import ask_target
 from kerb.app.panels.table_model import SORTED, TableModel
 from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
 from kerb.core.section.frame import Frame
-from kerb.report.text import figures_shown, figures_table, tab_separated, with_ending, write_table
+from kerb.report.text import figures_shown, figures_table, tab_separated, write_table
 from kerb.studies.kind import RowStep
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Outcome, Table
@@ -419,11 +418,10 @@ class Drawer(QWidget):
         table = self.current_table()
         if table is None:
             return
-        kinds = "CSV (*.csv);;Excel workbook (*.xlsx)"
-        path, chosen = QFileDialog.getSaveFileName(self, "Save table", f"{table.title}.csv", kinds)
-        if path:
+        path = ask_target(self, self.session, table.title, (".csv", ".xlsx"), "Save table")
+        if path is not None:
             try:
-                write_table(table, with_ending(Path(path), ".xlsx" if "xlsx" in chosen else ".csv"), force=True)
+                write_table(table, path, force=True)
             except Exception as error:
                 self.session.complained.emit("The table was not saved", str(error))
 
