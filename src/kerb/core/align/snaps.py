@@ -12,9 +12,9 @@ from kerb.core.geometry.shapes import PLANE, SPHERE, Shape, fitted
 from kerb.core.robust import spread
 
 NEAREST, SPHERE_CENTRE, CORNER, PAINTED = "nearest", "sphere", "corner", "painted"
-# Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, of the reach, and of
-# the reach while it is looked for.
-DRAWS, FEWEST, NOISES, LEAST_SHARE, CLOSE = 400, 30, 3.0, 0.004, 0.02
+# Draws of three points for a plane, points that a plane needs, and how far beside it its own lie: in noises, and of the reach
+# while it is looked for.
+DRAWS, FEWEST, NOISES, CLOSE = 400, 30, 3.0, 0.02
 # A part of the points that is less is no plane of a corner; planes that meet at less than some 15 degrees count as one.
 LEAST_PART, LEAST_VOLUME, ALONG, MOST_PLANES = 0.05, 0.02, 0.25, 6
 # Of a sphere so much of its radius may its points lie beside it.
@@ -82,7 +82,7 @@ def painted(points: Floats, brightness: Floats, place: Floats, reach: float) -> 
         raise NotDeterminable("no plane lies there that a target is painted on")
     plane = fitted(PLANE, near[mine])
     off = (points - plane.centre) @ plane.axis
-    on = np.abs(off) <= max(NOISES * plane.rms, LEAST_SHARE * reach)
+    on = np.abs(off) <= NOISES * plane.rms
     across = np.linalg.svd(plane.axis[None])[2][1:]
     start = place - ((place - plane.centre) @ plane.axis) * plane.axis
     found = middle_of((points[on] - start) @ across.T, brightness[on], 2 * reach)
@@ -99,22 +99,22 @@ def _within(points: Floats, place: Floats, reach: float) -> Mask:
 def _plane_in(points: Floats, reach: float) -> Mask:
     """The points (n,) of the largest plane; how thick it is is told by itself."""
     rng = np.random.default_rng(SEED)
-    close, thin = CLOSE * reach, LEAST_SHARE * reach
+    close = CLOSE * reach
     some = points[rng.permutation(len(points))[:DRAWN_FROM]]
     a, b, c = some[rng.integers(len(some), size=(DRAWS, 3))].transpose(1, 0, 2)
     normals = np.cross(b - a, c - a)
     with np.errstate(invalid="ignore"):
         # Three points in a line tell no plane: nothing lies on it.
         normals /= np.linalg.norm(normals, axis=1)[:, None]
-    many = [np.count_nonzero(np.abs((some - p) @ normal) <= close) for p, normal in zip(a, normals, strict=True)]
-    best = int(np.argmax(many))
+    beside = np.abs((some - some[0]) @ normals.T - np.einsum("ij,ij->i", a - some[0], normals))
+    best = int(np.argmax(np.count_nonzero(beside <= close, axis=0)))
     centre, normal = a[best], normals[best]
     for _ in range(3):
         away = (points - centre) @ normal
         flat = np.abs(away) <= close
         if np.count_nonzero(flat) < FEWEST:
             return np.zeros(len(points), np.bool_)
-        mine = np.abs(away) <= max(NOISES * spread(away[flat]), thin)
+        mine = np.abs(away) <= NOISES * spread(away[flat], 0.0)
         plane = fitted(PLANE, points[mine])
         centre, normal = plane.centre, plane.axis
     return np.asarray(mine)
