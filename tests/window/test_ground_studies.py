@@ -164,7 +164,7 @@ class Ground(Windowed):
         dialog.deleteLater()
 
     def test_what_a_new_study_begins_with(self):
-        """The only other cloud there is; of two that can be exchanged the earlier by date is the earlier; of three none is meant."""
+        """The only other one there is, the earlier and the later by date or as they came in; of three none is meant."""
         self.assertEqual(studies.begun(self.session.job.state, "cutfill", self.holding).later, Scope())
         twin = self.twin(Rigid(), "Twin")
         cloud = lambda key: self.session.job.state.holding(key)  # noqa: E731
@@ -180,6 +180,8 @@ class Ground(Windowed):
             setup = studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id))
             wanted = [self.holding.id, twin]
             self.assertEqual([setup.earlier.holding, setup.later.holding], wanted[::-1] if pair else wanted)
+            change = studies.begun(self.session.job.state, "change", cloud(twin))
+            self.assertEqual([change.against.holding, change.compared.holding], wanted[::-1] if pair else wanted)
             self.assertEqual(studies.begun(self.session.job.state, "align", cloud(self.holding.id)).to, Scope(twin))
             self.assertEqual(
                 studies.begun(self.session.job.state, "stockpile", cloud(self.holding.id)).surface, Scope()

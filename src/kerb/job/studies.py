@@ -38,23 +38,31 @@ def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, S
 
 
 def begun(state: JobState, kind: str, cloud: Holding) -> Setup:
-    """A setup as a new study of a cloud has it. What it needs besides is chosen where the job has just one that it can be; of two
-    that can be exchanged the earlier by date is the earlier."""
+    """A setup as a new study of a cloud has it. What it needs besides is chosen where the job has just one that it can be; of an
+    earlier and a later one the date tells which is which, else the order in which they came in."""
     about = study_kind(kind).setup
     main, values = about.main(), about.usual(state.title.length_unit())
     values[main] = Scope(cloud.id)
     bare = about(**values)
     for name, field in about.declared().items():
-        if name == main or field.kind in MANY or not (field.needed or field.swap):
+        if name == main or field.kind in MANY or not (field.needed or field.dated):
             continue
         if field.kind not in KINDS_OF or not bare.counts(name):
             continue
         others = [holding for holding in state.of_kind(*KINDS_OF[field.kind]) if holding.id != cloud.id]
         if len(others) == 1:
             values[name] = Scope(others[0].id) if field.kind in (SCOPE, SURFACE) else others[0].id
-            if field.swap and "" < others[0].epoch < cloud.epoch:
+            later = _when(state, others[0], cloud) > _when(state, cloud, others[0])
+            either = field.dated and others[0].kind in KINDS_OF[about.declared()[main].kind]
+            if either and later != (field.dated > 0):
                 values[main], values[name] = values[name], values[main]
     return about(**values)
+
+
+def _when(state: JobState, holding: Holding, other: Holding) -> tuple[str, int]:
+    """What tells which of two is the later one."""
+    place = state.holdings.index(holding)
+    return (holding.epoch, place) if holding.epoch and other.epoch else ("", place)
 
 
 def asked_of_part(state: JobState, kind: str, holding: Holding, part: str) -> tuple[Change, StudyRecord]:

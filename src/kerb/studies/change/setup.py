@@ -25,6 +25,7 @@ class ChangeSetup(Setup):
         "Cloud, surface, grid or model that distances are counted from",
         AGAINST,
         needed="Choose the reference.",
+        dated=-1,
     )
     further: tuple[Scope, ...] = many(
         SURFACES, "Further models", "Distances are counted from the nearest of all of them; each element is told by its model",

@@ -22,7 +22,7 @@ class CutfillSetup(Setup):
     earlier: Scope = surface("Earlier", "Cloud, surface, grid or model at the earlier date", COMPARED,
                              needed="Choose the earlier surface.")  # fmt: skip
     later: Scope = surface("Later", "Cloud, surface, grid, model or design at the later date", AGAINST, positional=True,
-                           level="level", swap="exchanged")  # fmt: skip
+                           level="level", swap="exchanged", dated=1)  # fmt: skip
     level: float | None = number(
         "Level", "An elevation in place of the later surface", section=AGAINST, automatic="a surface is compared"
     )

@@ -18,7 +18,7 @@ class RockfaceSetup(Setup):
 
     earlier: Scope = scope("Earlier", "Cloud of the face at the earlier date", needed="Choose the earlier cloud.")
     later: Scope = scope("Later", "Cloud of the face at the later date", AGAINST, positional=True,
-                         needed="Choose the later cloud.")  # fmt: skip
+                         needed="Choose the later cloud.", dated=1)  # fmt: skip
     area: Drawn = drawn(RING, "Area", "Only points inside of it, seen from above, count", key="T", flag="within")
     frame: str = choice(
         "Frame", "Where the face is a surface: laid on a plane, or unrolled about an axis",
