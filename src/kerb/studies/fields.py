@@ -44,8 +44,8 @@ class Field(Setting):
     meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number
     that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items of
     ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand`` matters only
-    where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is the later (1) or the
-    earlier one (-1) of it and the main one, so that a new study has them in order.
+    where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is the later (1)
+    or the earlier one (-1) of it and the main one, so that a new study has them in order.
     """
 
     kind: str = TEXT
