@@ -25,8 +25,8 @@ TURNS, LEAST_TOLD, FEWEST_A_FIELD = 24, 0.5, 8
 START, BLURRED, SHARPEST, VERY_SHARP = 2.3, 0.7, 4.6, 1e6
 # Bright and dark must differ by so many times their own spread (halves of one normal distribution do by 2.3), and the mark
 # must have so much of the circle.
-UNFIT = "the mark fills too much or too little of the circle; zoom so that it lies well inside"
 CLEARLY, LEAST_SHARE, MOST_SHARE = 4.0, 0.02, 0.6
+UNFIT = "the mark fills too much or too little of the circle; zoom so that it lies well inside"
 
 
 @dataclass(frozen=True)
