@@ -27,6 +27,8 @@ TITLE_BAR = 36
 BEING_MADE = 10.0
 # Seconds at a stretch that the interface thread gives to what nobody waits for.
 PIECE = 0.005
+# The thread that loads what the start does not wait for, and the seconds that the end does.
+AFTERWARDS, LONGEST_LOADING = "afterwards", 5.0
 
 
 def application() -> QApplication:
@@ -71,7 +73,7 @@ def _make_types(names: Iterator[tuple[object, str]], began: float) -> None:
         if time.perf_counter() > until:
             QTimer.singleShot(0, lambda: _make_types(names, began))
             return
-    threading.Thread(target=_load, args=(began,), name="afterwards", daemon=True).start()
+    threading.Thread(target=_load, args=(began,), name=AFTERWARDS, daemon=True).start()
 
 
 def _load(began: float) -> None:
@@ -97,4 +99,9 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
     elif job is not None:
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
     afterwards(time.time())
-    return app.exec()
+    status = app.exec()
+    for thread in threading.enumerate():
+        if thread.name == AFTERWARDS:
+            # What is loading the toolkit's parts must not see them taken down.
+            thread.join(LONGEST_LOADING)
+    return status
