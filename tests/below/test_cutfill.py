@@ -359,6 +359,33 @@ class WithoutSpikes(unittest.TestCase):
         few = spike_free(points + FAR, Spikes(1e-3, 0.7), silent())
         self.assertEqual(np.count_nonzero(few.kept), len(np.unique(points[:, :2], axis=0)), "nothing is held")
 
+    def test_just_at_the_depth_and_the_length(self):
+        """A level triangle of edges 3, 4 and 5, five high, of depth one: what lies at four goes in, a little lower goes not, on its edge
+        neither; with an edge of five it holds, with less it does not; a corner without elevations holds nothing."""
+        corner = np.array([[0.0, 0, 5], [3, 0, 5], [0, 4, 5]])
+        for place, level, edge, kept in (
+            ((1, 1), 4.0, 5.0, True), ((1, 1), 3.999, 5.0, False), ((1.5, 0), 3.0, 5.0, False), ((1.5, 2), 3.0, 5.0, False),
+            ((1, 1), 3.0, 4.999, True), ((-1, 1), 3.0, 5.0, True), ((1, 1), 9.0, 5.0, True), ((0, 4), 3.0, 4.0, False),
+        ):  # fmt: skip
+            points = np.vstack([corner, [*place, level]]) + FAR
+            found = spike_free(points, Spikes(edge, 1.0), silent())
+            self.assertEqual(found.kept.tolist(), [True] * 3 + [kept], (place, level, edge))
+        for wrong in (Spikes(np.nan, 1.0), Spikes(-1.0, 1.0), Spikes(1.0, -0.1), Spikes(1.0, np.inf)):
+            with self.assertRaisesRegex(InputError, "0 or more"):
+                spike_free(points, wrong, silent())
+        self.assertTrue(spike_free(points, Spikes(1.0, 0.0), silent()).kept[:3].all())
+        # In order of the points and of the triangles, all over a long narrow place.
+        rng = np.random.default_rng(5)
+        strip = np.column_stack([rng.uniform(0, 400, 700), rng.uniform(0, 2, 700), rng.uniform(0, 1, 700)]) + FAR
+        every = spike_free(strip, Spikes(1e-6, 0.0), silent())
+        self.assertTrue(every.kept.all())
+        inner = every.triangles[(every.triangles < 700).all(axis=1)]
+        a, b, c = strip[inner][:, :, :2].transpose(1, 0, 2)
+        sizes = np.linalg.det(np.stack([b - a, c - a], axis=1)) / 2
+        self.assertGreaterEqual(sizes.min(), 0)
+        self.assertLessEqual(sizes.sum(), shapely.MultiPoint(strip[:, :2]).convex_hull.area + 1e-6)
+        self.assertGreater(sizes.sum(), 0.8 * shapely.MultiPoint(strip[:, :2]).convex_hull.area)
+
     def test_a_crown_over_sloping_ground_in_three_units(self):
         rng = np.random.default_rng(4)
         xy = rng.uniform(0, 40, (16_000, 2))
