@@ -30,6 +30,10 @@ def among(numbers: AnyArray, others: AnyArray) -> Mask:
     return np.asarray(held[np.minimum(np.searchsorted(held, numbers), len(held) - 1)] == numbers)
 
 
+# What divides is never less: so little that nothing else feels it.
+TINY = 1e-30
+
+
 def ends(points: Floats) -> tuple[Floats, Floats]:
     """Lowest and highest of each column of (n, k) numbers; column by column, ten times faster than along an axis."""
     columns = points.T

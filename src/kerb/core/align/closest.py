@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kerb.core.align.targets import Target, cube_for, one_a_cube
-from kerb.core.arrays import Floats
+from kerb.core.arrays import TINY, Floats
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
@@ -29,6 +29,8 @@ FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
 # Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times
 # what noise of the normals makes of it.
 LEAST_SHARE, TIMES_NOISE = 2e-4, 3.0
+# What nothing determines has no bound that is less than this gives.
+LEAST_VALUE = 1e-12
 STILL = 1e-4
 # The width within which distances count shrinks by so much a round, down to the usual one.
 NARROWER = 0.8
@@ -144,7 +146,7 @@ def _matched(points: Floats, target: Target, motion: Rigid, limit: float, how: H
 
 def _usual_width(left: Floats) -> float:
     """Beyond which distances count for nothing: 4.685 times their spread."""
-    return max(TUKEY * spread(left), 1e-12)
+    return max(TUKEY * spread(left), TINY)
 
 
 def _tukey(left: Floats, width: float = 0.0) -> Floats:
@@ -204,7 +206,7 @@ def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tu
     for value, vector, free in zip(values, vectors.T, loose, strict=True):
         turn, slide = vector[:3], vector[3:]
         turning = bool(np.linalg.norm(turn) > np.linalg.norm(slide))
-        unit = lambda v: v / max(float(np.linalg.norm(v)), 1e-12)  # noqa: E731
-        u95 = float(COVERS_95 * rms / np.sqrt(max(value, 1e-12) * count))
+        unit = lambda v: v / max(float(np.linalg.norm(v)), TINY)  # noqa: E731
+        u95 = float(COVERS_95 * rms / np.sqrt(max(value, LEAST_VALUE) * count))
         found.append(Direction(unit(slide), unit(turn), turning, u95, not free))
     return tuple(found)

@@ -6,7 +6,7 @@ from typing import Protocol
 
 import numpy as np
 
-from kerb.core.arrays import Floats, ends
+from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.errors import NotDeterminable
@@ -40,7 +40,7 @@ def evenly(points: Floats) -> Floats:
 def one_a_cube(points: Floats, cell: float, below: float = 0.0) -> Floats:
     """The first of points (n, 3) in each cube of a side, in the order given; cubes begin so much of a side ``below`` all."""
     low, high = ends(points)
-    cell = max(cell, float((high - low).max()) / 2.0**20, 1e-12)
+    cell = max(cell, float((high - low).max()) / 2.0**20, TINY)
     i, j, k = np.floor((points - low) / cell + below).astype(np.uint64).T
     order, keys = sorted_keys((i << np.uint64(42)) | (j << np.uint64(21)) | k)
     return points[np.sort(order[np.concatenate([[True], keys[1:] != keys[:-1]])])]
@@ -94,7 +94,7 @@ class PointTarget:
             group = points[rows]
             group = group - group.mean(axis=1, keepdims=True)
             out = np.einsum("ijk,ik->ij", group, normals)
-            bent[slice(*span)] = (out**2).sum(axis=1) / np.maximum((group**2).sum(axis=(1, 2)), 1e-30)
+            bent[slice(*span)] = (out**2).sum(axis=1) / np.maximum((group**2).sum(axis=(1, 2)), TINY)
 
         each(some, ranges(len(points), CHUNK))
         # Across an edge of two walls the plane of neighbours is none of them: such normals would hold what slides along it.
@@ -104,7 +104,7 @@ class PointTarget:
         values = np.linalg.eigvalsh(np.einsum("ijk,ijl->ikl", groups, groups))
         # Of a plane through k points that stray by s and reach as far as a (rms), a normal errs by s / (a √k).
         with np.errstate(divide="ignore", invalid="ignore"):
-            noise = values[:, 0] / np.maximum(values[:, 1], 1e-30) / groups.shape[1]
+            noise = values[:, 0] / np.maximum(values[:, 1], TINY) / groups.shape[1]
         self.normal_noise = float(np.median(noise))
 
     def coarser(self, cell: float) -> PointTarget:

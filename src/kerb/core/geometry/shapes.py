@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import TINY, Floats, Mask
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.errors import InputError, NotDeterminable
@@ -24,6 +24,8 @@ FEWEST = {PLANE: 3, SPHERE: 4, CYLINDER: 6}
 SAMPLE, NEIGHBOURS = 20_000, 12
 # Of a fitted radius: seen from one side over less than this share of it, points tell no radius.
 SHALLOW = 0.02
+# The scale of a robust loss where all lies on the shape but for rounding.
+LEAST_SCALE = 1e-9
 # A direction leans so much at least for its sign to be more than noise; residuals beyond so many spreads are left out at last.
 LEVEL, FAR = 0.01, 4.0
 
@@ -50,7 +52,7 @@ class Shape:
             local = local - (local @ self.axis)[:, None] * self.axis
         far = np.linalg.norm(local, axis=1)
         away = far - self.radius
-        way = local / np.maximum(far, 1e-300)[:, None]
+        way = local / np.maximum(far, TINY)[:, None]
         return away, points - away[:, None] * way
 
 
@@ -93,7 +95,7 @@ def _plane(local: Floats) -> Shape:
         away = (local - centre) @ vectors[:, 0]
         away = away - np.median(away)
         # The weights of the soft L1 loss; what is far off counts for nothing.
-        scale = max(spread(away), 1e-12)
+        scale = max(spread(away), TINY)
         weights = np.where(np.abs(away) <= FAR * scale, 1 / np.sqrt(1 + (away / scale) ** 2), 0.0)
     if values[1] <= 1e-9 * values[2]:
         raise NotDeterminable("the points lie on one line, a plane through them is not fixed")
@@ -105,7 +107,7 @@ def _sphere(local: Floats) -> Shape:
     start, _, rank, _ = np.linalg.lstsq(design, (local**2).sum(axis=1), rcond=1e-9)
     if rank < 4:
         raise NotDeterminable("the points lie on one plane, a sphere through them is not fixed")
-    radius = np.sqrt(max(float(start[3] + start[:3] @ start[:3]), 1e-12))
+    radius = np.sqrt(max(float(start[3] + start[:3] @ start[:3]), TINY))
 
     def rest(x: Floats) -> Floats:
         return np.asarray(np.linalg.norm(local - x[:3], axis=1) - x[3])
@@ -125,7 +127,7 @@ def _cylinder(local: Floats) -> Shape:
     across = np.linalg.svd(axis[None])[2][1:]
     flat = local @ across.T
     circle = np.linalg.lstsq(np.column_stack([2 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1), rcond=1e-9)[0]
-    radius = np.sqrt(max(float(circle[2] + circle[:2] @ circle[:2]), 1e-12))
+    radius = np.sqrt(max(float(circle[2] + circle[:2] @ circle[:2]), TINY))
 
     def parts(x: Floats) -> tuple[Floats, Floats]:
         way = axis + x[2] * across[0] + x[3] * across[1]
@@ -145,10 +147,10 @@ def _cylinder(local: Floats) -> Shape:
 
 
 def _least(rest: Callable[[Floats], Floats], start: Floats) -> Floats:
-    scale = max(spread(rest(start)), 1e-9)
+    scale = max(spread(rest(start)), LEAST_SCALE)
     for _ in range(3):
         found = scipy.optimize.least_squares(rest, start, loss="soft_l1", f_scale=scale)
-        start, scale = found.x, max(spread(found.fun), 1e-9)
+        start, scale = found.x, max(spread(found.fun), LEAST_SCALE)
     for _ in range(3):
         # What is far off still pulls a little: at last it counts for nothing.
         now = rest(start)
@@ -158,14 +160,14 @@ def _least(rest: Callable[[Floats], Floats], start: Floats) -> Floats:
             return rest(x)[good]
 
         start = scipy.optimize.least_squares(some, start).x
-        scale = max(spread(rest(start)[good]), 1e-9)
+        scale = max(spread(rest(start)[good]), LEAST_SCALE)
     return np.asarray(start)
 
 
 def _deep_enough(kind: str, off: Floats, radius: float) -> None:
     """Raises NotDeterminable, when the points show so little of the curve that noise would make the radius."""
     away = np.linalg.norm(off, axis=1)
-    way = (off / np.maximum(away, 1e-300)[:, None]).mean(axis=0)
-    seen = off @ (way / max(float(np.linalg.norm(way)), 1e-300))
+    way = (off / np.maximum(away, TINY)[:, None]).mean(axis=0)
+    seen = off @ (way / max(float(np.linalg.norm(way)), TINY))
     if float(np.percentile(seen, 99) - np.percentile(seen, 1)) < SHALLOW * abs(radius) and np.linalg.norm(way) > 0.5:
         raise NotDeterminable(f"the points show too little of a {kind} to tell its radius")
