@@ -76,18 +76,21 @@ def _roughness(tin: Tin) -> tuple[float, float]:
     order = np.argsort(both[:, 0], kind="stable")
     owner, other = both[order].T
     first = np.searchsorted(owner, np.arange(len(v) + 1))
-    left = []
-    for k in range(0, len(v), max(1, len(v) // SAMPLE)):
-        near = other[first[k] : first[k + 1]]
-        if len(near) < FEWEST_NEIGHBOURS:
-            continue
-        design = np.column_stack([np.ones(len(near)), v[near, :2] - v[k, :2]])
-        inverse = np.linalg.pinv(design)
+    rows = np.arange(0, len(v), max(1, len(v) // SAMPLE))
+    counts = first[rows + 1] - first[rows]
+    left = np.empty(0)
+    # Those with as many neighbours have designs of one shape, which are solved at once.
+    for many in np.unique(counts[counts >= FEWEST_NEIGHBOURS]).tolist():
+        own = rows[counts == many]
+        near = other[first[own][:, None] + np.arange(many)]
+        design = np.concatenate([np.ones((*near.shape, 1)), v[near, :2] - v[own, None, :2]], axis=2)
         # At the vertex itself the plane is its first coefficient, which errs by the length of its weights.
-        left.append((v[k, 2] - inverse[0] @ v[near, 2]) / np.sqrt(1.0 + inverse[0] @ inverse[0]))
+        weights = np.linalg.pinv(design)[:, 0]
+        rest = v[own, 2] - np.sum(weights * v[near, 2], axis=1)
+        left = np.append(left, rest / np.sqrt(1.0 + np.sum(weights**2, axis=1)))
     if len(left) < 10:
         return 0.0, spacing
-    return spread(np.array(left), 0.0), spacing
+    return spread(left, 0.0), spacing
 
 
 def _gaps(found: Compared, change: Change) -> Part:
