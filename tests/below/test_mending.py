@@ -302,6 +302,12 @@ class Study(CommandLine):
             self.assertAlmostEqual(outcome.value("net"), outcome.value("raised") - outcome.value("lowered"), places=6)
             self.assertEqual([row[2] for row in outcome.tables["steps"].rows], ["Raised by", "Water at a level"])
             self.assertEqual([note.text for note in outcome.warnings if note.code == "steps-off"], ["left out: it"])
+            tin = outcome.makes[0].item.thing.tin()
+            z = tin.points[np.unique(tin.triangles), 2]
+            near([outcome.value("lowest"), outcome.value("highest")], [z.min(), z.max()])
+            level = np.average(tin.points[tin.triangles, 2].mean(axis=1), weights=tin.plan_areas)
+            near([outcome.value("mean"), outcome.value("triangles")], [level, len(tin.triangles)], 1e-6)
+            near([outcome.value("plan_area"), outcome.value("plan_area_before")], np.full(2, SIDE**2 * one**2), 0.01)
             found.append([outcome.value("net") * unit.metres**3, outcome.value("changed_area") * unit.metres**2])
         for other in found[1:]:
             near(other, found[0], atol=2e-2)
