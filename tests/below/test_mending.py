@@ -19,7 +19,7 @@ from kerb.studies.drawn import Drawn, Item
 from kerb.studies.mend.live import ready
 from kerb.studies.mend.run import run
 from kerb.studies.mend.setup import MendSetup
-from kerb.studies.mend.steps import WAYS, apply, from_features, to_features
+from kerb.studies.mend.steps import WAYS, apply, from_features, to_features, water_level
 from kerb.studies.scope import Scope
 from tests.support import FAR, CommandLine, near, sources_of, store_of
 
@@ -302,7 +302,17 @@ class Study(CommandLine):
             self.assertAlmostEqual(outcome.value("net"), outcome.value("raised") - outcome.value("lowered"), places=6)
             self.assertEqual([row[2] for row in outcome.tables["steps"].rows], ["Raised by", "Water at a level"])
             self.assertEqual([note.text for note in outcome.warnings if note.code == "steps-off"], ["left out: it"])
+            # What each step changed is what lies between the surfaces before and after it, over all of them.
+            other = sources.surface("surface", Scope("cloud"))
+            before = Mended.of(other.tin(*other.bounds))
+            for one_step, row in zip(steps, outcome.tables["steps"].rows, strict=False):
+                after = apply(before, one_step, None)
+                whole, before = change(before.surface, after.surface), after
+                near(row[3:], [whole.fill, whole.cut, whole.fill_area + whole.cut_area], 1e-6 * one**3)
+                self.assertTrue(row[5] > 0.98 * shapely.Polygon(RING).area * one**2)
             tin = outcome.makes[0].item.thing.tin()
+            drawn = outcome.layers["step pond"].xyz
+            near(drawn[:, 2], tin.at(drawn[:, :2]), 1e-6)
             z = tin.points[np.unique(tin.triangles), 2]
             near([outcome.value("lowest"), outcome.value("highest")], [z.min(), z.max()])
             level = np.average(tin.points[tin.triangles, 2].mean(axis=1), weights=tin.plan_areas)
@@ -311,6 +321,19 @@ class Study(CommandLine):
             found.append([outcome.value("net") * unit.metres**3, outcome.value("changed_area") * unit.metres**2])
         for other in found[1:]:
             near(other, found[0], atol=2e-2)
+
+    def test_levels_of_shores_by_length(self):
+        """On a plane that rises a tenth to the east: the lowest vertex, and the mean of the shore by its length; banks likewise."""
+        xy = np.concatenate([np.random.default_rng(5).uniform(0, SIDE, (600, 2)), CORNERS])
+        m = Mended.of(triangulate(np.column_stack([xy, 0.1 * xy[:, 0]]) + FAR))
+        ring = far(RING)
+        line = shapely.LinearRing(RING)
+        near(water_level(m, "water", ring, None), FAR[2] + 0.8, 1e-6)
+        near(water_level(m, "still", ring, None), FAR[2] + 0.1 * line.centroid.x, 0.01)
+        near(water_level(m, "water", ring, 7.0), 7.0)
+        river = apply(m, step("river", RING), None)
+        wanted = mending.river(m, ring, line.length / 200)
+        near(river.vertices, wanted.vertices, 1e-9)
 
     def test_live_does_not_do_again_what_was_done(self):
         sources = self.sources()
