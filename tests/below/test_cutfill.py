@@ -27,7 +27,7 @@ from kerb.core.surface.contours import contours, gradients, index_every, label_p
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import cell_levels, gaps_filled
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
-from kerb.core.surface.overlay import change, covered, mask_of, pieces, zero_lines
+from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.spikes import Spikes, spike_free
 from kerb.core.surface.spots import SpotGrid, spot_levels
 from kerb.core.surface.stable import proposals, stable_ground
@@ -82,6 +82,24 @@ class Exact(unittest.TestCase):
                 self.assertAlmostEqual(value * unit.metres**power / wanted, 1.0, 9)
             back = change(later, earlier)
             self.assertAlmostEqual(back.fill / found.cut, 1.0, 9)
+
+    def test_any_scale_and_nothing(self):
+        """Millimetres and kilometres give the same numbers by their powers, within areas too; no triangles give noughts."""
+        rng = np.random.default_rng(24)
+        one, other = (
+            triangulate(np.column_stack([rng.uniform(0, 9, (300, 2)), rng.normal(0, 1, 300)]) + FAR) for _ in range(2)
+        )
+        mask = mask_of(area([[2, 1], [8, 2], [5, 8]]))
+        for within in (None, mask):
+            whole = change(one, other, within)
+            for k in (1e-3, 1e3):
+                small = [t and replace(t, vertices=t.vertices * k, origin=t.origin * k) for t in (one, other, within)]
+                found = change(*small)
+                near([found.fill / k**3, found.cut / k**3], [whole.fill, whole.cut], 1e-6)
+                near([found.fill_area / k**2, found.area / k**2], [whole.fill_area, whole.area], 1e-6)
+        none = replace(other, triangles=other.triangles[:0])
+        self.assertEqual(change(one, none), Change(0, 0, 0, 0, 0, 0))
+        self.assertEqual([len(part) for part in pieces(one, none)], [0, 0])
 
     def test_dead_band_counts_what_is_beyond_it_whole(self):
         """Of z = 0.02 (x - 50) what is over 0.5: from x = 75 on, 0.01 (50² - 25²) 100 = 1875 on 2500; half stays the same."""
