@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -106,6 +107,14 @@ class Session(QObject):
         self.troubled.connect(lambda text: self.complained.emit("Not kept", text))
 
     # The job
+
+    def keeps(self, target: Path) -> bool:
+        """Whether a file is a source of the job, which is never written to; if so, that is said."""
+        sources = [Path(holding.source) for holding in self.open_job.state.holdings if holding.source]
+        mine = target.exists() and any(source.exists() and target.samefile(source) for source in sources)
+        if mine:
+            self.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+        return mine
 
     @property
     def open_job(self) -> Job:

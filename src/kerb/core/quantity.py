@@ -114,9 +114,14 @@ def least(u95: float | None, places: int) -> str:
     return number(u95, places)
 
 
+def places_for(value: float, count: int) -> int:
+    """Decimals with which a number has so many digits that count, or more."""
+    return max(0, count - 1 - math.floor(math.log10(abs(value)))) if value else 0
+
+
 def digits(value: float, count: int = 2) -> str:
     """A number with so many digits that count, and no power of ten."""
-    return number(value, 0 if value == 0 else max(0, count - 1 - math.floor(math.log10(abs(value)))))
+    return number(value, places_for(value, count))
 
 
 def telling_apart(step: float) -> int:

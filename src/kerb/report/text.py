@@ -7,12 +7,12 @@ import io
 import re
 from collections.abc import Callable
 from dataclasses import replace
-from math import floor, isfinite, log10
+from math import isfinite
 from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, fitting, labelled, least, number, plain, symbol
+from kerb.core.quantity import Decimals, fitting, labelled, least, number, places_for, plain, symbol
 from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
@@ -94,7 +94,7 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
     most = decimals.of(shown)
     if not unit and isfinite(cell) and cell % 1:
         # Of no unit and no whole number: no count, which nought decimals would make of it.
-        most = max(0, DIGITS - 1 - floor(log10(abs(cell))))
+        most = places_for(cell, DIGITS)
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
     return (least if bounds.get(place) == place else number)(float(cell) * factor, places)
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QGraphicsPathItem
 
 from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
-from kerb.core.quantity import quantity, symbol
+from kerb.core.quantity import labelled, quantity
 from kerb.studies.layers import Chart, Plot, Profile, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
@@ -99,8 +99,8 @@ class ProfileChart(pg.PlotWidget):
         ]
         for thing in (*reversed(self.lines), *self.ends):
             item.addItem(thing)
-        item.setLabel("left", f"Elevation ({symbol(unit)})", color=self.theme.quiet)
-        item.getAxis("bottom").setToolTip(plain(f"Distance along the line ({symbol(unit)})"))
+        item.setLabel("left", labelled("Elevation", unit), color=self.theme.quiet)
+        item.getAxis("bottom").setToolTip(plain(labelled("Distance along the line", unit)))
 
     def fit(self) -> None:
         """Show all of it."""
@@ -179,7 +179,7 @@ class Histogram(pg.PlotWidget):
             brush=QColor(self.theme.base),
         )
         item.addItem(bars)
-        item.setLabel("bottom", escape(f"{title} ({symbol(unit)})" if symbol(unit) else title), color=self.theme.quiet)
+        item.setLabel("bottom", escape(labelled(title, unit)), color=self.theme.quiet)
         item.setLabel("left", "Share of points (%)", color=self.theme.quiet)
         item.autoRange(padding=0.03)
 

@@ -14,7 +14,7 @@ from kerb.app.charts.plots import quiet_axes
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made, there
 from kerb.core.errors import InputError
-from kerb.core.quantity import quantity, symbol
+from kerb.core.quantity import labelled, quantity
 from kerb.core.section.frame import Frame
 from kerb.core.section.stations import parsed
 from kerb.core.units import length_unit
@@ -148,8 +148,8 @@ class SectionsChart(QWidget):
                 word = pg.TextItem(name, color=QColor(self.theme.ink), anchor=(0, 1))
                 word.setPos(x, z)
                 item.addItem(word)
-        item.setLabel("left", escape(f"Elevation ({symbol(self.unit)})"), color=self.theme.quiet)
-        item.setLabel("bottom", escape(f"Offset, right positive ({symbol(self.unit)})"), color=self.theme.quiet)
+        item.setLabel("left", escape(labelled("Elevation", self.unit)), color=self.theme.quiet)
+        item.setLabel("bottom", escape(labelled("Offset, right positive", self.unit)), color=self.theme.quiet)
         many = f"{number + 1} of {len(chart.names)}"
         titles = ", ".join(trace.title for trace in traces)
         self.words.setText(f"{many} · {titles}" + (f" · {len(shots)} survey points" if len(shots) else ""))

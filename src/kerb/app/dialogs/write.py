@@ -32,15 +32,10 @@ def ask_target(parent: QWidget, session: Session, name: str, endings: tuple[str,
         # The chooser asked about what was typed, not about what it becomes.
         if target.exists() and ask(parent, f"{target.name} is there already", "", REPLACE, "Cancel") != REPLACE:
             return None
-    if target.exists() and any(source.exists() and target.samefile(source) for source in _sources(session)):
-        session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+    if session.keeps(target):
         return None
     session.settings.set("write_folder", str(target.parent))
     return target
-
-
-def _sources(session: Session) -> list[Path]:
-    return [Path(holding.source) for holding in session.open_job.state.holdings if holding.source]
 
 
 def _beside(session: Session) -> Path:

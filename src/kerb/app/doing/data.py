@@ -284,9 +284,7 @@ class DataActions(QObject):
         Sources of the job are never written to.
         """
         job = self.session.open_job
-        sources = [Path(h.source) for h in job.state.holdings if h.source]
-        if target.exists() and any(source.exists() and target.samefile(source) for source in sources):
-            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+        if self.session.keeps(target):
             return
         if holding.kind == CLOUD:
             outgoing = from_store(job.store(holding))

@@ -330,11 +330,7 @@ class StudyActions(QObject):
         """Write a file of the open study in the background. Sources of the job are never written to."""
         job, study, kind = self.session.open_job, there(self.session.study), there(self.session.kind)
         outcome, setup = there(self.session.shown().outcome), there(self.session.setup)
-        if any(
-            h.source and Path(h.source).exists() and target.exists() and target.samefile(h.source)
-            for h in job.state.holdings
-        ):
-            self.session.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
+        if self.session.keeps(target):
             return
         try:
             sources = studies.sources_of(job, setup)

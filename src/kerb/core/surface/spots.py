@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kerb.core.arrays import Floats, ends
+from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
@@ -22,7 +22,6 @@ MOST_NODES = 20_000_000
 # Nodes of a square block share what is read of the cloud.
 BLOCK = 256
 ON_NODE = 1e-9
-TINY = 1e-9
 
 
 @dataclass(frozen=True)

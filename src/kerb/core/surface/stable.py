@@ -13,7 +13,7 @@ import numpy as np
 import scipy
 import shapely
 
-from kerb.core.arrays import Floats, ends
+from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.errors import NotDeterminable
 from kerb.core.robust import spread
 
@@ -21,7 +21,7 @@ FEWEST_PLACES, FEWEST_BLOCKS = 30, 6
 # Blocks along the longer side at first; then so much smaller ones, some sizes long, until there are enough.
 BLOCKS_A_SIDE, SMALLER, SIZES = 8, 1.6, 6
 FAR = 5.0
-ROUNDING, TINY = 1e-12, 1e-300
+ROUNDING = 1e-12
 CALM, SMALLEST_SHARE, LAGS = 0.9, 0.01, (1, 2, 4, 8)
 
 
