@@ -35,6 +35,19 @@ class Answer:
     trouble: str = ""
 
 
+@dataclass(frozen=True)
+class Shown:
+    """What may be shown of the open study now: an outcome that belongs to it, or in words why there is none."""
+
+    outcome: Outcome | None = None
+    words: str = ""
+
+    @property
+    def whole(self) -> bool:
+        """Whether it is a full answer."""
+        return self.outcome is not None and not self.outcome.live
+
+
 class LiveKeeper(QObject):
     """Live outcomes of the open study. An answer is given out only for the state that was asked about."""
 

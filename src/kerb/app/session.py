@@ -7,13 +7,13 @@ given out only for the state it belongs to: :meth:`Session.shown` says which one
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from kerb.app.live import LiveKeeper, Question
+from kerb.app.live import LiveKeeper, Question, Shown
 from kerb.app.tasks import Task
 from kerb.app.widgets import there
 from kerb.core.arrays import Ints32
@@ -43,19 +43,6 @@ REST_MS = 350
 # Outcomes of one study that are held in memory.
 OUTCOMES_HELD = 3
 LIVE, WHOLE = "live", "whole"
-
-
-@dataclass(frozen=True)
-class Shown:
-    """What may be shown of the open study now: an outcome that belongs to it, or in words why there is none."""
-
-    outcome: Outcome | None = None
-    words: str = ""
-
-    @property
-    def whole(self) -> bool:
-        """Whether it is a full answer."""
-        return self.outcome is not None and not self.outcome.live
 
 
 class Session(QObject):
@@ -110,8 +97,7 @@ class Session(QObject):
 
     def keeps(self, target: Path) -> bool:
         """Whether a file is a source of the job, which is never written to; if so, that is said."""
-        sources = [Path(holding.source) for holding in self.open_job.state.holdings if holding.source]
-        mine = target.exists() and any(source.exists() and target.samefile(source) for source in sources)
+        mine = self.open_job.state.reads(target)
         if mine:
             self.complained.emit("Not written", f"{target} is a source of this job and is never written to.")
         return mine
@@ -133,19 +119,10 @@ class Session(QObject):
             self._lock.release()
             self._lock = lock
             job.sweep()
-        self.stop_all()
-        if self.job is not None:
-            self.job.listeners.clear()
-            self.job.troubles.clear()
+        self._leave()
         self.job = job
         job.listeners.append(self._job_changed)
         job.troubles.append(self.troubled.emit)
-        self._outcomes.clear()
-        self.meshes.clear()
-        self.held = None
-        self.draft = self.before_step = None
-        self.study_id = self.chosen_cloud = ""
-        self.live.drop()
         if "unsaved" not in job.folder.parts:
             self.settings.add_recent(job.folder)
         self.opened.emit()
@@ -156,13 +133,17 @@ class Session(QObject):
 
     def close_job(self) -> None:
         """Have no job open."""
+        self._leave()
+        self._lock.release()
+
+    def _leave(self) -> None:
+        """Keep the job that is open and forget all that was shown of it."""
         self.stop_all()
         if self.job is not None:
             self.job.flush()
             self.job.listeners.clear()
             self.job.troubles.clear()
         self.job = None
-        self._lock.release()
         self._outcomes.clear()
         self.meshes.clear()
         self.held = None

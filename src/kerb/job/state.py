@@ -7,7 +7,7 @@ it was given whatever happens meanwhile.
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field, fields, replace
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 import numpy as np
@@ -149,6 +149,11 @@ class JobState:
     def of_kind(self, *kinds: str) -> tuple[Holding, ...]:
         """Holdings of some kinds, in order."""
         return tuple(holding for holding in self.holdings if holding.kind in kinds)
+
+    def reads(self, path: Path) -> bool:
+        """Whether a file is a source of one of the holdings."""
+        sources = [Path(holding.source) for holding in self.holdings if holding.source]
+        return path.exists() and any(source.exists() and path.samefile(source) for source in sources)
 
     def section(self, key: str) -> PlacedSection | None:
         """The section of an id."""

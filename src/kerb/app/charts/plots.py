@@ -99,7 +99,7 @@ class ProfileChart(pg.PlotWidget):
         ]
         for thing in (*reversed(self.lines), *self.ends):
             item.addItem(thing)
-        item.setLabel("left", labelled("Elevation", unit), color=self.theme.quiet)
+        item.setLabel("left", escape(labelled("Elevation", unit)), color=self.theme.quiet)
         item.getAxis("bottom").setToolTip(plain(labelled("Distance along the line", unit)))
 
     def fit(self) -> None:
