@@ -57,7 +57,7 @@ def run_piece(part: str, piece: int, names: list[str]) -> dict:
     files = sorted((HERE / part).glob("test_*.py"))[piece :: PIECES[part]]
     suite = loader.loadTestsFromNames([f"tests.{part}.{path.stem}" for path in files])
     result = unittest.TextTestRunner(verbosity=1, warnings="error", resultclass=Timed).run(suite)
-    for seconds, name in sorted(result.times, reverse=True)[:5]:
+    for seconds, name in sorted(result.times, reverse=True)[: int(os.environ.get("SLOWEST", 5))]:
         sys.stderr.write(f"  {seconds:5.1f} s  {name}\n")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return {

@@ -10,6 +10,7 @@ import scipy
 from scipy.spatial.transform import Rotation
 
 from kerb.core.align.anyhow import any_start
+from kerb.core.align.anyhow_kernels import agreeing, reference_agreeing
 from kerb.core.align.closest import HowFit, refined
 from kerb.core.align.search import upright_start
 from kerb.core.align.targets import MeshTarget, PointTarget, cube_for, evenly, one_a_cube
@@ -479,11 +480,19 @@ class Search(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "give pairs or a start"):
             upright_start(right[:-60], fixed[:-60], silent())
 
+    def test_pairs_that_agree_are_counted_as_by_numpy(self):
+        rng = np.random.default_rng(8)
+        one, other = rng.normal(0, 1, (2, 500, 3))
+        turns, shifts = Rotation.random(40, random_state=3).as_matrix(), rng.normal(0, 0.5, (40, 3))
+        count = agreeing(one, other, turns, shifts, 1.5)
+        self.assertEqual(count.tolist(), reference_agreeing(one, other, turns, shifts, 1.5).tolist())
+        self.assertGreater(count.min(), 50)
+
     def test_turned_anyhow(self):
         """Blocks on rolling ground of which each cloud lacks a part, turned about any axis and far away, in two units: to a step; the
         same twice over is doubtful; ground without marks, and clouds of other places, are no start."""
 
-        def scene(seed, low, high, n=24_000):
+        def scene(seed, low, high, n=14_000):
             rng = np.random.default_rng(seed)
             xy = rng.uniform([low, 0], [high, 40], (n, 2))
             z = 1.5 * np.sin(xy[:, 0] / 5) + 1.2 * np.cos(xy[:, 1] / 7) + 0.8 * np.sin((xy[:, 0] + 2 * xy[:, 1]) / 9)

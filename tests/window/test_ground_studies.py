@@ -193,14 +193,12 @@ class Ground(Windowed):
         """A copy 0.12 m higher: change says so with its sign; brought into line, a corrected copy lies where the first does."""
         other = self.twin(Rigid(shift=(0.0, 0.0, 0.12)), "Later")
         self.window.handlers.run("new_study:change")
-        self.settle()
         self.session.commit("set", compared=Scope(other), against=Scope(self.holding.id), method="plane")
         self.window.handlers.run("compute")
         self.settle()
         near(self.session.shown().outcome.value("median"), 0.12, 0.01)
         self.assertIn("distance", self.session.shown().outcome.attributes)
         self.window.handlers.run("new_study:align")
-        self.settle()
         self.session.commit("set", moving=Scope(other), to=Scope(self.holding.id))
         self.window.handlers.run("compute")
         self.settle()
@@ -218,10 +216,8 @@ class Ground(Windowed):
         turn = Rigid.turned(7.0, self.session.open_job.bounds_of(self.holding)[0], np.array([6.0, -4.0, 0.8]))
         other = self.twin(turn, "Later")
         self.window.handlers.run("new_study:align")
-        self.settle()
         self.session.commit("set", moving=Scope(other), to=Scope(self.holding.id))
         self.window.handlers.run("move_by_eye")
-        self.settle()
         tool = self.view.tool
         self.assertIsInstance(tool, MoveByEye)
         self.assertTrue(self.session.job.state.holding(other).visible)
@@ -271,8 +267,6 @@ class Ground(Windowed):
         self.settle()
         self.assertIsNone(self.session.held)
         self.assertEqual(len(self.session.setup.start.split()), 16)
-        self.session.compute()
-        self.settle()
         near(self.session.shown().outcome.value("rotation"), 7.0, 0.01)
         self.window.handlers.run("move_by_eye")
         QTest.keyClick(self.view, Qt.Key.Key_Left)
@@ -418,9 +412,8 @@ class Ground(Windowed):
         """Moving, fixed, moving, fixed …: four pairs, each half a step to take back; a half pair is told; then the motion."""
         other = self.twin(Rigid(shift=(0.0, 0.0, 0.4)), "higher")
         self.window.handlers.run("new_study:align")
-        self.settle()
         self.session.commit("both", moving=Scope(other), to=Scope(self.holding.id))
-        self.settle()
+        wait(0.1)  # until the views stand beside each other, not until what lies far apart is searched
         self.window.handlers.run("pick_place:pairs")
         places = np.array([[-9.0, -7], [8, -6], [2, 9], [-3, 1]]) + yard.ORIGIN + HEAP.centre
         for number, place in enumerate(places):

@@ -51,7 +51,7 @@ def wait(seconds):
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         QApplication.processEvents()
-        time.sleep(0.003)
+        time.sleep(0.002)
 
 
 @contextlib.contextmanager
@@ -163,7 +163,7 @@ class Windowed(unittest.TestCase):
         """Wait until nothing is drawn, computed or answered."""
         end, quiet = time.monotonic() + seconds, 0
         while time.monotonic() < end and quiet < 4:
-            wait(0.02)
+            wait(0.01)
             s = self.window.session
             busy = s.tasks or not self.window.view.drawing.idle() or not s.live.idle() or s.resting()
             busy = busy or not self.window.selection.idle() or self.window.right.find_page._rest.isActive()

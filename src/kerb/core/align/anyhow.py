@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import scipy
 
+from kerb.core.align.anyhow_kernels import agreeing
 from kerb.core.arrays import Floats
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
@@ -29,6 +30,8 @@ DRAWS, SAME_LENGTH, NEAR, KEPT, TRIED, LIKE = 60_000, 0.85, 1.5, 600, 40, 6
 # A share of the places of the smaller cloud must find one of the other; another motion is told when it finds so much of that.
 LEAST_SHARE, AS_GOOD, OTHER_TURN, OTHER_STEPS = 0.3, 0.93, 15.0, 8.0
 SEED = 20261
+# Threes that are held against all pairs at a time, between two looks at whether to stop.
+A_TURN = 200
 
 
 @dataclass(frozen=True)
@@ -151,12 +154,11 @@ def _agreed(mine: Floats, theirs: Floats, step: float, progress: Progress) -> li
         # Threes that lie close together tell little of a turn.
         keep &= (shorter >= SAME_LENGTH * longer) & (shorter > 6 * step)
     draws = draws[keep]
-    for first in range(0, len(draws), 200):
-        progress.step(first / max(len(draws), 1), "Searching for a start")
-        some = draws[first : first + 200]
+    for first in range(0, len(draws), A_TURN):
+        progress.step(first / len(draws), "Searching for a start")
+        some = draws[first : first + A_TURN]
         turns, shifts = _motion(mine[some], theirs[some])
-        away = np.einsum("hij,nj->hni", turns, mine) + shifts[:, None] - theirs
-        count = np.count_nonzero((away**2).sum(axis=2) <= (NEAR * step) ** 2, axis=1)
+        count = agreeing(mine, theirs, turns, shifts, NEAR * step)
         best = np.argsort(-count)[:TRIED]
         found += [(int(count[k]), turns[k], shifts[k]) for k in best]
         found = sorted(found, key=lambda one: -one[0])[:KEPT]
