@@ -13,8 +13,9 @@ def main(arguments: list[str] | None = None) -> int:
         # Loaded here, so that stopping the command while it starts is an interruption like any other.
         from kerb import cli
 
-        args = cli.parser().parse_args(arguments)
-        if args.verb in cli.verbs():
+        words = sys.argv[1:] if arguments is None else arguments
+        args = cli.parser(words[0] if words else "").parse_args(words)
+        if args.verb and cli.is_verb(args.verb):
             return cli.run_verb(args)
         from kerb.app.main import open_window
 

@@ -11,14 +11,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from kerb import __version__
-from kerb.core.cloud.thinning import WAYS
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.space import refusal
 from kerb.core.units import FILE_UNITS
-from kerb.headless import add, choosing, compute, convert, info, options, prepare, shift, stats, study
-from kerb.headless.compute import SomeFailed
+from kerb.headless import options
+from kerb.headless.options import SomeFailed
 from kerb.studies.outcome import Outcome
-from kerb.studies.registry import STUDIES
 
 STANDARD_ERROR = 2
 DONE, FAULT, UNUSABLE, INTERRUPTED = 0, 1, 2, 130
@@ -28,7 +26,6 @@ DONE, FAULT, UNUSABLE, INTERRUPTED = 0, 1, 2, 130
 class Verb:
     """A verb: its options, what it runs, and how its outcome reads as text."""
 
-    help: str
     options: Callable[[argparse.ArgumentParser], None]
     run: Callable[[argparse.Namespace], Outcome]
     text: Callable[[Outcome], str]
@@ -42,6 +39,9 @@ def _info_options(parser: argparse.ArgumentParser) -> None:
 
 
 def _convert_options(parser: argparse.ArgumentParser) -> None:
+    from kerb.core.cloud.thinning import WAYS
+    from kerb.headless import choosing
+
     parser.add_argument("files", nargs="+", metavar="IN... OUT", help="input files, then the output file")
     parser.add_argument("--every", type=int, default=1, help="keep every N-th point (default: 1)")
     parser.add_argument(
@@ -61,7 +61,7 @@ def _convert_options(parser: argparse.ArgumentParser) -> None:
         "usual ones as low:drop=0.3:cell=2",
     )  # fmt: skip
     choosing.add_only(parser)
-    parser.add_argument("--classes", type=study.class_list, default=(), help="keep these classes, such as 2,8")
+    parser.add_argument("--classes", type=options.class_list, default=(), help="keep these classes, such as 2,8")
     parser.add_argument("--within", metavar="POLY", help="keep points inside this polygon")
     parser.add_argument("--unit-in", choices=list(FILE_UNITS), help="what unit the numbers are in")
     parser.add_argument("--crs", metavar="EPSG:n", help="what reference system the numbers are in")
@@ -90,52 +90,85 @@ def _convert_text(outcome: Outcome) -> str:
     return "\n".join([*lines, *(f"! {note.code}: {note.text}" for note in outcome.warnings)])
 
 
+# What each verb of files and jobs is for; each kind of study is a verb as well.
 VERBS = {
-    "add": Verb("import files into a job folder", _add_options, add.run_add, add.text),
-    "info": Verb("what a file holds and what is odd about it", _info_options, info.run_info, info.text),
-    "convert": Verb(
-        "any readable file to any writable one of its kind, filtered",
-        _convert_options, convert.run_convert, _convert_text,
-    ),
-    "ground": Verb(
-        "find the ground of a cloud and classify it", prepare.ground_options, prepare.run_ground, prepare.text
-    ),
-    "heights": Verb(
-        "height of every point above the ground", prepare.heights_options, prepare.run_heights, prepare.text
-    ),
-    "stats": Verb("what the points inside each area look like", stats.add_options, stats.run_stats, stats.text),
-    "shift": Verb("move a cloud by a stated amount", shift.add_options, shift.run_shift, shift.text),
-    "compute": Verb(
-        "recompute what is out of date in a job, and write its report", compute.add_options, compute.run_compute, compute.text
-    ),
-}  # fmt: skip
+    "add": "import files into a job folder",
+    "info": "what a file holds and what is odd about it",
+    "convert": "any readable file to any writable one of its kind, filtered",
+    "ground": "find the ground of a cloud and classify it",
+    "heights": "height of every point above the ground",
+    "stats": "what the points inside each area look like",
+    "shift": "move a cloud by a stated amount",
+    "compute": "recompute what is out of date in a job, and write its report",
+}
 
 
-def verbs() -> dict[str, Verb]:
-    """Every verb: those of files and jobs, and one for each kind of study."""
-    made = {
-        kind.id: Verb(f"{kind.title}: {kind.question}", study.add_options(kind), study.runner(kind.id), study.text)
-        for kind in STUDIES.values()
-    }
-    return VERBS | made
+def verb_of(name: str) -> Verb:
+    """What a verb needs. Only its own modules are loaded, so that ``kerb info`` need not wait for all studies."""
+    if name == "add":
+        from kerb.headless import add
+
+        return Verb(_add_options, add.run_add, add.text)
+    if name == "info":
+        from kerb.headless import info
+
+        return Verb(_info_options, info.run_info, info.text)
+    if name == "convert":
+        from kerb.headless import convert
+
+        return Verb(_convert_options, convert.run_convert, _convert_text)
+    if name in ("ground", "heights"):
+        from kerb.headless import prepare
+
+        if name == "ground":
+            return Verb(prepare.ground_options, prepare.run_ground, prepare.text)
+        return Verb(prepare.heights_options, prepare.run_heights, prepare.text)
+    if name == "stats":
+        from kerb.headless import stats
+
+        return Verb(stats.add_options, stats.run_stats, stats.text)
+    if name == "shift":
+        from kerb.headless import shift
+
+        return Verb(shift.add_options, shift.run_shift, shift.text)
+    if name == "compute":
+        from kerb.headless import compute
+
+        return Verb(compute.add_options, compute.run_compute, compute.text)
+    from kerb.headless import study
+    from kerb.studies.registry import study_kind
+
+    return Verb(study.add_options(study_kind(name)), study.runner(name), study.text)
 
 
-def parser() -> argparse.ArgumentParser:
-    """The parser of the whole command line."""
+def verbs() -> dict[str, str]:
+    """Every verb and what it is for: those of files and jobs, and one for each kind of study."""
+    from kerb.studies.registry import STUDIES
+
+    return VERBS | {kind.id: f"{kind.title}: {kind.question}" for kind in STUDIES.values()}
+
+
+def parser(wanted: str = "") -> argparse.ArgumentParser:
+    """The parser of the whole command line, or of one verb of :data:`VERBS` only."""
     top = argparse.ArgumentParser(
         prog="kerb",
         description="Kerb compares point clouds with what they should be. Without a verb the window opens.",
     )
     top.add_argument("--version", action="version", version=f"kerb {__version__}")
     subparsers = top.add_subparsers(dest="verb", metavar="VERB")
-    for name, verb in verbs().items():
-        sub = subparsers.add_parser(name, help=verb.help, description=verb.help)
-        verb.options(sub)
+    for name, about in {wanted: VERBS[wanted]}.items() if wanted in VERBS else verbs().items():
+        sub = subparsers.add_parser(name, help=about, description=about)
+        verb_of(name).options(sub)
     opening = subparsers.add_parser("open", help="open a job in the window")
     opening.add_argument("job", metavar="JOB", nargs="?", help="job folder; without one the window opens empty")
     demo = subparsers.add_parser("demo", help="open the demo job in the window")
     demo.add_argument("--fresh", action="store_true", help="make the demo job anew")
     return top
+
+
+def is_verb(name: str) -> bool:
+    """Whether a word runs something headless."""
+    return name in VERBS or name in verbs()
 
 
 @contextlib.contextmanager
@@ -170,7 +203,7 @@ def run_verb(args: argparse.Namespace) -> int:
 
 def _run(args: argparse.Namespace) -> int:
     signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
-    verb = verbs()[args.verb]
+    verb = verb_of(args.verb)
     try:
         options.check_paths(args)
         outcome = verb.run(args)

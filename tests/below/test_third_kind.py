@@ -129,7 +129,7 @@ class Third(CommandLine):
             status, _ = self.kerb("third", YARD, *words)
             self.assertEqual(status, 2, words)
             self.assertIn(said, self.error)
-        self.assertIn("How high does it stand?", cli.parser().format_help() + str(cli.verbs()["third"]))
+        self.assertIn("How high does it stand?", cli.parser().format_help() + cli.verbs()["third"])
 
     def test_no_output_is_overwritten_or_an_input(self):
         """The JSON, the report and what a study writes: existing, an input, the same place twice, no such folder."""

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from kerb.core.errors import InputError, KerbError
-from kerb.headless.options import check_output, progress_to_terminal
+from kerb.headless.options import SomeFailed, check_output, progress_to_terminal
 from kerb.job import studies
 from kerb.job.job import Job
 from kerb.job.lock import FolderLock
@@ -15,14 +15,6 @@ from kerb.report.deliver import chapters_of
 from kerb.report.pdf import ReportWish, write_report
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.registry import study_kind
-
-
-class SomeFailed(InputError):
-    """Studies could not be computed; the others were. ``outcome`` tells of all."""
-
-    def __init__(self, message: str, outcome: Outcome) -> None:
-        super().__init__(message)
-        self.outcome = outcome
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

@@ -49,6 +49,22 @@ def progress_to_terminal() -> Progress:
 UNIT_HELP = "unit of the numbers in a file that does not say it (default: m)"
 
 
+class SomeFailed(InputError):
+    """Studies could not be computed; the others were. ``outcome`` tells of all."""
+
+    def __init__(self, message: str, outcome: Outcome) -> None:
+        super().__init__(message)
+        self.outcome = outcome
+
+
+def class_list(text: str) -> tuple[int, ...]:
+    """Class numbers separated by commas. Raises ValueError for anything else."""
+    codes = tuple(int(part) for part in text.split(","))
+    if any(not 0 <= code <= 255 for code in codes):
+        raise ValueError("class numbers are 0 to 255")
+    return codes
+
+
 def add_common(parser: argparse.ArgumentParser, report: bool = False, unit_help: str = UNIT_HELP) -> None:
     """Options every verb has: unit, JSON, overwriting, and a report where one is made."""
     parser.add_argument("--unit", choices=list(LENGTH_UNITS), help=unit_help)

@@ -21,8 +21,7 @@ from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.progress import Progress
 from kerb.core.quantity import number, quantity
 from kerb.formats.write_things import CLASSED, write_cloud
-from kerb.headless.options import add_common, check_output, open_cloud, progress_to_terminal, workspace
-from kerb.headless.study import class_list
+from kerb.headless.options import add_common, check_output, class_list, open_cloud, progress_to_terminal, workspace
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
 MOST_TOLD = 12

@@ -17,7 +17,15 @@ from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
 from kerb.headless.choosing import chosen, filter_of
-from kerb.headless.options import add_common, check_output, held_by, open_cloud, progress_to_terminal, workspace
+from kerb.headless.options import (
+    add_common,
+    check_output,
+    class_list,
+    held_by,
+    open_cloud,
+    progress_to_terminal,
+    workspace,
+)
 from kerb.headless.placed import KINDS, areas_of, lines_of, one_area, thing_of
 from kerb.job.state import Title
 from kerb.job.studies import source_of
@@ -167,14 +175,6 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
 
 def _file_help(about: Field) -> str:
     return f"{_safe(about.help)}, or JOB.kerb#holding" + (", or level:Z" if about.level else "")
-
-
-def class_list(text: str) -> tuple[int, ...]:
-    """Class numbers separated by commas. Raises ValueError for anything else."""
-    codes = tuple(int(part) for part in text.split(","))
-    if any(not 0 <= code <= 255 for code in codes):
-        raise ValueError("class numbers are 0 to 255")
-    return codes
 
 
 def runner(key: str) -> Callable[[argparse.Namespace], Outcome]:
