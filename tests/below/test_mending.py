@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -10,9 +11,11 @@ import shapely
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
 from kerb.core.surface import mending
 from kerb.core.surface.mending import Mended
 from kerb.core.surface.overlay import change, mask_of
+from kerb.core.surface.surfaces import TinSurface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.drawn import Drawn, Item
@@ -370,6 +373,55 @@ class Study(CommandLine):
         lowest = float(level_at(apply(m, step("water", RING), None), [[15.0, 15]])[0])
         self.assertLessEqual(lowest, shares[0])
 
+    def test_each_way_is_what_it_says(self):
+        """A step against the edit it stands for, made directly; without a value by the usual one."""
+        sources = self.sources()
+        other = sources.surface("surface", Scope("cloud"))
+        m = Mended.of(other.tin(*other.bounds))
+        place, ring, points = far(RING[0]), far(RING), other.tin(*other.bounds).points + [0.3, 0.2, 1.5]
+        second = TinSurface(triangulate(points), local_grid(METRE))
+        wanted = {
+            ("vertex", 101.0): mending.with_vertex(m, place, 101.0),
+            ("vertex", None): mending.with_vertex(m, place, None),
+            ("level", 102.0): mending.vertex_level(m, place, 102.0),
+            ("off", None): mending.without_vertices(m, np.array([mending.nearest_vertex(m, place)])),
+            ("swap", None): mending.swapped(m, place),
+            ("bare", None): mending.without_vertices(m, mending.inside(m, ring)),
+            ("smooth", None): mending.smoothed(m, ring, 5),
+            ("smooth", 2.0): mending.smoothed(m, ring, 2),
+            ("raise", -0.5): mending.raised(m, ring, -0.5),
+            ("mean", 99.0): mending.brought_to_mean(m, ring, 99.0),
+            ("keep", None): mending.cut_out(m, ring, keep=True),
+            ("cut", None): mending.cut_out(m, ring),
+            ("water", 99.5): mending.water(m, ring, 99.5),
+            ("share", None): mending.water(m, ring, water_level(m, "share", ring, 10.0)),
+            ("other", None): mending.other_inside(m, ring, second.at, points),
+        }
+        kinds = {way.id: way.kind for way in WAYS}
+        for (way, value), direct in wanted.items():
+            drawn = RING[:1] if kinds[way] == "places" else RING
+            made = apply(m, step(way, drawn, value), second)
+            np.testing.assert_array_equal(made.surface.points, direct.surface.points, f"{way} {value}")
+            np.testing.assert_array_equal(made.surface.triangles, direct.surface.triangles, f"{way} {value}")
+
+    def test_nothing_changed_and_nothing_left(self):
+        sources = self.sources()
+        first = sources.surface("surface", Scope("cloud"))
+        still = step("level", CORNERS[:1], float(first.at(far(CORNERS[:1]))[0]))
+        setup = MendSetup(Scope("cloud"), steps=(still,))
+        found = run(setup, sources, silent())
+        near([found.value(n) for n in ("net", "raised", "lowered", "changed_area")], np.zeros(4))
+        near(found.tables["steps"].rows[0][3:], np.zeros(3))
+        self.assertIn("surface", found.layers)
+        self.assertNotIn("mended", found.layers)
+        live = ready(setup, sources)
+        self.assertTrue(live.answer(setup).live)
+        self.assertTrue(live.covers(replace(setup, steps=())))
+        for other in (replace(setup, other=Scope("b")), replace(setup, surface=Scope("b"))):
+            self.assertFalse(live.covers(other))
+        with self.assertRaisesRegex(InputError, "nothing of the surface is left"):
+            run(replace(setup, steps=(step("cut", CORNERS),)), sources, silent())
+
     def test_steps_in_a_file(self):
         drawn = Drawn.of(far(RING[:2]))
         steps = (
@@ -385,9 +437,19 @@ class Study(CommandLine):
                 (other.name, other.ring, other.taken, dict(other.values)),
             )
         feature = json.loads(path.read_text())["features"][0]
+        one = {"type": "Point", "coordinates": [1.0, 2.0, 3.5]}
+        bare = {"geometry": one, "properties": {"way": "vertex"}}
+        path.write_text(
+            json.dumps({"features": [bare, {**bare, "geometry": {"type": "MultiPoint", "coordinates": [[1, 2]]}}]})
+        )
+        first, second = from_features(path)
+        self.assertEqual(
+            (first.name, first.taken, first.ring.xy, first.ring.z), ("Step 1", True, ((1.0, 2.0),), (3.5,))
+        )
+        self.assertEqual((second.key, second.ring.level(0), second.value("value")), ("s2", None, None))
         for broken, words in (
             ({"properties": {"way": "dig"}}, "no way"), ({"properties": {"way": "line"}}, "has to be a LineString"),
-            ({"properties": {}}, "no file of steps"), ({"geometry": None}, "no file of steps"),
+            ({"geometry": one}, "is a Point, for 'water' it has to be a Polygon"), ({"properties": {}}, "no file of steps"), ({"geometry": None}, "no file of steps"),
             ({"properties": {"way": "water", "levels": [1.0]}}, "not a number"),
             ({"properties": {"way": "water", "value": float("nan")}}, "not a number"),
             ({"properties": {"way": "water", "value": float("inf")}}, "not a number"),

@@ -17,10 +17,10 @@ from kerb.core.things import LINES, SURFACE, Placed
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
 from kerb.studies.change.run import run
 from kerb.studies.change.setup import ChangeSetup
-from kerb.studies.drawn import Drawn
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
+from kerb.studies.trials import square
 
 OUT, RASTER = ENDINGS["cloud"], (".tif", ".asc")
 ABOUT = (
@@ -87,7 +87,7 @@ def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[ChangeSetup, ...]:
     """A mound against itself, by each way that clouds have."""
-    ring = Drawn.of(np.array([[-2.0, -2.0], [2.0, -2.0], [2.0, 2.0], [-2.0, 2.0]]))
+    ring = square(2.0)
     ways = ("nearest", "plane", "triangulated", "quadric", "normal", "vertical", "auto")
     return tuple(ChangeSetup(area=ring, method=way, tolerance=0.1) for way in ways)
 

@@ -23,11 +23,11 @@ from kerb.studies.cutfill.live import ready
 from kerb.studies.cutfill.run import run
 from kerb.studies.cutfill.series import follow, propose
 from kerb.studies.cutfill.setup import CutfillSetup
-from kerb.studies.drawn import Drawn, Item
 from kerb.studies.kind import Correction, Option, Step, StudyKind
 from kerb.studies.layers import FoundLine
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
+from kerb.studies.trials import item, square
 
 RASTER, DRAWING, SURFACES = (".tif", ".asc"), (".dxf", ".gpkg", ".geojson", ".shp"), (".xml",)
 PIXELS = 1000
@@ -98,16 +98,10 @@ def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[CutfillSetup, ...]:
     """A mound against a level: whole, within rings, by a grid, with a dead band."""
-
-    def ring(name: str, half: float) -> Item:
-        corners = np.array([[-half, -half], [half, -half], [half, half], [-half, half]])
-        return Item(name, name, Drawn.of(corners))
-
+    areas = item("a", square(3.0)), item("b", square(1.0))
     return (
         CutfillSetup(level=0.5),
-        CutfillSetup(
-            level=0.5, exchanged=True, areas=(ring("a", 3.0), ring("b", 1.0)), detect=0.1, swell=20.0, shrink=10.0
-        ),
+        CutfillSetup(level=0.5, exchanged=True, areas=areas, detect=0.1, swell=20.0, shrink=10.0),
         CutfillSetup(level=0.5, method="grid", cell=0.5),
     )
 

@@ -10,7 +10,7 @@ import shapely
 
 from kerb.core.errors import OutputError
 from kerb.formats.areas import Areas, check_areas_output, write_areas
-from kerb.studies.drawn import Drawn, Item
+from kerb.studies.drawn import Item
 from kerb.studies.inventory.figures import ABOUT
 from kerb.studies.inventory.live import LiveYard
 from kerb.studies.inventory.run import follow, propose, run
@@ -19,6 +19,7 @@ from kerb.studies.kind import Option, Step, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 from kerb.studies.taking import STRETCHES_FIELD
+from kerb.studies.trials import circle
 
 
 def write(setup: InventorySetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
@@ -42,8 +43,7 @@ def write(setup: InventorySetup, outcome: Outcome, sources: Sources, paths: dict
 
 def trial() -> tuple[InventorySetup, ...]:
     """One heap in a ring of seven metres' radius."""
-    angle = np.linspace(0, 2 * np.pi, 12, endpoint=False)
-    ring = Drawn.of(7.0 * np.column_stack([np.cos(angle), np.sin(angle)]))
+    ring = circle(7.0)
     return (InventorySetup(heaps=(Item("a", "Mound", ring),)),)
 
 

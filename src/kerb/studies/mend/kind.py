@@ -6,14 +6,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
 from kerb.core.things import SURFACE as SURFACE_HOLDING
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.formats.written import placed_when_complete
-from kerb.studies.drawn import Drawn, Item
+from kerb.studies.drawn import Drawn
 from kerb.studies.kind import (
     AREA,
     COUNT,
@@ -33,6 +31,7 @@ from kerb.studies.mend.setup import MendSetup
 from kerb.studies.mend.steps import from_features, to_features
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
+from kerb.studies.trials import item, square
 
 ABOUT = (
     FigureAbout("net", "Net change: raised − lowered", VOLUME, (HEADLINE, SHEET, SUMMARY, REPORT)),
@@ -76,17 +75,13 @@ def follow(setup: MendSetup, cloud: str) -> MendSetup:
 
 def trial() -> tuple[MendSetup, ...]:
     """A mound with a vertex, a break line, a pond and a raised square."""
-    ring = Drawn.of(np.array([[-2.0, -2.0], [2.0, -2.0], [2.0, 2.0], [-2.0, 2.0]]))
-
-    def step(number: int, way: str, drawn: Drawn, value: float | None = None) -> Item:
-        values = (("way", way), *((("value", value),) if value is not None else ()))
-        return Item(f"d{number}", f"Step {number}", drawn, values)
-
+    ring = square(2.0)
+    place, line = Drawn.of(ring.xy[:1]), Drawn.of(ring.xy[1:3])
     return (
+        MendSetup(steps=(item("a", place, way="vertex"), item("b", line, way="line"))),
         MendSetup(
-            steps=(step(1, "vertex", Drawn.of([[0.5, 0.5]]), 2.0), step(2, "line", Drawn.of([[-3.0, 0.3], [3.0, 0.4]])))
+            steps=(item("a", ring, way="raise", value=0.5), item("b", ring, way="smooth"), item("c", ring, way="water"))
         ),
-        MendSetup(steps=(step(1, "raise", ring, 0.5), step(2, "smooth", ring), step(3, "water", ring))),
     )
 
 

@@ -57,6 +57,9 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
         rows.append(
             (str(number + 1), step.name, LABELS[str(step.value(WAY))], one.fill, one.cut, one.fill_area + one.cut_area)
         )
+    tin = m.surface
+    if not len(tin.triangles):
+        raise InputError("nothing of the surface is left")
     outcome.figures = figures(m, sources.unit)
     volume, area = sources.unit.volume_code(), sources.unit.area_code()
     outcome.tables["steps"] = Table(
@@ -70,9 +73,6 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
     left = [step.name for step in setup.steps if not step.taken]
     if left:
         outcome.warnings.append(Note("steps-off", f"left out: {', '.join(left)}"))
-    tin = m.surface
-    if not len(tin.triangles):
-        raise InputError("nothing of the surface is left")
     if len(tin.triangles) <= MOST_DRAWN or not setup.keep:
         outcome.layers["surface"] = FoundMesh(tin.points, tin.triangles, "top", "Mended surface", shown=False)
     outcome.layers |= mended_parts(m)
@@ -108,9 +108,7 @@ def changes(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
 def figures(m: Mended, unit: LengthUnit) -> dict[str, Figure]:
     """What all steps changed, and what the surface is after them."""
     tin, area, length = m.surface, unit.area_code(), unit.code
-    used = np.zeros(len(tin.vertices), np.bool_)
-    used[tin.triangles] = True
-    z = tin.vertices[used, 2] + tin.origin[2] if used.any() else np.zeros(1)
+    z = tin.points[tin.triangles, 2]
     return changes(m, unit) | {
         "plan_area": Figure(tin.plan_area, area, "Area in plan"),
         "plan_area_before": Figure(m.base.plan_area, area, "Area in plan before"),

@@ -18,6 +18,7 @@ from kerb.studies.rockface.run import face_of, run
 from kerb.studies.rockface.setup import RockfaceSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
+from kerb.studies.trials import square
 
 
 def write(setup: RockfaceSetup, _outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
@@ -33,7 +34,7 @@ def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
 def trial() -> tuple[RockfaceSetup, ...]:
     """A mound against itself: on its plane, and about an upright axis through its top."""
     axis = Drawn.of(np.array([[0.0, 0.0]]))
-    ring = Drawn.of(np.array([[-6.0, -6.0], [6.0, -6.0], [6.0, 6.0], [-6.0, 6.0]]))
+    ring = square(6.0)
     same = Scope("cloud")
     return RockfaceSetup(same, same), RockfaceSetup(same, same, area=ring, frame="axis", axis=axis, level_error=0.01)
 

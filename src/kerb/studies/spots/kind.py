@@ -11,12 +11,12 @@ from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
 from kerb.core.things import POINTS, Placed
 from kerb.formats.write_things import endings_for, write_thing
-from kerb.studies.drawn import Drawn
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 from kerb.studies.spots.run import run
 from kerb.studies.spots.setup import SpotsSetup
+from kerb.studies.trials import square
 
 ABOUT = (
     FigureAbout("count", "Nodes with a level", COUNT, (HEADLINE, SHEET, SUMMARY, REPORT)),
@@ -50,7 +50,7 @@ def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[SpotsSetup, ...]:
     """A grid over a mound by each way, turned, and within a ring."""
-    ring = Drawn.of(np.array([[-4.0, -4.0], [4.0, -4.0], [4.0, 4.0], [-4.0, 4.0]]))
+    ring = square(4.0)
     return (
         SpotsSetup(spacing=2.0),
         SpotsSetup(spacing=1.5, take="lowest", rotation=30.0, first_name="N001", code="GR", keep=True),

@@ -5,10 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
 from kerb.core.quantity import symbol
-from kerb.studies.drawn import Drawn
 from kerb.studies.kind import Step, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.stockpile.figures import ABOUT
@@ -16,6 +13,7 @@ from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.pull import pull, wider
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.setup import StockpileSetup, upgraded
+from kerb.studies.trials import circle
 
 
 def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
@@ -27,8 +25,7 @@ def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[StockpileSetup, ...]:
     """A ring round the foot of a mound of seven metres' radius, over two kinds of base."""
-    angle = np.linspace(0, 2 * np.pi, 12, endpoint=False)
-    toe = Drawn.of(7.0 * np.column_stack([np.cos(angle), np.sin(angle)]))
+    toe = circle(7.0)
     return StockpileSetup(toe=toe), StockpileSetup(toe=toe, base="level", level=0.5)
 
 

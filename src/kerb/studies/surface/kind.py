@@ -5,18 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from kerb.core.progress import Progress
 from kerb.core.things import SURFACE as SURFACE_HOLDING
 from kerb.core.things import Placed
 from kerb.formats.write_things import endings_for, write_thing
-from kerb.studies.drawn import Drawn
 from kerb.studies.kind import AREA, COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 from kerb.studies.surface.run import gridded, run
 from kerb.studies.surface.setup import GRID, SurfaceSetup
+from kerb.studies.trials import square
 
 ABOUT = (
     FigureAbout("plan_area", "Area in plan", AREA, (HEADLINE, SHEET, SUMMARY, REPORT)),
@@ -49,7 +47,7 @@ def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[SurfaceSetup, ...]:
     """A mound whole, thinned, and within a ring."""
-    ring = Drawn.of(np.array([[-4.0, -4.0], [4.0, -4.0], [4.0, 4.0], [-4.0, 4.0]]))
+    ring = square(4.0)
     return (
         SurfaceSetup(),
         SurfaceSetup(spacing=0.5, thin="median", max_edge=3.0),
