@@ -87,7 +87,15 @@ class Targets(unittest.TestCase):
                 near(middle_of(xy, level, 0.5).place, at, 0.006)
         with self.assertRaisesRegex(NotDeterminable, "needs 30"):
             chequer(xy[:20] / 9, level[:20], 0.4)
-        # Four fields that run into one another all over.
+        # Four fields that run into one another at their edges, and all over; of which some and too many points are the other colour.
+        near(chequer(xy, np.tanh(10 * xy).prod(axis=1), 0.4).place, [0, 0], 0.003)
+        for share, good in ((0.08, True), (0.14, False)):
+            flipped = xy.prod(axis=1) * np.where(rng.random(len(xy)) < share, -1, 1)
+            if good:
+                near(chequer(xy, np.sign(flipped), 0.4).place, [0, 0], 0.006)
+            else:
+                with self.assertRaisesRegex(NotDeterminable, "four fields"):
+                    chequer(xy, np.sign(flipped), 0.4)
         with self.assertRaisesRegex(NotDeterminable, "four fields"):
             chequer(xy, np.tanh(2 * xy).prod(axis=1), 0.4)
 

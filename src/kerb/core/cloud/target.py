@@ -112,8 +112,8 @@ def _answer(raster: Floats, cells: int) -> Floats:
         return wide[cells + i : cells + i + size, cells + j : cells + j + size]
 
     # A quarter of the disc, each place with those that quarter turns make of it; none next to the edges' crossing.
-    side = range(1, cells + 1)
-    ways = [(i, j) for i in (0, *side) for j in side if 2 < i * i + j * j <= cells * cells]
+    side = range(cells + 1)
+    ways = [(i, j) for i in side for j in side[1:] if 1.5 < np.hypot(i, j) <= cells]
     found = [(moved(i, j) + moved(-i, -j)) * (moved(-j, i) + moved(j, -i)) for i, j in ways]
     return -np.mean(found, axis=0) / 4
 
