@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -26,7 +26,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
-from kerb.core.progress import silent
+from kerb.core.progress import Progress, silent
 from kerb.core.reference import local_grid
 from kerb.core.surface.tin import triangulate
 from kerb.core.things import POINTS, Placed
@@ -114,8 +114,11 @@ def _few_points() -> Placed:
     return Placed(POINTS, SurveyPoints(xyz, tuple("abcdefgh"), ("",) * 8), local_grid(METRE))
 
 
-def try_out(kind: StudyKind, store: CloudStore) -> list[Outcome]:
-    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found."""
+def try_out(kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = silent) -> list[Outcome]:
+    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found.
+
+    ``watch`` gives the progress of each run.
+    """
     found = []
     for setup in kind.trial() if kind.trial is not None else ():
         name = setup.main()
@@ -129,7 +132,7 @@ def try_out(kind: StudyKind, store: CloudStore) -> list[Outcome]:
             n: Source(n, "Points", kind=POINTS, load=_few_points) for n in setup.named(POINT_FIELD) if getattr(setup, n)
         }
         sources = Sources(METRE, items)
-        found.append(kind.run(asked, sources, silent()))
+        found.append(kind.run(asked, sources, watch()))
         if kind.live is not None:
             kind.live(asked, sources).answer(asked)
         for step in kind.steps:

@@ -11,6 +11,7 @@ import numpy as np
 from kerb import cli
 from kerb.app.actions import MENUS, actions
 from kerb.core import errors
+from kerb.core.progress import Progress
 from kerb.report.pdf import Chapter, ReportWish, make_report
 from kerb.report.text import figures_table
 from kerb.studies.fields import CLOUDS, CODECS, SECTIONS
@@ -18,6 +19,7 @@ from kerb.studies.kind import HEADLINE
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
 from kerb.warm import try_out
+from tests.declared import KEPT, declared
 from tests.support import frustum, jittered, store_of
 
 ROOT = Path(__file__).parents[2]
@@ -86,9 +88,19 @@ class Studies(unittest.TestCase):
                         self.assertEqual(flag in options.split(), not about.by_hand)
 
     def test_trials_run_are_kept_reported_and_told_whole(self):
+        """What is kept of an outcome is all of it. Progress never falls back, so that what is left can be judged by it."""
+        shares = []
+
+        def watched():
+            shares.append([])
+            return Progress(lambda share, _, seen=shares[-1]: seen.append(round(share, 9)))
+
         for key, kind in STUDIES.items():
-            outcomes = try_out(kind, self.store)
+            shares.clear()
+            outcomes = try_out(kind, self.store, watched)
             self.assertTrue(outcomes, f"{key} has no trial")
+            self.assertEqual(shares, [sorted(seen) for seen in shares], key)
+            self.assertTrue(all(0 <= share <= 1 for seen in shares for share in seen), key)
             for setup in kind.trial():
                 again = kind.setup_of(json.loads(json.dumps(setup.to_json())))
                 self.assertEqual(again, setup)
@@ -105,6 +117,14 @@ class Studies(unittest.TestCase):
                     )
                     self.assertEqual(list(kept.layers), list(outcome.layers))
                     self.assertEqual(len(figures_table(outcome).rows), len(kind.figures))
+
+    def test_what_is_declared_changes_on_purpose(self):
+        now, kept = declared(), KEPT.read_text().splitlines()
+        self.assertEqual(
+            ([line for line in now if line not in kept], [line for line in kept if line not in now]), ([], []),
+            "if this is meant, run python -m tests.declared",
+        )  # fmt: skip
+        self.assertEqual(now, kept)
 
     def test_figures_of_the_contract(self):
         contract = {
