@@ -12,7 +12,6 @@ from pathlib import Path
 
 import numpy as np
 
-from kerb.core.align.anyhow import any_start
 from kerb.core.arrays import AnyArray
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.finders import FINDERS
@@ -90,8 +89,6 @@ def warm() -> float:
         index.nearest(points, 4)
         index.within(points, 0.5)
         slopes(store, silent())
-        with suppress(NotDeterminable):
-            any_start(points, points, silent())
         among = store.in_use()
         for finder in FINDERS.values():
             if finder.id != "overlap":

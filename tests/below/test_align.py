@@ -18,12 +18,15 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
+from kerb.core.reference import local_grid
+from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.tin import triangulate
+from kerb.core.things import SURFACE, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.align.kind import corrections, motion_of
 from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, scale_of
 from kerb.studies.align.picking import with_place
-from kerb.studies.align.run import run
+from kerb.studies.align.run import _points, run
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.scope import Scope
@@ -231,6 +234,31 @@ class Study(unittest.TestCase):
         near(found.value("pairs_rms"), rssd / np.sqrt(5), 1e-6)
         self.assertEqual(found.value("iterations"), 0)
         self.assertEqual(len(found.tables["pairs"].rows), 5)
+
+
+class Moving(unittest.TestCase):
+    def test_a_mesh_that_moves_is_met_evenly(self):
+        """Places on its triangles, by their size: their mean is the mesh's, and none lies beside it; a surface goes likewise."""
+        corners = np.array([[0.0, 0, 0], [8, 0, 0], [8, 4, 2], [0, 4, 2], [0, 40, 2]]) + FAR
+        mesh = TriangleMesh(corners, np.array([[0, 1, 2], [0, 2, 3], [3, 2, 4]], np.int32))
+        sources = sources_of(None, METRE, moving=Placed(SURFACE, mesh, local_grid(METRE)))
+        places = _points("moving", Scope("moving"), sources, 40_000)
+        self.assertEqual(len(places), 10_000)
+        sizes, middles = np.array([16 * np.sqrt(1.25)] * 2 + [144.0]), corners[mesh.triangles].mean(axis=1)
+        near(places.mean(axis=0), (middles * sizes[:, None]).sum(axis=0) / sizes.sum(), 0.3)
+        east, north, up = (places - FAR).T
+        near(up, np.minimum(2.0, north / 2), 1e-6)
+        self.assertTrue(((east >= 0) & (east <= 8 * (40 - np.maximum(north, 4)) / 36 + 1e-6)).all())
+        grid = ElevationGrid(np.array([[5.0, 5, 5], [3, 3, 3], [1, 1, 1]]), (2.0, 0, FAR[0], 0, -2.0, FAR[1] + 6))
+        sources = sources_of(None, METRE, moving=Placed(SURFACE, grid, local_grid(METRE)))
+        east, north, up = (_points("moving", Scope("moving"), sources, 40_000) - FAR).T
+        near(up + FAR[2], north, 1e-6)
+        near([east.min(), east.max(), north.min(), north.max()], [1, 5, 1, 5], 0.05)
+
+    def test_no_turn_has_an_upright_axis(self):
+        (_, _), (_, text), _ = forms_of(Rigid(shift=(1.0, 2.0, 3.0))).rows
+        self.assertIn("axis 0.000000000 0.000000000 1.000000000 0.0000000", text)
+        self.assertNotIn("scale", text)
 
 
 class Scale(unittest.TestCase):

@@ -101,6 +101,27 @@ class Plane(unittest.TestCase):
         near(gap.value("face_area"), 160, 1.5)
         near(gap.value("only_earlier_area"), 40, 1.5)
 
+    def test_what_is_drawn_and_said(self):
+        """A plane face that moved out by 0.1: map, chart and figures say so everywhere; its frame lies round it; the same twice."""
+        plane = lambda s, _t: 0 * s  # noqa: E731
+        found, sources = asked(leaning(6000, plane, 1), leaning(6000, lambda s, t: plane(s, t) + 0.1, 2), turned=True)
+        near(found.value("net") / found.value("face_area"), 0.1, 1e-3)
+        for values in (found.charts[0].x, found.layers["difference"].values):
+            near(np.abs(values - 0.1).max(), 0.0, 1e-3)
+        self.assertTrue(all(0 <= found.value(f"only_{one}_area") < 2 for one in ("earlier", "later")))
+        self.assertEqual({row[0]: row[1] for row in found.tables["uncertainty"].rows}["Edge"], 0.0)
+        frame = found.layers["frame"].xyz
+        near(np.sort(np.linalg.norm(frame - np.roll(frame, 1, axis=0), axis=1)), [10, 10, 20, 20], 0.2)
+        normal = np.array([np.cos(0.3), 0, -np.sin(0.3)])
+        near((frame - FAR) @ normal, np.zeros(4), 0.02)
+        self.assertEqual([note.code for note in found.warnings], ["sense", "side", "no-place"])
+        self.assertEqual([one.used for one in found.inputs], [6000, 6000])
+        one = sources.items["earlier"]
+        sources.items["later"] = one
+        again = run(RockfaceSetup(Scope("e"), Scope("e"), level_error=0.01), sources, silent())
+        self.assertEqual([note.code for note in again.warnings], ["same", "sense", "side"])
+        near([again.value("net"), again.value("gone_area"), again.value("grown_area")], np.zeros(3), 1e-6)
+
     def test_the_bound_holds(self):
         """40 pairs with noise of 4 mm that lie before one another by chance as much as is stated."""
         rng, inside, widths = np.random.default_rng(6), 0, []
@@ -134,6 +155,24 @@ class AboutAnAxis(unittest.TestCase):
             near(found.value("net") / found.value("face_area"), sign * (5.2**2 - 25) / 10, 2e-3)
             near(found.value("face_area"), 5 * turn * 12, 0.015 * 5 * turn * 12)
             near(found.value("gone" if not inwards else "grown"), 0, 1e-9)
+
+    def test_what_is_drawn_of_a_part(self):
+        """A third of a wall round an axis, seen from its middle: the arcs of its frame lie on it, foot and head, and the axis in it."""
+        walls = [round_wall(6000, lambda a, _h, r=r: np.full(len(a), r), s, 2.0) for s, r in ((1, 5.0), (2, 5.1))]
+        for inwards in (False, True):
+            found, _ = asked(*walls, frame="axis", axis=Drawn.of(FAR[None, :2]), turned=inwards)
+            for name, level in (("frame foot", 0.0), ("frame head", 12.0)):
+                arc = found.layers[name].xyz - FAR
+                near(np.hypot(arc[:, 0], arc[:, 1]), np.full(len(arc), 5.0), 0.01)
+                near(arc[:, 2], np.full(len(arc), level), 0.05)
+                near(np.ptp(np.arctan2(arc[:, 1], arc[:, 0])), 2.0, 0.02)
+            near(found.layers["axis"].xyz - FAR, [[0, 0, 0], [0, 0, 12]], 0.05)
+            # One who stands outside looks in, against the way out, which is at 1.4 from east.
+            near(found.settings["seen_from"], [(270 - np.degrees(1.4) + 180 * inwards) % 360, 0], 1.0)
+            for values in (found.charts[0].x, found.layers["difference"].values):
+                near(np.abs(values - (-0.101 if inwards else 0.101)).max(), 0.0, 2e-3)
+            self.assertIn("towards" if inwards else "away from", found.warnings[1].text)
+            self.assertEqual([row[0] for row in found.tables["frame"].rows][-1], "radius")
 
     def test_once_round_counts_once_wherever_it_is_cut(self):
         """A bulge that lies over the cut is whole."""

@@ -11,6 +11,7 @@ import numpy as np
 from kerb.core.arrays import Floats, Mask
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import Element, TriangleMesh
+from kerb.core.geometry.polygon import box
 from kerb.core.geometry.rigid import Rigid
 from kerb.demo import yard
 from kerb.demo.flights import write_flight
@@ -116,7 +117,7 @@ def write(path: Path, later: bool, off: bool = False) -> Path:
 
 def rectangle(low: tuple[float, float], high: tuple[float, float]) -> Floats:
     """Corners (4, 2) in job coordinates of a local rectangle."""
-    return np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]]) + yard.ORIGIN
+    return box(low, high) + yard.ORIGIN
 
 
 def works() -> Floats:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from kerb.core.geometry.polygon import box
 from kerb.studies.drawn import Drawn, Item
 
 
 def square(half: float) -> Drawn:
     """A square about the top of the mound."""
-    return Drawn.of(half * np.array([[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]]))
+    return Drawn.of(box(np.full(2, -half), np.full(2, half)))
 
 
 def circle(radius: float) -> Drawn:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import shapely
 
@@ -34,6 +36,11 @@ def checked(ring: Floats, name: str = "polygon") -> Floats:
     if shape.area == 0.0:
         raise InputError(f"{name}: encloses no area")
     return ring if area(ring) > 0 else ring[::-1].copy()
+
+
+def box(low: Sequence[float] | Floats, high: Sequence[float] | Floats) -> Floats:
+    """The corners (4, 2) of the upright rectangle between two places in plan, counter-clockwise."""
+    return np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]], float)
 
 
 def area(ring: Floats) -> float:

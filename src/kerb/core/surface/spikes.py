@@ -14,6 +14,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Ints32, Mask
 from kerb.core.errors import InputError
+from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.surface.delaunay import BITS, in_steps
 from kerb.core.surface.spikes_kernels import LAST, LEVELS, MADE, put_in
@@ -53,7 +54,7 @@ def spike_free(points: Floats, spikes: Spikes, progress: Progress) -> SpikeFree:
     edge = spikes.edge * factor
     room = np.ceil(2.0 * edge + 0.01 * own.max() + 1.0)
     low, high = xy.min(axis=0) - room, xy.max(axis=0) + room
-    corners = np.array([low, [high[0], low[1]], high, [low[0], high[1]]])
+    corners = box(low, high)
     places = np.vstack([xy, corners])
     whole = whole and bool((high - low).max() < 2**BITS)
     triangles, beside = (np.full((2 * n + 2, 3), -1, np.int32) for _ in range(2))

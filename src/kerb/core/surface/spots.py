@@ -13,6 +13,7 @@ from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, inside_any
+from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.sorting import by_cells, run_medians
 from kerb.core.surface.surfaces import CloudTop
@@ -45,7 +46,7 @@ class SpotGrid:
         """
         if not (np.isfinite(self.spacing) and self.spacing > 0):
             raise InputError(f"a spacing of {self.spacing:g} must be above zero")
-        corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        corners = box(low, high)
         if areas:
             corners = np.concatenate([area.outline for area in areas])
         local = (corners - self.origin) @ self.axes.T / self.spacing

@@ -14,6 +14,7 @@ from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.polygon import box
 from kerb.core.reference import ReferenceSystem
 from kerb.core.surface.elevation import ElevationGrid, unplaced
 from kerb.core.surface.tin import Tin, triangulate
@@ -102,7 +103,7 @@ class GridSurface:
 
     def tin(self, low: Floats, high: Floats) -> Tin:
         """Two triangles between each four known cells of a plan box. Raises NotDeterminable, when there are none."""
-        corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        corners = box(low, high)
         pixels = unplaced(self.grid.affine, corners)
         first = np.maximum(np.floor(pixels.min(axis=0)).astype(int) - 1, 0)
         last = np.minimum(np.ceil(pixels.max(axis=0)).astype(int) + 2, self.grid.z.shape[::-1])
@@ -148,7 +149,7 @@ class CloudTop:
         """The surface over a plan box, with a margin. Raises NotDeterminable, when there are fewer than three points."""
         room = MARGIN_SPACINGS * self.view.store.spacing + 0.05 * float(np.sqrt(np.prod(high[:2] - low[:2])))
         low, high = low[:2] - room, high[:2] + room
-        ring = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+        ring = box(low, high)
         points = CloudView(self.view.store, replace(self.view.narrowing, ring=ring)).points()
         if len(points) < 3:
             raise NotDeterminable("the surface has no points here")

@@ -94,8 +94,12 @@ def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
 
 
 def trial() -> tuple[AlignSetup, ...]:
-    """A mound onto itself, and by pairs."""
-    return AlignSetup(), AlignSetup(pairs="0 0 0 0 0 1; 5 0 0 5 0 1; 0 5 0 0 5 1; 0 0 5 0 0 6")
+    """A mound onto itself, from where it is and from anywhere, and by pairs."""
+    return (
+        AlignSetup(),
+        AlignSetup(search_any=True),
+        AlignSetup(pairs="0 0 0 0 0 1; 5 0 0 5 0 1; 0 5 0 0 5 1; 0 0 5 0 0 6"),
+    )
 
 
 ALIGN = StudyKind(

@@ -13,6 +13,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.target import brightness_of
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.polygon import box
 from kerb.core.units import LengthUnit
 from kerb.studies.align.pairs import HALF_PAIR
 from kerb.studies.align.setup import AlignSetup
@@ -58,13 +59,12 @@ def place_on(field: str, scope: Scope, sources: Sources, place: Floats) -> Float
     if not len(near):
         raise InputError(f"{source.name} has no points there")
     # In plan only, where the pick does not tell how high.
-    many = 3 if len(place) > 2 and np.isfinite(place[2]) else 2
-    return np.asarray(near[np.argmin(((near[:, :many] - place[:many]) ** 2).sum(axis=1))])
+    told = place[np.isfinite(place)]
+    return np.asarray(near[np.argmin(((near[:, : len(told)] - told) ** 2).sum(axis=1))])
 
 
 def _round(store: CloudStore, scope: Scope, place: Floats, reach: float) -> CloudView:
-    ring = place[:2] + reach * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
-    return scope.of(store, ring)
+    return scope.of(store, box(place - reach, place + reach))
 
 
 def _told(setup: AlignSetup, source: Source, scope: Scope, pick: tuple[Floats, LengthUnit]) -> Floats:

@@ -16,7 +16,6 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, number, quantity
-from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
@@ -46,15 +45,15 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
     fit: Fit | None = None
     motion = start
     if setup.search_any and not setup.pairs.strip():
-        motion = _searched_anyhow(setup, sources, outcome, moving, progress.within(0.0, 0.3))
+        motion = _searched_anyhow(setup, sources, outcome, moving, progress.within(0.0, 0.25))
     elif setup.search and not setup.pairs.strip():
-        motion = _searched(setup, sources, outcome, moving, progress.within(0.0, 0.2))
+        motion = _searched(setup, sources, outcome, moving, progress.within(0.0, 0.25))
     if setup.pairs.strip():
         motion = _by_pairs(setup, outcome, unit.code)
     if not typed and (not setup.pairs.strip() or setup.refine):
-        target = _target(setup, sources, origin, progress.within(0.0, 0.3))
+        target = _target(setup, sources, origin, progress.within(0.25, 0.35))
         how = HowFit(setup.overlap, setup.max_distance)
-        fit = refined(evenly(moving) - origin, target, _from(motion, origin), how, progress.within(0.3, 0.95))
+        fit = refined(evenly(moving) - origin, target, _from(motion, origin), how, progress.within(0.35, 0.95))
         motion = _to(fit.motion, origin)
     motion = about_place(motion, moving.mean(axis=0))
     _tell(outcome, motion, fit, unit.code)
@@ -106,9 +105,7 @@ def _mesh(name: str, sources: Sources) -> TriangleMesh:
     thing = source.item.thing if source.item is not None else None
     if isinstance(thing, TriangleMesh):
         return thing
-    whole = source.whole
-    low, high = whole.bounds
-    tin = whole.whole if isinstance(whole, TinSurface) else whole.tin(low[:2], high[:2])
+    tin = source.whole.tin(*source.whole.bounds)
     return TriangleMesh(tin.points, tin.triangles)
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
 from kerb.core.surface.elevation import ElevationGrid
@@ -127,8 +128,7 @@ def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], 
     low, high = box
     surface = sources.surface(name, scope)
     if isinstance(surface, CloudTop):
-        ring = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
-        some = CloudView(surface.view.store, replace(surface.view.narrowing, ring=ring))
+        some = CloudView(surface.view.store, replace(surface.view.narrowing, ring=polygon.box(low, high)))
         count = some.count() if surface.view.store.count > MOST_VERTICES else surface.view.store.count
         if count > MOST_VERTICES:
             raise InputError(
@@ -147,8 +147,5 @@ def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], 
 def _level(beside: Tin, level: float) -> Tin:
     """A level over all that another surface covers."""
     points = beside.points
-    low, high = points.min(axis=0)[:2] - 1.0, points.max(axis=0)[:2] + 1.0
-    corners = np.array(
-        [[low[0], low[1], level], [high[0], low[1], level], [high[0], high[1], level], [low[0], high[1], level]]
-    )
+    corners = np.column_stack([polygon.box(points.min(axis=0) - 1.0, points.max(axis=0) + 1.0), np.full(4, level)])
     return Tin.of(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32))

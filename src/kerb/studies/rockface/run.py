@@ -9,8 +9,9 @@ import numpy as np
 from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.setups import setups_of
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.geometry.area import Area
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, quantity, round_number
 from kerb.core.surface.columns import several_layers
@@ -150,8 +151,8 @@ def _once_round(frame: Frame, framed: list[Floats]) -> Area | None:
     if frame.whole_turn is None:
         return None
     half = frame.whole_turn / 2
-    low, high = ends(np.concatenate(framed)[:, :2])
-    return Area((((-half, low[1] - 1), (half, low[1] - 1), (half, high[1] + 1), (-half, high[1] + 1)),), "once round")
+    low, high = (float(one[1]) for one in ends(np.concatenate(framed)[:, :2]))
+    return Area((ring_of(box((-half, low - 1), (half, high + 1))),), "once round")
 
 
 def _cell(setup: RockfaceSetup, found: Compared, turn: Area | None) -> float:
@@ -250,8 +251,8 @@ def _draw(outcome: Outcome, found: Compared, frame: Frame, mask: Tin | None, pro
         axis = frame.middle + np.array([[low[1]], [high[1]]]) * frame.axes[2]
         outcome.layers["axis"] = FoundLine(axis, "dimension", "Axis of the frame")
     else:
-        box = np.array([[low[0], low[1], 0], [high[0], low[1], 0], [high[0], high[1], 0], [low[0], high[1], 0]])
-        outcome.layers["frame"] = FoundLine(frame.back(box), "dimension", "Frame", closed=True)
+        rim = np.column_stack([box(low, high), np.zeros(4)])
+        outcome.layers["frame"] = FoundLine(frame.back(rim), "dimension", "Frame", closed=True)
 
 
 def _say(
