@@ -181,6 +181,14 @@ class Fits(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(Direction(np.array(slide), np.array(turn), turning, 0.01, True).name, name)
 
+    def test_pairs_are_no_longer_than_some_times_the_usual(self):
+        """Points 0.2 beside a floor, and some three and six times as far: pairs of four times the usual distance count."""
+        rng = np.random.default_rng(12)
+        floor = np.column_stack([rng.uniform(0, 12, (30_000, 2)), np.zeros(30_000)])
+        moving = np.column_stack([rng.uniform(1, 11, (3000, 2)), np.tile([0.2, -0.2], 1500)])
+        moving[:200, 2] *= np.repeat([3.0, 6.0], 100)
+        self.assertEqual(len(fit(moving, PointTarget(floor)).left), 2900)
+
     def test_a_start_may_be_forty_spacings_off(self):
         side = 2.0 * np.arange(40)
         flat = np.column_stack([np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2), np.zeros(1600)])

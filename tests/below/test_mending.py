@@ -2,6 +2,7 @@
 
 import json
 import unittest
+import unittest.mock
 from dataclasses import replace
 from itertools import pairwise
 
@@ -412,7 +413,11 @@ class Study(CommandLine):
         found = run(setup, sources, silent())
         near([found.value(n) for n in ("net", "raised", "lowered", "changed_area")], np.zeros(4))
         near(found.tables["steps"].rows[0][3:], np.zeros(3))
-        self.assertIn("surface", found.layers)
+        many = len(found.layers["surface"].triangles)
+        for most, drawn in ((many, True), (many - 1, False)):
+            with unittest.mock.patch("kerb.studies.mend.run.MOST_DRAWN", most):
+                self.assertEqual("surface" in run(setup, sources, silent()).layers, drawn)
+                self.assertIn("surface", run(replace(setup, keep=False), sources, silent()).layers)
         self.assertNotIn("mended", found.layers)
         live = ready(setup, sources)
         self.assertTrue(live.answer(setup).live)

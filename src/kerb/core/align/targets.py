@@ -19,7 +19,7 @@ NEIGHBOURS, FEWEST = 16, 6
 NOISE_SAMPLE, CHUNK = 3000, 20_000
 # Of points so many shall have a neighbour within a cube.
 MOST = 0.9
-CUBE_ROUNDS = 8
+CUBE_ROUNDS, NEARLY = 8, 0.1
 # Fewer points are no coarser target.
 ENOUGH = 1000
 # Share of the spread of neighbours that is square to their plane: so many times the usual one, and more than this, is an edge.
@@ -41,8 +41,8 @@ def one_a_cube(points: Floats, cell: float, below: float = 0.0) -> Floats:
     """The first of points (n, 3) in each cube of a side, in the order given; cubes begin so much of a side ``below`` all."""
     low, high = ends(points)
     cell = max(cell, float((high - low).max()) / 2.0**20, TINY)
-    i, j, k = np.floor((points - low) / cell + below).astype(np.uint64).T
-    order, keys = sorted_keys((i << np.uint64(42)) | (j << np.uint64(21)) | k)
+    cells = np.floor((points - low) / cell + below).astype(np.int64)
+    order, keys = sorted_keys(np.ravel_multi_index(tuple(cells.T), tuple(ends(cells)[1] + 1)).astype(np.uint64))
     return points[np.sort(order[np.concatenate([[True], keys[1:] != keys[:-1]])])]
 
 
@@ -50,13 +50,13 @@ def cube_for(points: Floats, most: int) -> float:
     """The side of cubes of which about so many hold one of points (n, 3); nought, where there are no more points than that."""
     if len(points) <= most:
         return 0.0
-    cell = float(np.ptp(points, axis=0).max()) / np.sqrt(most)
+    cell, share = float(np.ptp(points, axis=0).max()), 1.0 / most
     for _ in range(CUBE_ROUNDS):
         # On surfaces the number of cubes goes with the square of their side.
-        share = len(one_a_cube(points, cell)) / most
-        if 0.9 < share < 1.1:
-            break
         cell *= float(np.sqrt(share))
+        share = len(one_a_cube(points, cell)) / most
+        if abs(share - 1.0) < NEARLY:
+            break
     return cell
 
 

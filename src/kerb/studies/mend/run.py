@@ -23,7 +23,6 @@ from kerb.studies.sources import Sources
 
 STUDY = "mend"
 MOST_DRAWN = 2_000_000
-NOTHING = Change(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
 
 
 def whole(surface: Surface) -> Mended:
@@ -90,8 +89,7 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
 
 def between(before: Mended, after: Mended) -> Change:
     """What changed between two states of a surface, where there is one both times; from what differs, however large it is."""
-    old, new = differing(before, after)
-    return change(old, new) if len(old.triangles) and len(new.triangles) else NOTHING
+    return change(*differing(before, after))
 
 
 def changes(m: Mended, unit: LengthUnit) -> dict[str, Figure]:

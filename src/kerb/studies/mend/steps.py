@@ -141,8 +141,8 @@ def to_features(steps: tuple[Item, ...]) -> str:
             about["levels"] = list(step.ring.z)
         coordinates: list[Any] = [[*places, places[0]]] if kind == RING else places
         geometry = {"type": SHAPES[kind], "coordinates": coordinates}
-        features.append({"type": "Feature", "properties": about, "geometry": geometry})
-    return json.dumps({"type": "FeatureCollection", "features": features}, indent=1) + "\n"
+        features.append(json.dumps({"type": "Feature", "properties": about, "geometry": geometry}))
+    return '{"type": "FeatureCollection", "features": [\n' + ",\n".join(features) + "\n]}\n"
 
 
 def from_features(path: Path) -> tuple[Item, ...]:
