@@ -428,6 +428,79 @@ class Pieces(unittest.TestCase):
             self.assertAlmostEqual(parts["(no part)"][3] * unit.metres, 0.0, delta=0.001)
 
 
+class Told(unittest.TestCase):
+    """Over a level lattice: 49 by 49 places 0.02 above, of which a square of 18 by 18 lies 0.2 below and one place 3 above."""
+
+    def found(self, **values):
+        def flat(step):
+            side = np.arange(0.0, 24.01, step)
+            xy = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
+            return np.column_stack([xy, np.zeros(len(xy))])
+
+        seen = flat(0.5)
+        seen[:, 2] = np.where((seen[:, :2] < 9).all(axis=1), -0.2, 0.02)
+        seen[-1, 2] = 3.0
+        compared, against = store_of(seen + FAR), store_of(flat(0.25) + FAR)
+        sources = sources_of(None, METRE, compared=compared, against=against)
+        return run(ChangeSetup(Scope("a"), Scope("b"), **values), sources, silent())
+
+    def test_statistics_and_words(self):
+        found = self.found(method="plane", max_distance=1.0, tolerance=0.1, neighbours=8)
+        away = found.attributes["distance"].values.astype(float)
+        away = away[np.isfinite(away)]
+        self.assertEqual((len(away), found.value("count"), found.value("unmatched")), (2400, 2400, 1))
+        for name, wanted in (
+            ("p05", np.percentile(away, 5)), ("p95", np.percentile(away, 95)), ("median", 0.02), ("std", np.std(away, ddof=1)),
+            ("mean_abs", np.mean(np.abs(away))), ("rms", np.sqrt(np.mean(away**2))), ("within", 2076 / 2400), ("min", -0.2), ("max", 0.02),
+        ):  # fmt: skip
+            near(found.value(name), wanted, 1e-6, name)
+        rows = found.tables["statistics"].rows
+        near([row[1] for row in rows[1:]], np.percentile(away, [1, 25, 75, 99]), 1e-6)
+        self.assertEqual([row[0] for row in rows[1:]], [f"{p}th percentile" for p in (1, 25, 75, 99)])
+        said = {note.code: note.text for note in found.warnings}
+        self.assertEqual(set(said), {"sense", "unmatched"})
+        self.assertIn("1 points (0.0 %)", said["unmatched"])
+        self.assertIn("positive side", said["sense"])
+        self.assertTrue(found.method.endswith("8 neighbours. Points farther than 1 m have no match."), found.method)
+        self.assertIn("Neighbours within 2 m.", self.found(method="plane", radius=2.0).method)
+        bare = self.found(method="nearest")
+        self.assertEqual({note.code for note in bare.warnings}, {"sense", "nearest"})
+        self.assertIn("have no sign", bare.warnings[0].text)
+        self.assertRegex(bare.warnings[1].text, "about 0.12[0-9]")
+        self.assertEqual([bare.value("mean_abs"), bare.value("within"), bare.value("detection")], [None, None, None])
+        self.assertNotIn("detection", bare.attributes)
+        self.assertIn("detection", self.found(method="normal").attributes)
+
+    def test_regions_and_probes(self):
+        """The hollow as a region, between the last points within it and the first beside; two probes, and one with nothing near it."""
+        probes = Drawn.of(np.array([[2.0, 3.1], [20.0, 21.2], [90.0, 3.0]]) + FAR[:2])
+        found = self.found(method="plane", tolerance=0.1, probes=probes)
+        (region,) = [row for row in found.tables["regions"].rows if row[4] < 0]
+        near(region[1:3], FAR[:2] + 4.4, 0.6)
+        near(region[4], -0.2, 0.05)
+        near(region[5], region[3] * region[4])
+        self.assertTrue(60 <= region[3] <= 90, region)
+        layer = found.layers["regions"]
+        self.assertEqual(layer.texts[int(region[0]) - 1], str(region[0]))
+        near(layer.xyz[int(region[0]) - 1], [*region[1:3], FAR[2] - 0.2], 0.1)
+        near(layer.values[int(region[0]) - 1], region[4])
+        one, two = found.tables["probes"].rows
+        near(one[1:], [2 + FAR[0], 3 + FAR[1], FAR[2] - 0.2, 2 + FAR[0], 3 + FAR[1], FAR[2], 0, 0, -0.2, -0.2], 1e-4)
+        near(two[1:4], np.array([20, 21, 0.02]) + FAR, 1e-4)
+        self.assertEqual((one[0], two[0]), ("1", "2"))
+        self.assertEqual(
+            [note.text for note in found.warnings if note.code == "probe"], ["probe 3 has no compared point near it"]
+        )
+        labels = found.layers["probes"]
+        self.assertEqual(labels.texts, ("P1", "P2"))
+        near(labels.xyz, [one[1:4], two[1:4]])
+        near(labels.values, [-0.2, 0.02], 1e-4)
+        for most in (300, 1200):
+            with unittest.mock.patch("kerb.studies.change.run.MOST_DRAWN", most):
+                drawn = len(self.found(method="plane").layers["distances"].values)
+                self.assertTrue(most / 2 <= drawn / 4 <= 1.1 * most, (most, drawn))
+
+
 class Verb(CommandLine):
     def test_from_files_to_a_cloud_with_distances(self):
         rng = np.random.default_rng(10)
