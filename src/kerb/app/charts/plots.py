@@ -188,6 +188,8 @@ def quiet_axes(item: pg.PlotItem, theme: Theme) -> None:
     """Axes in hairlines and quiet text, without unit prefixes of their own making; no buttons and no menu."""
     item.hideButtons()
     item.setMenuEnabled(False)
+    # Half a line above, where the topmost number of the axis stands out.
+    item.layout.setContentsMargins(0, 6, 0, 0)
     for side in ("left", "bottom"):
         axis = item.getAxis(side)
         axis.setPen(QColor(theme.hair))
