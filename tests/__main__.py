@@ -1,6 +1,6 @@
 """Run all tests, or those named: everything below the window with PySide6 not importable, and the window.
 
-Both are cut into pieces, two of which run at a time in processes of their own, so that two cores are kept busy to the end.
+Each part runs in two processes, which take the next of its files as they come free, so that two cores are kept busy to the end.
 
 Ends with the line ``N passed, N failed``.
 """
@@ -18,9 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 HERE = Path(__file__).parent
-# Pieces of each part; the first and longest are begun first.
-PIECES = {"window": 2, "below": 5}
-AT_A_TIME = 2
+PARTS, AT_A_TIME = ("window", "below"), 2
 
 
 class BlockQt:
@@ -47,33 +45,57 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
-def run_piece(part: str, piece: int, names: list[str]) -> dict:
-    """Run a piece of a part in this process: every so many-th file of tests."""
+def taken(claims: Path, name: str) -> bool:
+    """Whether this process is the first to take a file."""
+    try:
+        os.close(os.open(claims / name, os.O_CREAT | os.O_EXCL))
+    except FileExistsError:
+        return False
+    return True
+
+
+def run_part(part: str, claims: Path, names: list[str]) -> dict:
+    """Run the files of a part that no other process has taken, the largest first."""
     if part == "below":
         sys.meta_path.insert(0, BlockQt())
     loader = unittest.TestLoader()
     if names:
         loader.testNamePatterns = [f"*{name}*" for name in names]
-    files = sorted((HERE / part).glob("test_*.py"))[piece :: PIECES[part]]
-    suite = loader.loadTestsFromNames([f"tests.{part}.{path.stem}" for path in files])
-    result = unittest.TextTestRunner(verbosity=1, warnings="error", resultclass=Timed).run(suite)
-    for seconds, name in sorted(result.times, reverse=True)[: int(os.environ.get("SLOWEST", 5))]:
+    times, counts = [], {"passed": 0, "failed": 0, "skipped": 0}
+    for path in sorted((HERE / part).glob("test_*.py"), key=lambda path: -path.stat().st_size):
+        if taken(claims, f"{part}.{path.stem}"):
+            suite = loader.loadTestsFromName(f"tests.{part}.{path.stem}")
+            if not suite.countTestCases():
+                continue
+            result = unittest.TextTestRunner(verbosity=1, warnings="error", resultclass=Timed).run(suite)
+            failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+            counts["failed"] += failed
+            counts["skipped"] += len(result.skipped)
+            counts["passed"] += result.testsRun - failed - len(result.skipped)
+            times += result.times
+    for seconds, name in sorted(times, reverse=True)[: int(os.environ.get("SLOWEST", "5"))]:
         sys.stderr.write(f"  {seconds:5.1f} s  {name}\n")
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    return {
-        "passed": result.testsRun - failed - len(result.skipped),
-        "failed": failed,
-        "skipped": len(result.skipped),
-    }
+    return counts
 
 
-def in_a_process(part: str, piece: int, folder: Path) -> tuple[int, str, dict | None]:
-    """A piece in a process and folders of its own: its status, what it says, and its counts."""
+def in_a_process(part: str, folder: Path, claims: Path) -> tuple[int, str, dict | None]:
+    """A share of a part in a process and folders of its own: its status, what it says, and its counts."""
     said, out = folder / "said.txt", folder / "counts.json"
     (folder / "scratch").mkdir(parents=True)
     home = {f"XDG_{kind}_HOME": str(folder / kind) for kind in ("DATA", "CONFIG")}
     env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen", "TMPDIR": str(folder / "scratch")}
-    command = [sys.executable, "-X", "faulthandler", "-m", "tests", "--part", part, str(piece), str(out), *sys.argv[1:]]
+    command = [
+        sys.executable,
+        "-X",
+        "faulthandler",
+        "-m",
+        "tests",
+        "--part",
+        part,
+        str(claims),
+        str(out),
+        *sys.argv[1:],
+    ]
     with open(said, "w") as stream:
         status = subprocess.run(command, env=env, cwd=HERE.parent, stderr=stream, stdout=stream, check=False).returncode
     return status, said.read_text(errors="replace"), json.loads(out.read_text()) if out.exists() else None
@@ -81,15 +103,16 @@ def in_a_process(part: str, piece: int, folder: Path) -> tuple[int, str, dict | 
 
 def main() -> int:
     if len(sys.argv) > 2 and sys.argv[1] == "--part":
-        part, piece, out, *names = sys.argv[2:]
-        Path(out).write_text(json.dumps(run_piece(part, int(piece), names)))
+        part, claims, out, *names = sys.argv[2:]
+        Path(out).write_text(json.dumps(run_part(part, Path(claims), names)))
         sys.stdout.flush()
         os._exit(0)
     passed = failed = skipped = 0
     with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(AT_A_TIME) as pool:
-        pieces = [(part, piece) for part, count in PIECES.items() for piece in range(count)]
-        homes = [Path(folder) / f"{part}-{piece}" for part, piece in pieces]
-        for (part, _), ended in zip(pieces, pool.map(in_a_process, *zip(*pieces, strict=True), homes), strict=True):
+        claims = Path(folder) / "claims"
+        claims.mkdir()
+        shares = [(part, Path(folder) / f"{part}-{number}") for part in PARTS for number in range(AT_A_TIME)]
+        for (part, _), ended in zip(shares, pool.map(lambda share: in_a_process(*share, claims), shares), strict=True):
             status, said, counts = ended
             sys.stderr.write(said)
             if counts is None:
