@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from kerb.core.errors import OutputError
 from kerb.core.progress import silent
 from kerb.core.surface.overlay import Change
 from kerb.core.surface.stable import Stable
@@ -13,7 +14,7 @@ from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.cutfill import uncertainty
 from kerb.studies.cutfill.compared import Compared
-from kerb.studies.cutfill.kind import CUTFILL, corrections, describe, write
+from kerb.studies.cutfill.kind import corrections, describe, write
 from kerb.studies.cutfill.live import ready
 from kerb.studies.cutfill.run import run
 from kerb.studies.cutfill.setup import CutfillSetup
@@ -126,6 +127,16 @@ class Figures(unittest.TestCase):
         plain, *_ = compare(plane(level), plane(ramp))
         near(plain.profiles[0].line - FAR[:2], [[0, 20], [40, 20]], 1e-9)
         self.assertFalse(any(name.startswith(("area", "labels")) for name in plain.layers))
+
+    def test_what_only_one_covers_is_told_however_little(self):
+        less = Tin.of(
+            np.array([[0, 0, 0], [40, 0, 0], [40, 40, 0], [0, 39.975, 0]]) + FAR,
+            np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+        )
+        found, *_ = compare(less, plane(ramp))
+        near([found.value("only_later_area"), found.value("only_earlier_area")], [0.5, 0.0], 1e-6)
+        (said,) = [note.text for note in found.warnings if note.code == "uncovered"]
+        self.assertIn("0.5\u202fm² is covered by later only", said.replace("\xa0", "\u202f"))
 
     def test_stable_ground_tilt_and_what_would_bring_it_back(self):
         strip = item([[0, 0], [40, 0], [40, 40], [0, 40]], "s")
@@ -250,6 +261,6 @@ class Written(Folder):
             near(xyz[:, 0] - FAR[0], np.full(len(xyz), 10 + 10 * value), 2e-3)
             near(np.ptp(xyz[:, 1]), SIDE, 1e-6)
         self.assertEqual(sides, {("no change", 0.0), ("fill", 1.0), ("cut", -1.0)})
-        for field in ("earlier", "later"):
-            self.assertEqual(CutfillSetup.declared()[field].dated, {"earlier": 0, "later": 1}[field])
-        self.assertEqual(CUTFILL.trial()[1].shrink, 10.0)
+        for name, outcome in (("d.txt", found), ("e.geojson", replace(found, layers={}))):
+            with self.assertRaisesRegex(OutputError, f"{name}: differences are written as"):
+                write(setup, outcome, sources, {"out": str(self.folder / name)})
