@@ -5,6 +5,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+import rasterio
 
 from kerb.core.errors import OutputError
 from kerb.core.progress import silent
@@ -249,6 +250,15 @@ class Live(unittest.TestCase):
 
 
 class Written(Folder):
+    def test_a_raster_of_the_difference_lies_over_it(self):
+        found, setup, sources = compare(plane(level), plane(ramp), cell=0.5)
+        write(setup, found, sources, {"out": str(self.folder / "d.tif")})
+        with rasterio.open(self.folder / "d.tif") as raster:
+            dz, to = raster.read(1, masked=True), raster.transform
+        self.assertEqual((dz.shape, to.a, to.b, to.d, to.e, dz.count()), ((81, 81), 0.5, 0, 0, -0.5, 6400))
+        near([to.c, to.f], [FAR[0], FAR[1] + SIDE + 0.5])
+        near(dz[1:, :80], np.tile(0.1 * (np.arange(80) * 0.5 + 0.25 - 10), (80, 1)), 1e-5)
+
     def test_lines_of_the_difference_lie_at_their_level(self):
         found, setup, sources = compare(plane(lambda xy: 5 + level(xy)), plane(lambda xy: 5 + ramp(xy)))
         out = self.folder / "d.geojson"
