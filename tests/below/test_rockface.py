@@ -175,7 +175,16 @@ class AboutAnAxis(unittest.TestCase):
             self.assertEqual([row[0] for row in found.tables["frame"].rows][-1], "radius")
 
     def test_once_round_counts_once_wherever_it_is_cut(self):
-        """A bulge that lies over the cut is whole."""
+        """A bulge that lies over the cut is whole; so is a wall of 24 posts, however wide the gap at the cut."""
+        turn, up = np.meshgrid(np.arange(24) * np.pi / 12, np.arange(25) / 2)
+        posts = [
+            np.column_stack([r * np.cos(turn.ravel()), r * np.sin(turn.ravel()), up.ravel()]) + FAR for r in (5.0, 5.2)
+        ]
+        for longest in (None, 1.6):
+            found, _ = asked(*posts, frame="axis", axis=Drawn.of(FAR[None, :2]), longest=longest)
+            near(found.value("face_area"), 2 * np.pi * 5 * 12, 0.01)
+            near([found.value(n) for n in ("only_earlier_area", "only_later_area")], [0, 0], 0.01)
+            near(found.charts[0].x, np.full(len(found.charts[0].x), 0.2), 0.05)
         bulge = lambda a, h: 5 + np.clip(1 - np.hypot((np.angle(np.exp(1j * (a - np.pi)))) * 5, h - 6) / 2, 0, None)  # noqa: E731
         for start in (0.0, np.pi):
             plain = round_wall(30_000, lambda a, _h: np.full(len(a), 5.0), 1)

@@ -163,6 +163,11 @@ class Plot:
     normal: bool = False
 
 
+def histogram(title: str, values: Floats, about: str, of: str, normal: bool = False) -> Plot:
+    """How values (n,) are spread: ``about`` says what they are, ``of`` what is counted."""
+    return Plot(title, "histogram", values, np.empty(0), about, of, normal=normal)
+
+
 def normal_curve(values: Floats, edges: Floats) -> Floats:
     """The counts that a normal distribution of the values' mean and standard deviation has in bins, (k, 2) place and count."""
     known = values[np.isfinite(values)]

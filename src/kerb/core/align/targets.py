@@ -42,7 +42,8 @@ def one_a_cube(points: Floats, cell: float, below: float = 0.0) -> Floats:
     low, high = ends(points)
     cell = max(cell, float((high - low).max()) / 2.0**20, TINY)
     cells = np.floor((points - low) / cell + below).astype(np.int64)
-    order, keys = sorted_keys(np.ravel_multi_index(tuple(cells.T), tuple(ends(cells)[1] + 1)).astype(np.uint64))
+    number = np.asarray(np.ravel_multi_index(tuple(cells.T), tuple(cells.max(axis=0) + 1)), np.uint64)
+    order, keys = sorted_keys(number)
     return points[np.sort(order[np.concatenate([[True], keys[1:] != keys[:-1]])])]
 
 

@@ -16,7 +16,7 @@ from kerb.core.surface.surfaces import Surface
 from kerb.studies.accuracy import figures, overlapping, targets
 from kerb.studies.accuracy.rows import BAR_SHARE, NO_ELEVATION, NO_POINTS, OUTSIDE, TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
-from kerb.studies.layers import FoundDimensions, FoundLabels, FoundPoints, Plot
+from kerb.studies.layers import FoundDimensions, FoundLabels, FoundPoints, Plot, histogram
 from kerb.studies.outcome import Note, Outcome
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources, numbered
@@ -222,7 +222,7 @@ def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> N
             )  # fmt: skip
         values = np.sort(d[counted])
         outcome.charts = [
-            Plot("Differences", "histogram", values, np.empty(0), f"tested − point ({code})", "points", normal=True),
+            histogram("Differences", values, f"tested − point ({code})", "points", normal=True),
             Plot("Quantiles", "scatter", _quantiles(len(values)), values, "quantile of the normal distribution",
                  f"tested − point ({code})"),
         ]  # fmt: skip

@@ -19,7 +19,7 @@ from kerb.core.quantity import labelled, number, quantity
 from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
-from kerb.studies.layers import Plot, flakes
+from kerb.studies.layers import Plot, flakes, histogram
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
@@ -238,7 +238,7 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
             "round",
             labelled("rms", unit),
         ),
-        Plot("Distances after it", "histogram", fit.left, np.empty(0), labelled("distance", unit), "points", (), True),
+        histogram("Distances after it", fit.left, labelled("distance", unit), "points", normal=True),
     ]
     origin = np.floor(np.array(motion.about))
     places = fit.motion(fit.places) + origin

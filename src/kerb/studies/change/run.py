@@ -38,7 +38,7 @@ from kerb.core.surface.tin import Tin
 from kerb.core.things import SURFACE
 from kerb.core.units import LengthUnit
 from kerb.studies.change.setup import AUTO, ChangeSetup
-from kerb.studies.layers import FoundLabels, Plot, flakes, needles
+from kerb.studies.layers import FoundLabels, flakes, histogram, needles
 from kerb.studies.outcome import Attribute, Column, Figure, Note, Outcome, Table
 from kerb.studies.sources import Sources, numbered
 
@@ -89,9 +89,7 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     if setup.probes:
         _probe(outcome, setup, store, found, unit)
     _draw(outcome, setup, store, found, unit)
-    outcome.charts = [
-        Plot("Distances", "histogram", _sample(away), np.empty(0), labelled("distance", unit.code), "points")
-    ]
+    outcome.charts = [histogram("Distances", _sample(away), labelled("distance", unit.code), "points")]
     title = f"Distance from {sources.source('against').name}"
     outcome.attributes = {"distance": Attribute(title, "", "", unit.code, _column(store, found.rows, found.distance))}
     for axis, name in enumerate(("east", "north", "up")):

@@ -19,7 +19,7 @@ from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill import figures, series, uncertainty
 from kerb.studies.cutfill.compared import Compared, compared, difference_grid, extent
 from kerb.studies.cutfill.setup import EXACT, CutfillSetup
-from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile
+from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile, histogram
 from kerb.studies.outcome import Note, Outcome
 from kerb.studies.profiles import eastward
 from kerb.studies.sources import Sources
@@ -49,7 +49,7 @@ def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
     rows: list[figures.AreaChange] = []
     asked: list[Area | None] = [*areas] or [None]
     for number, area in enumerate(asked):
-        share = progress.within(0.4 + 0.3 * number / max(len(areas), 1), 0.4 + 0.3 * (number + 1) / max(len(areas), 1))
+        share = progress.within(0.4 + 0.3 * number / len(asked), 0.4 + 0.3 * (number + 1) / len(asked))
         rows.append(_of_area(found, area, setup, band, share))
     total = figures.added([row.exact if setup.method == EXACT else row.grid for row in rows])
     if total.area <= 0:
@@ -227,10 +227,9 @@ def _rings(found: Compared, area: Area) -> dict[str, Floats]:
 def _labels(found: Compared, areas: list[Area], spacing: float, unit: str) -> FoundLabels:
     """The change on a grid of round coordinates. Raises InputError, when there would be too many labels to read."""
     low, high = _extent_of_all(found, areas)
-    first, last = np.ceil(low / spacing), np.floor(high / spacing)
-    if float(np.prod(np.maximum(last - first + 1, 0))) > MOST_LABELS:
+    if np.prod((high - low) / spacing) > MOST_LABELS:
         raise InputError(f"labels every {spacing:g} are more than {MOST_LABELS}: take a wider grid")
-    sides = (np.arange(a, b + 1) * spacing for a, b in zip(first, last, strict=True))
+    sides = (np.arange(np.ceil(a / spacing), b / spacing) * spacing for a, b in zip(low, high, strict=True))
     xy = np.stack(np.meshgrid(*sides), axis=-1).reshape(-1, 2)
     dz = found.difference(xy)
     keep = np.isfinite(dz) & (inside_any(tuple(areas), xy) if areas else True)
@@ -289,7 +288,7 @@ def _charts(found: Compared, areas: list[Area], rows: list[figures.AreaChange], 
     if areas:
         grid = grid[inside_any(tuple(areas), grid)]
     dz = found.difference(grid)
-    charts = [Plot("Changes", "histogram", dz[np.isfinite(dz)], np.empty(0), labelled("change", unit), "places")]
+    charts = [histogram("Changes", dz[np.isfinite(dz)], labelled("change", unit), "places")]
     if len(rows) > 1:
         net = np.array([row.exact.net for row in rows])
         names = tuple(row.name for row in rows)

@@ -25,7 +25,7 @@ from kerb.studies.cutfill.compared import Compared
 from kerb.studies.cutfill.run import CELLS_ALONG, by_grid
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.cutfill.uncertainty import parts
-from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, Plot
+from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.parts import combined
 from kerb.studies.rockface.figures import LABELS
@@ -82,7 +82,7 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     _say(outcome, setup, found, (exact, only), unit)
     _mark_layers(outcome, framed, frame, tins[0], unit)
     dz = _depths(found, frame, turn)
-    outcome.charts = [Plot("Changes", "histogram", dz, np.empty(0), labelled("change", unit.code), "places")]
+    outcome.charts = [histogram("Changes", dz, labelled("change", unit.code), "places")]
     outcome.method = _method(setup, frame, names)
     return outcome
 
@@ -306,9 +306,8 @@ def _seen_from(frame: Frame, points: Floats) -> list[float]:
     """Heading and tilt of one who looks at the face from before it."""
     out = frame.axes[2]
     if isinstance(frame, AboutAxis):
-        middle = frame.of(points).mean(axis=0)[None]
-        out = (frame.back(middle + [0, 0, 0.05 * frame.radius]) - frame.back(middle))[0]
-        out = out / max(float(np.linalg.norm(out)), 1e-300)
+        turn = frame.sign * float(frame.of(points)[:, 0].mean()) / frame.radius
+        out = frame.sign * (np.cos(turn) * frame.axes[0] + np.sin(turn) * frame.axes[1])
     heading = float(np.degrees(np.arctan2(-out[0], -out[1])) % 360.0) if np.hypot(out[0], out[1]) > 1e-6 else 0.0
     return [heading, float(np.degrees(np.arcsin(np.clip(out[2], -1.0, 1.0))))]
 

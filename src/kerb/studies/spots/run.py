@@ -15,7 +15,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, number
 from kerb.core.surface.spots import TIN, SpotGrid, spot_levels
 from kerb.core.things import POINTS, Placed
-from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, Plot
+from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
 from kerb.studies.spots.setup import SpotsSetup
@@ -142,6 +142,4 @@ def _draw(outcome: Outcome, setup: SpotsSetup, points: SurveyPoints, change: Flo
     known = change[np.isfinite(change)] if change is not None else points.xyz[:, 2]
     x_title = labelled("level" if change is None else "change", unit)
     if len(known):
-        outcome.charts = [
-            Plot("Levels" if change is None else "Changes", "histogram", known, np.empty(0), x_title, "nodes")
-        ]
+        outcome.charts = [histogram("Levels" if change is None else "Changes", known, x_title, "nodes")]
