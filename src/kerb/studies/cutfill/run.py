@@ -229,7 +229,9 @@ def _labels(found: Compared, areas: list[Area], spacing: float, unit: str) -> Fo
     low, high = _extent_of_all(found, areas)
     if np.prod((high - low) / spacing) > MOST_LABELS:
         raise InputError(f"labels every {spacing:g} are more than {MOST_LABELS}: take a wider grid")
-    sides = (np.arange(np.ceil(a / spacing), b / spacing) * spacing for a, b in zip(low, high, strict=True))
+    sides = (
+        np.arange(np.ceil(a / spacing), np.floor(b / spacing) + 1) * spacing for a, b in zip(low, high, strict=True)
+    )
     xy = np.stack(np.meshgrid(*sides), axis=-1).reshape(-1, 2)
     dz = found.difference(xy)
     keep = np.isfinite(dz) & (inside_any(tuple(areas), xy) if areas else True)
