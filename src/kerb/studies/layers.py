@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints32
+from kerb.core.arrays import TINY, Floats, Ints32
 from kerb.core.quantity import Decimals, quantity
 from kerb.core.section.frame import Frame
 
@@ -58,9 +58,9 @@ class FoundMesh:
 def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str) -> FoundMesh:
     """Many short lines from feet (n, 3) along ways (n, 3), coloured by values (n,), which views draw by the hundred thousand:
     each is two thin strips across one another, so that it is seen from every side."""
-    long = np.maximum(np.linalg.norm(ways, axis=1), 1e-12)[:, None]
+    long = np.maximum(np.linalg.norm(ways, axis=1), TINY)[:, None]
     aside = np.cross(ways / long, np.where(np.abs(ways[:, 2:]) > 0.9 * long, [[1.0, 0.0, 0.0]], [[0.0, 0.0, 1.0]]))
-    aside *= width / 2 / np.maximum(np.linalg.norm(aside, axis=1), 1e-12)[:, None]
+    aside *= width / 2 / np.maximum(np.linalg.norm(aside, axis=1), TINY)[:, None]
     other = np.cross(ways / long, aside)
     tips = feet + ways
     corners = [edge for one in (aside, other) for edge in (feet - one, feet + one, tips + one, tips - one)]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import TINY, Floats, Mask
 
 NSSDA_FACTOR = 1.9600
 FEWEST_NSSDA, FEWEST_2014, FEWEST_2023 = 20, 20, 30
@@ -118,7 +118,7 @@ def tilt(xy: Floats, d: Floats) -> Tilt | None:
         return None
     left = d - design @ solution
     rest, whole = float(left @ left), float(np.sum((d - d.mean()) ** 2))
-    f = ((whole - rest) / 2) / max(rest / (n - 3), 1e-300)
+    f = ((whole - rest) / 2) / max(rest / (n - 3), TINY)
     return Tilt(float(solution[0]), float(solution[1]), float(scipy.stats.f.sf(f, 2, n - 3)), float(np.sqrt(rest / n)))
 
 

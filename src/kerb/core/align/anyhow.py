@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 
 from kerb.core.align.anyhow_kernels import agreeing
-from kerb.core.arrays import Floats
+from kerb.core.arrays import TINY, Floats
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.errors import NotDeterminable
@@ -122,10 +122,10 @@ def _described(places: Floats, normals: Floats, reach: float) -> Floats:
     pairs = np.concatenate([pairs, pairs[:, ::-1]])
     way = places[pairs[:, 1]] - places[pairs[:, 0]]
     length = np.linalg.norm(way, axis=1)
-    way = way / np.maximum(length, 1e-12)[:, None]
+    way = way / np.maximum(length, TINY)[:, None]
     u, target = normals[pairs[:, 0]], normals[pairs[:, 1]]
     v = np.cross(u, way)
-    v /= np.maximum(np.linalg.norm(v, axis=1), 1e-12)[:, None]
+    v /= np.maximum(np.linalg.norm(v, axis=1), TINY)[:, None]
     w = np.cross(u, v)
     dot = lambda a, b: np.abs(np.einsum("ij,ij->i", a, b))  # noqa: E731
     turn = np.arctan2(dot(w, target), dot(u, target)) / (np.pi / 2)
@@ -135,9 +135,9 @@ def _described(places: Floats, normals: Floats, reach: float) -> Floats:
         np.add.at(own, (pairs[:, 0], slot), 1.0)
     many = np.maximum(np.bincount(pairs[:, 0], minlength=len(places)), 1)
     own /= many[:, None]
-    weight = 1.0 / np.maximum(length, 1e-9)
+    weight = 1.0 / np.maximum(length, TINY)
     beside = scipy.sparse.csr_array((weight, (pairs[:, 0], pairs[:, 1])), shape=(len(places), len(places)))
-    total = np.maximum(np.asarray(beside.sum(axis=1)).ravel(), 1e-12)
+    total = np.maximum(np.asarray(beside.sum(axis=1)).ravel(), TINY)
     return np.asarray(own + (beside @ own) / total[:, None])
 
 

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Floats32, Ints, Ints32, ends
+from kerb.core.arrays import TINY, Floats, Floats32, Ints, Ints32, ends
 from kerb.core.change.local_kernels import PLANE, QUADRIC, TRIANGLE, along_normals, local_distances
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals_kernels import least_spread
@@ -280,7 +280,7 @@ def _roughness(points: Floats, index: Ints, normals: Floats) -> Floats:
     near = np.where(known[:, :, None], points[index], 0.0)
     near = np.where(known[:, :, None], near - near.sum(axis=1, keepdims=True) / count[:, None, None], 0.0)
     along = np.einsum("mkj,mj->mk", near, normals)
-    share = (along**2).sum(axis=1) / np.maximum((near**2).sum(axis=(1, 2)), 1e-300)
+    share = (along**2).sum(axis=1) / np.maximum((near**2).sum(axis=(1, 2)), TINY)
     return np.where(np.isnan(normals[:, 0]), np.inf, share)
 
 

@@ -35,7 +35,7 @@ def regions(points: Floats, away: Floats, level: float, cell: float) -> list[Reg
         return []
     low = points[:, :2].min(axis=0)
     size = np.ptp(points[:, :2], axis=0)
-    cell = max(cell, float(np.sqrt(max(size.prod(), 1e-12) / MOST_CELLS)))
+    cell = max(cell, float(np.sqrt(size.prod() / MOST_CELLS)))
     shape = tuple((np.floor(size / cell).astype(int) + 1)[::-1].tolist())
     place = np.floor((points[:, :2] - low) / cell).astype(np.int64)
     number = place[:, 1] * shape[1] + place[:, 0]

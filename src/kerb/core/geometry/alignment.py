@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import TINY, Floats
 from kerb.core.errors import InputError
 
 NODES, WEIGHTS = np.polynomial.legendre.leggauss(12)
@@ -235,8 +235,8 @@ class Alignment:
                     continue
                 # How far the curve stands off the station's point, shared by both of its parabolas.
                 off, rest = (g1 - g0) * first * last / (2 * length), length - s
-                ahead = z[number] - g0 * (first - s) + off * (s / max(first, 1e-12)) ** 2
-                behind = z[number] + g1 * (last - rest) + off * (rest / max(last, 1e-12)) ** 2
+                ahead = z[number] - g0 * (first - s) + off * (s / max(first, TINY)) ** 2
+                behind = z[number] + g1 * (last - rest) + off * (rest / max(last, TINY)) ** 2
                 out[on] = np.where(s < first, ahead, behind)
         return out
 

@@ -11,7 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints, Ints32
+from kerb.core.arrays import TINY, Floats, Ints, Ints32
 from kerb.core.geometry.closest_kernels import CORNER, EDGE, LEAF, closest, cube_keys, inner_boxes, leaf_boxes
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each, ranges
@@ -41,7 +41,7 @@ class MeshDistance:
         # Bodies whose triangles look inwards are turned round.
         self.turned = mesh.senses[mesh._bodies] < 0 if mesh.closed else np.zeros(len(self.triangles), bool)
         middle = self.vertices[self.triangles].mean(axis=1)
-        low, size = middle.min(axis=0), float(max(np.ptp(middle, axis=0).max(), 1e-12))
+        low, size = middle.min(axis=0), float(max(np.ptp(middle, axis=0).max(), TINY))
         self.order = _by_cube(middle, low, size / (2**BITS - 1))
         groups = -(-len(self.order) // LEAF)
         size = 1 << max(int(np.ceil(np.log2(max(groups, 1)))), 0)
@@ -69,7 +69,7 @@ class MeshDistance:
 
     def _as_they_lie(self, places: Floats) -> Ints:
         low, high = self.boxes[0, :3], self.boxes[0, 3:]
-        step = float(max((high - low).max(), 1e-12)) / 2**COARSE
+        step = float(max((high - low).max(), TINY)) / 2**COARSE
         return _by_cube(places, low - (high - low), step)
 
     @cached_property
@@ -78,7 +78,7 @@ class MeshDistance:
         a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
         normal = np.cross(b - a, c - a)
         normal[self.turned] *= -1.0
-        return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None])
+        return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), TINY)[:, None])
 
     @cached_property
     def _welded(self) -> Ints:
@@ -93,7 +93,7 @@ class MeshDistance:
         total = np.zeros((int(self._welded.max()) + 1, 3))
         for k in range(3):
             u, v = corner[:, (k + 1) % 3] - corner[:, k], corner[:, (k + 2) % 3] - corner[:, k]
-            size = np.maximum(np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1), 1e-300)
+            size = np.maximum(np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1), TINY)
             angle = np.arccos(np.clip(np.einsum("ij,ij->i", u, v) / size, -1.0, 1.0))
             for axis in range(3):
                 total[:, axis] += np.bincount(self._welded[:, k], angle * self.normals[:, axis], len(total))

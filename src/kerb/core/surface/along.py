@@ -11,7 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import TINY, Floats, Ints, Mask
 
 # A plane carries values across a gap only where what is known surrounds it: its short axis is this share of the long.
 ROUND = 0.3
@@ -23,7 +23,7 @@ EVEN = np.array([1.0, 4.0, 6.0, 4.0, 1.0]) / 16
 def outwards(xy: Floats) -> Floats:
     """Unit normals (m, 2) of a counter-clockwise closed line of samples (m, 2), to its outside."""
     ahead = np.roll(xy, -1, axis=0) - np.roll(xy, 1, axis=0)
-    length = np.maximum(np.hypot(*ahead.T), 1e-12)
+    length = np.maximum(np.hypot(*ahead.T), TINY)
     return np.column_stack([ahead[:, 1], -ahead[:, 0]]) / length[:, None]
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import numpy as np
 import shapely
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import TINY, Floats, Ints, Mask
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
 from kerb.core.surface.mended import (
@@ -149,13 +149,13 @@ def _stations(places: Floats, ring: Floats) -> tuple[Floats, Mask]:
     left, right = before[turn - 1], before[-1] - before[turn]
     along = ends - ring
     share = np.clip(
-        ((places[:, None] - ring[None]) * along[None]).sum(axis=2) / np.maximum((along**2).sum(axis=1), 1e-30), 0, 1
+        ((places[:, None] - ring[None]) * along[None]).sum(axis=2) / np.maximum((along**2).sum(axis=1), TINY), 0, 1
     )
     away = np.hypot(*np.moveaxis(places[:, None] - ring[None] - share[:, :, None] * along[None], 2, 0))
     edge = np.argmin(away, axis=1)
     part = share[np.arange(len(places)), edge]
     run = before[edge] + part * length[edge]
-    down, up = run / max(left, 1e-30), 1 - (run - before[turn]) / max(right, 1e-30)
+    down, up = run / max(left, TINY), 1 - (run - before[turn]) / max(right, TINY)
     station = np.where(edge < turn - 1, down, np.where(edge < turn, 1.0, np.where(edge < len(ring) - 1, up, 0.0)))
     across = ((edge == turn - 1) | (edge == len(ring) - 1)) & (part > ON_EDGE) & (part < 1 - ON_EDGE)
     return np.clip(station, 0.0, 1.0), ~across

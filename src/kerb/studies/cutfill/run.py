@@ -86,7 +86,7 @@ def _of_area(
         for tin in (found.earlier, found.later)
     ]
     # What is left of rounding is no area.
-    only = [value if value > 1e-9 * max(exact.area, 1e-12) else 0.0 for value in only]
+    only = [value if value > 1e-9 * exact.area else 0.0 for value in only]
     return figures.AreaChange(area.name if area is not None else "All", exact, grid, *only)
 
 
@@ -116,7 +116,7 @@ def _rim(found: Compared, areas: list[Area]) -> Floats:
     places = []
     for ring in rings:
         line = shapely.LinearRing(ring - ring[0])
-        at = np.arange(0.0, line.length, max(length / RIM_PLACES, 1e-9))
+        at = np.arange(0.0, line.length, length / RIM_PLACES)
         places.append(shapely.get_coordinates(shapely.line_interpolate_point(line, at)) + ring[0])
     xy = np.concatenate(places)
     return np.column_stack([xy, found.difference(xy)])

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import TINY, Floats
 from kerb.core.robust import spread
 from kerb.core.surface.contours import edges_of
 from kerb.core.surface.overlay import Change
@@ -102,7 +102,7 @@ def _gaps(found: Compared, change: Change) -> Part:
         longest = tin.longest_edges
         long = longest > GAP_SPACINGS * float(np.median(longest))
         z = tin.vertices[tin.triangles[long], 2]
-        share = min(change.area / max(tin.plan_area, 1e-12), 1.0)
+        share = min(change.area / max(tin.plan_area, TINY), 1.0)
         total += (share * float(np.sum(np.ptp(z, axis=1) * tin.plan_areas[long]) / 2)) ** 2 if long.any() else 0.0
         count += int(long.sum())
     how = (
@@ -122,6 +122,6 @@ def _edge(found: Compared, rim: Floats) -> Part:
     step = float(np.median(np.hypot(*np.diff(rim[:, :2], axis=0).T))) if len(rim) > 1 else spacing
     known = rim[np.isfinite(rim[:, 2]), 2]
     # Neighbouring steps within a spacing move together.
-    together = max(spacing / max(step, 1e-12), 1.0)
+    together = max(spacing / max(step, TINY), 1.0)
     error = float(np.sqrt(np.sum((known * step) ** 2) * together)) * spacing / 2 / np.sqrt(3)
     return Part("Edge", K95 * error, f"the border to half a spacing of {spacing:.3g}, step by step")

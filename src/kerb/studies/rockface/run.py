@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats, ends
+from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.cloud.setups import setups_of
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
@@ -171,7 +171,7 @@ def _overhang(tin: Tin, frame: Frame) -> float:
     corners = frame.back(tin.points)[tin.triangles]
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     size = np.linalg.norm(normal, axis=1)
-    return float(size[normal[:, 2] < -LEANS * size].sum() / max(float(size.sum()), 1e-300))
+    return float(size[normal[:, 2] < -LEANS * size].sum() / max(float(size.sum()), TINY))
 
 
 def _figures(
