@@ -276,6 +276,21 @@ class Contours(unittest.TestCase):
         for level, line in lines:
             crossed = [k for k in tree.query(line, "intersects") if lines[k][0] != level]
             self.assertEqual(crossed, [])
+        # Inside a lattice of equal triangles the slopes of a parabola are true, and so are the cubics over its edges.
+        rows = np.arange(9) * np.sqrt(3) / 2
+        grid = np.column_stack([(np.arange(9) + np.arange(9)[:, None] % 2 / 2).ravel(), np.repeat(rows, 9)])
+        bowl = smoothed(triangulate(np.column_stack([grid, grid[:, 0] ** 2 - grid[:, 0] * grid[:, 1]])), 1).points
+        inner = bowl[(np.abs(bowl[:, :2] - [4, 3.5]) < [1.6, 1.6]).all(axis=1)]
+        self.assertGreater(len(inner), 25)
+        near(inner[:, 2], inner[:, 0] ** 2 - inner[:, 0] * inner[:, 1], 1e-9)
+        for level, base, heavy in (
+            (13.0, 3.0, True),
+            (12.0, 3.0, False),
+            (-7.0, 3.0, True),
+            (4.0, 1.5, True),
+            (3.5, 1.5, False),
+        ):
+            self.assertEqual(index_every(0.5 if base == 1.5 else 1.0, level, base), heavy)
         plane = surface(14, lambda p: 0.3 * p[:, 0] - 0.2 * p[:, 1], shift=np.zeros(3))
         near(smoothed(plane, 1).at(np.array([[33.3, 44.4]])), [0.3 * 33.3 - 0.2 * 44.4], 1e-9)
         near(gradients(plane.vertices, plane.triangles), np.tile([0.3, -0.2], (len(plane.vertices), 1)), 1e-9)

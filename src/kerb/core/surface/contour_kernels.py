@@ -36,8 +36,7 @@ def follow(vertices, triangles, edges, level, listed, across, seen, mark, out, s
     """
     for which in range(len(listed)):
         for k in range(3):
-            across[edges[listed[which], k], 0] = -1
-            across[edges[listed[which], k], 1] = -1
+            across[edges[listed[which], k]] = -1
     for which in range(len(listed)):
         t = listed[which]
         one, other = -1, -1

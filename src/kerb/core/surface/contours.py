@@ -48,12 +48,11 @@ def contours(tin: Tin, interval: float, base: float = 0.0, progress: Progress | 
     """
     if not (np.isfinite(interval) and interval > 0 and np.isfinite(base)):
         raise InputError(f"an interval of {interval:g} between contours must be above zero")
-    vertices = np.ascontiguousarray(tin.vertices)
-    z = vertices[:, 2] + tin.origin[2]
-    vertices = np.column_stack([vertices[:, :2], z])
-    used = z[tin.triangles] if len(tin.triangles) else np.empty((0, 3))
-    if not len(used):
+    if not len(tin.triangles):
         return []
+    z = tin.vertices[:, 2] + tin.origin[2]
+    vertices = np.column_stack([tin.vertices[:, :2], z])
+    used = z[tin.triangles]
     lowest, highest = (int(np.floor((v - base) / interval)) for v in (used.min(), used.max()))
     lowest, highest = lowest - 2, highest + 2
     if highest - lowest > MOST_LEVELS:

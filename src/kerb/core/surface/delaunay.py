@@ -36,7 +36,7 @@ WALL, LINE = 1, 2
 # Parts that are triangulated on one thread; small enough for a cache, many enough for any number of cores.
 PART = 12_000
 # Steps that places may be whole numbers of, besides powers of two; and how far they may stray from them by rounding.
-STEPS = (1e-3, 1e-4, 1e-2, 1.0, 1e-1, 1e-5, 1e-6)
+STEPS = (1e-3, 1e-4, 1e-2, 1e-1, 1e-5, 1e-6)
 STRAY = 4e-9
 SAMPLE = 997
 
@@ -163,7 +163,7 @@ class Halves:
         xy, whole, order, keys = there.xy, there.whole, there.order, there.keys
         if whole and (keys[1:] == keys[:-1]).any():
             # Apart by less than rounding, which is enough to tell them apart by.
-            xy, whole = places - 0.0, False
+            xy, whole = places.copy(), False
             order, keys = _ordered(xy, whole)
         n = len(xy)
         origin, after, before = (np.empty(6 * n, np.int32) for _ in range(3))

@@ -51,7 +51,6 @@ class ElevationGrid:
             order=1,
             mode="constant",
             cval=np.nan,
-            prefilter=False,
             output=np.float64,
         )
         return np.asarray(found)
