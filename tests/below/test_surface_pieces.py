@@ -1,5 +1,6 @@
 """Single pieces of surfaces by brute force and closed forms: what tests of whole studies would let pass."""
 
+import contextlib
 import importlib
 import pkgutil
 import unittest
@@ -459,6 +460,33 @@ class MendedEdges(unittest.TestCase):
             near(rest.surface.plan_area, area, 1e-6)
             self.assertEqual(len(rest.surface.triangles), np.count_nonzero(rest.there))
             self.assertTrue((rest.surface.plan_areas > 0).all())
+
+    def test_the_edge_nearest_to_a_place_is_turned(self):
+        """By brute force over the three lines of the triangle there; two triangles change, nothing else."""
+        rng = np.random.default_rng(9)
+        xy = np.concatenate([rng.uniform(0, 40, (150, 2)), [[0, 0], [40, 0], [40, 40], [0, 40]]])
+        m = Mended.of(triangulate(np.column_stack([xy, rng.uniform(0, 3, len(xy))]) + FAR))
+        edges = lambda rows: {frozenset((int(a), int(b))) for t in rows for a, b in zip(t, np.roll(t, 1), strict=True)}  # noqa: E731
+        before, turned = edges(m.triangles), 0
+        for place in rng.uniform(1, 39, (60, 2)):
+            at = m.local((place + FAR[:2])[None])[0]
+            inside = [t for t in m.triangles if shapely.Polygon(m.vertices[t, :2]).contains(shapely.Point(at))]
+            lines = {
+                frozenset((int(a), int(b))): m.vertices[[a, b], :2]
+                for a, b in zip(inside[0], np.roll(inside[0], 1), strict=True)
+            }
+            far = {
+                key: abs(np.linalg.det([line[1] - line[0], at - line[0]])) / np.hypot(*(line[1] - line[0]))
+                for key, line in lines.items()
+            }
+            with contextlib.suppress(InputError):
+                made = mending.swapped(m, place + FAR[:2])
+                after = edges(made.triangles[made.there])
+                self.assertEqual(before - after, {min(far, key=far.get)})
+                self.assertEqual(len(after - before), 1)
+                near(made.surface.plan_area, 1600, 1e-9)
+                turned += 1
+        self.assertGreater(turned, 30)
 
     def test_a_seam_keeps_apart_what_lies_on_it(self):
         """Another surface inside a ring: its vertices on the ring are none of the patch, those just inside are."""
