@@ -23,7 +23,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.surface.columns import several_layers
-from kerb.core.surface.contours import contours, gradients, index_every, label_places, smoothed
+from kerb.core.surface.contours import Contour, contours, gradients, index_every, label_places, smoothed
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import cell_levels, gaps_filled
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
@@ -294,6 +294,23 @@ class Contours(unittest.TestCase):
         plane = surface(14, lambda p: 0.3 * p[:, 0] - 0.2 * p[:, 1], shift=np.zeros(3))
         near(smoothed(plane, 1).at(np.array([[33.3, 44.4]])), [0.3 * 33.3 - 0.2 * 44.4], 1e-9)
         near(gradients(plane.vertices, plane.triangles), np.tile([0.3, -0.2], (len(plane.vertices), 1)), 1e-9)
+        bent = [
+            Contour(1.0, np.array([[0.0, 0], [30, 0], [30, 70]])),
+            Contour(2.0, np.array([[0.0, 0], [9.9, 0]])),
+            Contour(3.0, np.array([[0.0, 5], [10, 5]])),
+        ]
+        rows, places = label_places(bent, 40.0)
+        self.assertEqual(rows.tolist(), [0, 0, 2])
+        near(places, [[25, 0], [30, 45], [5, 5]])
+        corner = np.array([[0.0, 0], [3, 4], [0, 0], [0, 0]])
+        self.assertEqual([Contour(0.0, corner[:n]).closed for n in (3, 4)], [False, True])
+        self.assertEqual(Contour(0.0, corner[:3]).length, 10.0)
+        for most, good in ((16 * len(plane.triangles), True), (16 * len(plane.triangles) - 1, False)):
+            with unittest.mock.patch("kerb.core.surface.contours.MOST_SMOOTH", most):
+                if good:
+                    smoothed(plane)
+                else:
+                    self.assertRaisesRegex(InputError, "too many to be smoothed", smoothed, plane)
         rows, places = label_places(contours(plane, 5.0), 40.0)
         near(plane.at(places), [contours(plane, 5.0)[row].level for row in rows], 1e-6)
 
