@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import TINY, Floats, Ints32
-from kerb.core.quantity import Decimals, quantity
+from kerb.core.quantity import Decimals, number, quantity
 from kerb.core.section.frame import Frame
 
 
@@ -83,7 +83,10 @@ def flakes(xyz: Floats, values: Floats, size: float, title: str, unit: str) -> F
 
 @dataclass(frozen=True)
 class FoundLabels:
-    """Texts at places (n, 3), each with a value in ``unit`` behind it where there are any, and its 95 % bound."""
+    """Texts at places (n, 3), each with a value in ``unit`` behind it where there are any, and its 95 % bound.
+
+    ``bare`` ones are the numbers alone, as on a plan of levels; of ``signed`` ones the sign is written.
+    """
 
     xyz: Floats
     texts: tuple[str, ...]
@@ -93,11 +96,15 @@ class FoundLabels:
     values: tuple[float | None, ...] = ()
     bounds: tuple[float | None, ...] = ()
     unit: str = ""
+    bare: bool = False
+    signed: bool = False
 
     def said(self, decimals: Decimals) -> tuple[str, ...]:
         """The texts as they are printed."""
         if not self.values:
             return self.texts
+        if self.bare:
+            return tuple(number(value, decimals.of(self.unit), self.signed) for value in self.values)
         rows = zip(self.texts, self.values, self.bounds, strict=True)
         whole = replace(decimals, volume=0)
         return tuple(f"{text}  {quantity(value, self.unit, whole, u95=u95)}".strip() for text, value, u95 in rows)

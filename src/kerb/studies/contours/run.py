@@ -20,7 +20,7 @@ STUDY = "contours"
 MOST_TRIANGLES = 25_000_000
 # Views draw so many lines at most; files get all.
 MOST_DRAWN = 3000
-LABELS_A_SIDE = 6
+LABELS_A_SIDE = 3
 
 
 def run(setup: ContoursSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -96,7 +96,7 @@ def _draw(outcome: Outcome, setup: ContoursSetup, lines: list[Contour], size: np
         xyz = np.column_stack([line.xy, np.full(len(line.xy), line.level)])
         outcome.layers[f"contour {row}"] = FoundLine(xyz, "edge" if main else "base")
     main_lines = [line for line in longest if index_every(setup.interval, line.level, setup.base)] or longest
-    rows, places = label_places(main_lines, float(max(size)) / LABELS_A_SIDE * 2)
+    rows, places = label_places(main_lines, float(max(size)) / LABELS_A_SIDE)
     level = np.array([main_lines[row].level for row in rows])
     digits = decimals_of(setup.interval)
     words = tuple(number(float(value), digits) for value in level)

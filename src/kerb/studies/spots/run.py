@@ -12,7 +12,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import labelled, number
+from kerb.core.quantity import labelled
 from kerb.core.surface.spots import TIN, SpotGrid, spot_levels
 from kerb.core.things import POINTS, Placed
 from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, histogram
@@ -122,16 +122,17 @@ def named(setup: SpotsSetup, xy: Floats, z: Floats) -> SurveyPoints:
 def _draw(outcome: Outcome, setup: SpotsSetup, points: SurveyPoints, change: Floats | None) -> None:
     unit = outcome.unit
     some = slice(0, MOST_DRAWN)
-    values = change if change is not None else None
     title = "Spot levels" if change is None else "Change at nodes, next minus this"
     outcome.layers["nodes"] = FoundPoints(
-        points.xyz[some], "mark", title, unit, None if values is None else values[some]
+        points.xyz[some], "mark", title, unit, None if change is None else change[some]
     )
     if points.count <= MOST_LABELS:
         shown = points.xyz[:, 2] if change is None else change
-        digits = 3 if unit == "m" else 2
-        words = tuple("–" if not np.isfinite(v) else number(float(v), digits, signed=change is not None) for v in shown)
-        outcome.layers["levels"] = FoundLabels(points.xyz, words, title="Levels" if change is None else "Changes")
+        told = tuple(float(v) if np.isfinite(v) else None for v in shown)
+        outcome.layers["levels"] = FoundLabels(
+            points.xyz, ("",) * len(told), title="Levels" if change is None else "Changes", values=told, unit=unit,
+            bare=True, signed=change is not None,
+        )  # fmt: skip
     else:
         outcome.warnings.append(
             Note("no-labels", f"{points.count} nodes are too many to be labelled in a view; files get all")
