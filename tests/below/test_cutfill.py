@@ -435,6 +435,12 @@ class WithoutSpikes(unittest.TestCase):
             with self.assertRaisesRegex(InputError, "0 or more"):
                 spike_free(points, wrong, silent())
         self.assertTrue(spike_free(points, Spikes(1.0, 0.0), silent()).kept[:3].all())
+        # A part at a time as all at once.
+        many = np.random.default_rng(6).uniform(0, 30, (2000, 3)) + FAR
+        whole = spike_free(many, Spikes(1.5, 0.5), silent())
+        with unittest.mock.patch("kerb.core.surface.spikes.AT_A_TIME", 300):
+            parts = spike_free(many, Spikes(1.5, 0.5), silent())
+        self.assertEqual((whole.kept.tolist(), len(whole.triangles)), (parts.kept.tolist(), len(parts.triangles)))
         # In order of the points and of the triangles, all over a long narrow place.
         rng = np.random.default_rng(5)
         strip = np.column_stack([rng.uniform(0, 400, 700), rng.uniform(0, 2, 700), rng.uniform(0, 1, 700)]) + FAR

@@ -17,7 +17,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.surface.delaunay import BITS, in_steps
-from kerb.core.surface.spikes_kernels import LAST, LEVELS, MADE, put_in
+from kerb.core.surface.spikes_kernels import LEVELS, put_in
 
 AT_A_TIME = 200_000
 # Points to a cell of the finest hints, and how much larger the cells of each next level are.
@@ -52,25 +52,26 @@ def spike_free(points: Floats, spikes: Spikes, progress: Progress) -> SpikeFree:
     own, span = np.ptp(xy, axis=0), np.ptp(points[:, :2], axis=0)
     factor = float(own.max() / span.max()) if span.max() > 0 else 1.0
     edge = spikes.edge * factor
-    room = np.ceil(2.0 * edge + 0.01 * own.max() + 1.0)
-    low, high = xy.min(axis=0) - room, xy.max(axis=0) + room
-    corners = box(low, high)
-    places = np.vstack([xy, corners])
-    whole = whole and bool((high - low).max() < 2**BITS)
+    room = np.ceil(2.0 * edge + 0.01 * own.max())
+    low, wide = xy.min(axis=0) - room, own + 2 * room
+    places = np.vstack([xy, box(low, low + wide)])
+    whole = whole and bool((wide < 2**BITS).all())
     triangles, beside = (np.full((2 * n + 2, 3), -1, np.int32) for _ in range(2))
     triangles[:2] = [[n, n + 1, n + 2], [n, n + 2, n + 3]]
     beside[0, 1], beside[1, 2] = 1, 0
-    side = float((high - low).max())
-    finest = side / max(1.0, np.sqrt(n / A_CELL))
+    finest = float(np.sqrt(wide.prod() * min(A_CELL / n, 1.0)))
     cells = np.array([finest * LARGER**k for k in range(LEVELS)])
-    across = int(side / finest) + 2
-    hints = np.full((LEVELS, across, across), -1, np.int32)
+    columns, rows = (int(one) + 1 for one in wide / finest)
+    hints = np.full((LEVELS, rows, columns), -1, np.int32)
     z = np.ascontiguousarray(points[:, 2])
     order = np.argsort(-z, kind="stable")
-    kept, state = np.zeros(n, np.bool_), np.zeros(3, np.int64)
-    state[MADE], state[LAST] = 2, 0
+    kept = np.zeros(n, np.bool_)
+    limits, state = (edge * edge, spikes.depth), (2, 0, 0)
     for first in range(0, n, AT_A_TIME):
         progress.step(first / n, "Looking for spikes")
         some = order[first : first + AT_A_TIME]
-        put_in(places, z, some, whole, edge * edge, spikes.depth, low, cells, hints, triangles, beside, kept, state)
-    return SpikeFree(kept, triangles[: state[MADE]])
+        limits = edge * edge, spikes.depth
+        made, last, chance = put_in(
+            places, z, some, whole, limits, low, cells, hints, triangles, beside, kept, (made, last, chance)
+        )
+    return SpikeFree(kept, triangles[:made])

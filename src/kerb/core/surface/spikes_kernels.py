@@ -8,8 +8,6 @@ from kerb.core.jit import inline, kernel
 from kerb.core.surface.predicates_kernels import in_circle, side
 
 STACK = 1 << 16
-# What of the state is where: triangles made, the last one touched, a number for chance.
-MADE, LAST, CHANCE = 0, 1, 2
 LEVELS = 3
 
 
@@ -58,15 +56,18 @@ def locate(xy, whole, triangles, beside, t, p, chance):
 
 
 @kernel
-def put_in(xy, z, rows, whole, edge2, depth, low, cells, hints, triangles, beside, kept, state):
+def put_in(xy, z, rows, whole, limits, low, cells, hints, triangles, beside, kept, state):
     """Put places (``rows``, from the highest down) into a triangulation, but those that lie in or on a triangle that is held.
 
     ``xy`` (n + 4, 2): places and the corners of a box round them, ``z`` (n,); ``triangles`` and the neighbours ``beside`` (m, 3)
     opposite their corners; ``kept`` (n,) is set where a place goes in; ``hints`` (LEVELS, ...) triangles near the middle of cells
-    of sides ``cells``, -1 where there is none. Edges of held triangles are not turned (Khosravipour et al. 2016).
+    of sides ``cells``, -1 where there is none. Edges of held triangles are not turned (Khosravipour et al. 2016). ``limits`` are
+    the square of the edge and the depth; ``state`` and what is returned are how many triangles there are, the last one touched
+    and a number for chance.
     """
+    edge2, depth = limits
     stack = np.empty(STACK, np.int32)
-    made, last, chance = state[MADE], state[LAST], state[CHANCE]
+    made, last, chance = state
     for p in rows:
         level, t = z[p], last
         for k in range(LEVELS):
@@ -122,4 +123,4 @@ def put_in(xy, z, rows, whole, edge2, depth, low, cells, hints, triangles, besid
                 many += 2
         for k in range(LEVELS):
             hints[k, int((xy[p, 1] - low[1]) / cells[k]), int((xy[p, 0] - low[0]) / cells[k])] = t
-    state[MADE], state[LAST], state[CHANCE] = made, last, chance
+    return made, last, chance
