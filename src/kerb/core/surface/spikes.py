@@ -70,8 +70,5 @@ def spike_free(points: Floats, spikes: Spikes, progress: Progress) -> SpikeFree:
     for first in range(0, n, AT_A_TIME):
         progress.step(first / n, "Looking for spikes")
         some = order[first : first + AT_A_TIME]
-        limits = edge * edge, spikes.depth
-        made, last, chance = put_in(
-            places, z, some, whole, limits, low, cells, hints, triangles, beside, kept, (made, last, chance)
-        )
-    return SpikeFree(kept, triangles[:made])
+        state = put_in(places, z, some, whole, limits, low, cells, hints, triangles, beside, kept, state)
+    return SpikeFree(kept, triangles[: state[0]])
