@@ -189,6 +189,21 @@ class Fits(unittest.TestCase):
         moving[:200, 2] *= np.repeat([3.0, 6.0], 100)
         self.assertEqual(len(fit(moving, PointTarget(floor)).left), 2900)
 
+    def test_what_noise_of_normals_makes_is_not_determined(self):
+        """A ridge of five degrees tells of its slides across by sin² 5°; that counts where it is three times what noise makes."""
+        rise = np.tan(np.radians(5.0))
+        corners = np.array([[x, y, rise * (10 - abs(x))] for x in (-10.0, 0.0, 10.0) for y in (0.0, 20.0)])
+        triangles = np.array([[0, 2, 1], [1, 2, 3], [2, 4, 3], [3, 4, 5]])
+        xy = np.random.default_rng(13).uniform([-9, 1], [9, 19], (4000, 2))
+        moving = np.column_stack([xy, rise * (10 - np.abs(xy[:, 0])) + 0.01])
+        for times, known in ((2.0, False), (4.5, True), (5.5, True)):
+            target = MeshTarget(TriangleMesh(corners, triangles), 0.2)
+            target.normal_noise = np.sin(np.radians(5.0)) ** 2 / times
+            told = {one.name: one.determined for one in fit(moving, target).directions}
+            self.assertEqual(
+                (told["slide along 90°"], told["slide along 0°"], told["up and down"]), (known, False, True)
+            )
+
     def test_a_start_may_be_forty_spacings_off(self):
         side = 2.0 * np.arange(40)
         flat = np.column_stack([np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2), np.zeros(1600)])

@@ -135,7 +135,7 @@ def bound(u95: float | None, unit: str, decimals: Decimals | None = None) -> str
         return "—"
     shown = decimals or Decimals()
     factor, unit = shown.printed(unit)
-    return f"± {_with_mark(least(u95 * factor, fitting(u95 * factor, shown.of(unit))), unit)}"
+    return f"±\u00a0{_with_mark(least(u95 * factor, fitting(u95 * factor, shown.of(unit))), unit)}"
 
 
 def quantity(

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kerb.core.align.targets import Target, cube_for, one_a_cube
-from kerb.core.arrays import TINY, Floats
+from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
@@ -181,8 +181,7 @@ def _least(target: Target) -> float:
 
 def _moves(step: Rigid, points: Floats, motion: Rigid) -> float:
     """How far a step moves the corners of the points at most."""
-    low, high = points.min(axis=0), points.max(axis=0)
-    moved = motion(np.array(list(itertools.product(*zip(low, high, strict=True)))))
+    moved = motion(np.array(list(itertools.product(*np.transpose(ends(points))))))
     return float(np.linalg.norm(step(moved) - moved, axis=1).max())
 
 
