@@ -190,7 +190,8 @@ class Fits(unittest.TestCase):
         self.assertEqual(len(fit(moving, PointTarget(floor)).left), 2900)
 
     def test_what_noise_of_normals_makes_is_not_determined(self):
-        """A ridge of five degrees tells of its slides across by sin² 5°; that counts where it is three times what noise makes."""
+        """A ridge of five degrees tells of slides across it by sin² 5°, of which turns about it leave a quarter (x and its sign go
+        together by 3/4 of their squares); that counts where it is three times what noise makes."""
         rise = np.tan(np.radians(5.0))
         corners = np.array([[x, y, rise * (10 - abs(x))] for x in (-10.0, 0.0, 10.0) for y in (0.0, 20.0)])
         triangles = np.array([[0, 2, 1], [1, 2, 3], [2, 4, 3], [3, 4, 5]])
@@ -198,7 +199,7 @@ class Fits(unittest.TestCase):
         moving = np.column_stack([xy, rise * (10 - np.abs(xy[:, 0])) + 0.01])
         for times, known in ((2.0, False), (4.5, True), (5.5, True)):
             target = MeshTarget(TriangleMesh(corners, triangles), 0.2)
-            target.normal_noise = np.sin(np.radians(5.0)) ** 2 / times
+            target.normal_noise = np.sin(np.radians(5.0)) ** 2 / 4 / times
             told = {one.name: one.determined for one in fit(moving, target).directions}
             self.assertEqual(
                 (told["slide along 90°"], told["slide along 0°"], told["up and down"]), (known, False, True)
