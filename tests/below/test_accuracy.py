@@ -67,15 +67,15 @@ class Differences(CommandLine):
     def test_intervals_hold_in_95_of_100(self):
         """By simulation with few points: the mean with a bias, the RMSE without one; tilt and bias cry wolf at 5 %."""
         rng = np.random.default_rng(5)
-        runs, hits, wolf = 4000, np.zeros(2), np.zeros(2)
+        runs, hits, wolf = 2000, np.zeros(2), np.zeros(2)
         xy = rng.uniform(0, 100, (8, 2))
         for _ in range(runs):
             d = rng.normal(0, 0.03, 8)
             found, moved = summary(d), summary(d + 0.05)
             hits += [moved.mean_low <= 0.05 <= moved.mean_high, found.rms_low <= 0.03 <= found.rms_high]
             wolf += [biased(d)[1], tilt(xy, d).significant]
-        near(hits / runs, [0.95, 0.95], 0.012)
-        near(wolf / runs, [0.05, 0.05], 0.012)
+        near(hits / runs, [0.95, 0.95], 0.016)
+        near(wolf / runs, [0.05, 0.05], 0.016)
 
     def test_outliers_by_a_published_example(self):
         """NIST/SEMATECH e-Handbook, 1.3.5.17.1 (recalled): 245.57 is an outlier of its seven neighbours."""

@@ -585,8 +585,8 @@ class Study(unittest.TestCase):
         hits, errors, bounds = 0, [], []
         for _ in range(40):
             offset = rng.normal(0, 0.03)
-            earlier = noisy(rng, 5000, 0.02, ground, 0.01)
-            later = noisy(rng, 5000, 0.02, lambda p: ground(p) - 0.5 + offset, 0.01)  # noqa: B023
+            earlier = noisy(rng, 3500, 0.02, ground, 0.01)
+            later = noisy(rng, 3500, 0.02, lambda p: ground(p) - 0.5 + offset, 0.01)  # noqa: B023
             lifted = later.copy()
             road = later[:, 1] - FAR[1] < 14
             lifted[road, 2] += 0.5

@@ -15,7 +15,7 @@ from kerb.job import studies
 from kerb.job.job import Change, Job
 from kerb.job.picked import with_columns
 from kerb.studies.accuracy.kind import ACCURACY
-from tests.support import YARD, Folder, demo_files
+from tests.support import Folder, demo_files
 
 THIN = 6.0
 
@@ -131,9 +131,11 @@ class DemoJob(Folder):
         self.assertIn("loader", setup_words(job, study))
 
     def test_made_once_and_anew_on_wish(self):
+        whole = cloud.write
+
         def small(path, *_):
             path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(YARD.read_bytes())
+            return whole(path, 3.0)
 
         home = mock.patch.object(demo, "user_data", lambda: self.folder)
         written = mock.patch.object(demo, "write_files", lambda *_: demo_files())

@@ -128,7 +128,7 @@ class Plane(unittest.TestCase):
         for k in range(40):
             off = rng.normal(0, 0.004)
             noisy = [lambda s, t, f=f: f(s, t) + rng.normal(0, 0.004, len(s)) for f in (flat, with_hole)]
-            one, other = leaning(2500, noisy[0], 2 * k), leaning(2500, lambda s, t: noisy[1](s, t) + off, 2 * k + 1)  # noqa: B023
+            one, other = leaning(1500, noisy[0], 2 * k), leaning(1500, lambda s, t: noisy[1](s, t) + off, 2 * k + 1)  # noqa: B023
             found, _ = asked(one, other, level_error=1.96 * 0.004, turned=True)
             widths.append(found.figures["net"].u95)
             inside += abs(found.value("net") + CONE) <= widths[-1]

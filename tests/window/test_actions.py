@@ -64,6 +64,7 @@ class EveryAction(Windowed):
 
     def test_each_can_be_done_and_given_up(self):
         """With a job: whatever is offered does something or asks, and a question may be given up."""
+        self.window.resize(900, 600)
         self.draw_toe()
         before = self.session.job.state.holdings
         done = []

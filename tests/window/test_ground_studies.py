@@ -15,6 +15,7 @@ from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.shapes import elevated
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.moving import MoveByEye
+from kerb.core.cloud.sieve import Sieve
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.things import LINES, Placed
@@ -36,6 +37,8 @@ SQUARE = np.array([[-14.0, -14], [14, -14], [14, 14], [-14, 14]]) + yard.ORIGIN 
 
 
 class Ground(Windowed):
+    sieve = Sieve(every=3)
+
     def setUp(self):
         super().setUp()
         self.look_at_heap()

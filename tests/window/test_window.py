@@ -32,6 +32,7 @@ from kerb.app.panels.drawer import TABLE
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.measure import Measure
 from kerb.app.window import Window
+from kerb.core.cloud.sieve import Sieve
 from kerb.demo import yard
 from kerb.job import holdings
 from kerb.job.holdings import ImportWish
@@ -100,6 +101,9 @@ class LogKeeper(logging.Handler):
 class Windowed(unittest.TestCase):
     """A window with a small job in it: the yard imported, one study without a toe line."""
 
+    # Which points of the yard the job of the test has.
+    sieve = Sieve()
+
     @classmethod
     def setUpClass(cls):
         cls.app = application()
@@ -111,7 +115,7 @@ class Windowed(unittest.TestCase):
         from kerb.core.progress import silent
         from kerb.job import holdings, studies
 
-        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD), silent())
+        holding = holdings.import_cloud(job.folder, job.state, holdings.ImportWish(YARD, sieve=cls.sieve), silent())
         job.execute(holdings.added(job, holding))
         change, _ = studies.made(
             job.state, "stockpile", HEAP.name, StockpileSetup(Scope(holding.id, classes=(2,)), density=1.6)
