@@ -89,14 +89,14 @@ class _Field:
             root = scipy.linalg.cholesky(near + noise * np.eye(n), lower=True)
         except scipy.linalg.LinAlgError:
             return None
-        half_t = scipy.linalg.solve_triangular(root, self.trend, lower=True)
-        half_z = scipy.linalg.solve_triangular(root, self.z, lower=True)
+        asked = np.column_stack([self.trend, self.z, over])
+        half = scipy.linalg.solve_triangular(root, asked, lower=True, check_finite=False)
+        half_t, half_z, half_o = half[:, :p], half[:, p], half[:, -1]
         normal = half_t.T @ half_t
         plane = np.linalg.solve(normal, half_t.T @ half_z)
         rest = half_z - half_t @ plane
         square = max(float(rest @ rest), 1e-18 * n)
         likely = -np.log(np.diag(root)).sum() - 0.5 * np.linalg.slogdet(normal)[1] - 0.5 * (n - p) * np.log(square)
-        half_o = scipy.linalg.solve_triangular(root, over, lower=True)
         mean = float(self.over_block @ plane + half_o @ rest)
         gap = self.over_block - half_t.T @ half_o
         variance = inside - float(half_o @ half_o) + float(gap @ np.linalg.solve(normal, gap))
