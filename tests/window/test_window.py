@@ -166,13 +166,13 @@ class Windowed(unittest.TestCase):
     def settle(self, seconds=60):
         """Wait until nothing is drawn, computed or answered."""
         end, quiet = time.monotonic() + seconds, 0
-        while time.monotonic() < end and quiet < 4:
+        while time.monotonic() < end and quiet < 3:
             wait(0.01)
             s = self.window.session
             busy = s.tasks or not self.window.view.drawing.idle() or not s.live.idle() or s.resting()
             busy = busy or not self.window.selection.idle() or self.window.right.find_page._rest.isActive()
             quiet = 0 if busy or self.window._refresh.isActive() else quiet + 1
-        self.assertEqual(quiet, 4, "the window did not come to rest")
+        self.assertEqual(quiet, 3, "the window did not come to rest")
 
     def look_at_heap(self):
         centre = np.append(yard.ORIGIN + np.array(HEAP.centre), 3.5)
