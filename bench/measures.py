@@ -239,5 +239,6 @@ MEASURES = {
     "change": Measure("distances from planes, n against n", surfaces_.changing, (M, 5 * M), (M // 10,), "–"),
     "mesh": Measure("distances from a mesh, points", surfaces_.to_mesh, (5 * M,), (M // 10,), "–"),
     "align": Measure("two clouds brought into line", surfaces_.aligning, (5 * M,), (M // 10,), "–"),
+    "anyhow": Measure("a start for clouds turned anyhow", surfaces_.turned_anyhow, (100_000,), (20_000,), "–"),
     "nearest": Measure("nearest neighbour, n against n", nearest, (M, 10 * M), (M,), "≤ 0.15"),
 }

@@ -212,3 +212,29 @@ def aligning(count: int) -> dict:
     )
     setup = AlignSetup(Scope("moving"), Scope("to"))
     return {"kerb": timed(partial(run, setup, sources, silent()))[0]}
+
+
+def turned_anyhow(count: int) -> dict:
+    """A start for clouds of so many points that lie turned anyhow; beside it the counting of pairs alone, in NumPy."""
+    from scipy.spatial.transform import Rotation
+
+    from kerb.core.align.anyhow import any_start
+    from kerb.core.align.anyhow_kernels import reference_agreeing
+
+    rng = np.random.default_rng(1)
+
+    def land(low: float) -> np.ndarray:
+        xy = rng.uniform([low, 0], [low + 32, 40], (count, 2))
+        z = 1.5 * np.sin(xy[:, 0] / 5) + 1.2 * np.cos(xy[:, 1] / 7)
+        for east, north, wide, high in ((12, 12, 5, 4), (24, 9, 4, 6), (20, 28, 7, 3), (14, 34, 3, 5)):
+            z[(np.abs(xy - [east, north]) < wide / 2).all(axis=1)] = high
+        return np.column_stack([xy, z + rng.normal(0, 0.01, count)])
+
+    one, other = land(0), land(5)
+    moved = Rotation.random(random_state=1).apply(one) + FAR
+    any_start(moved[::8], other[::8], silent())
+    ours, _ = timed(lambda: any_start(moved, other, silent()), 2)
+    turns, shifts = Rotation.random(200, random_state=2).as_matrix(), rng.normal(0, 1, (200, 3))
+    pairs = rng.uniform(-20, 20, (2, 6000, 3))
+    theirs, _ = timed(lambda: [reference_agreeing(*pairs, turns, shifts, 1.0) for _ in range(25)])
+    return {"kerb": ours, "plain": theirs, "library": "NumPy, the counting only"}
