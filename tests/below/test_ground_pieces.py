@@ -14,12 +14,13 @@ from kerb.studies.contours.run import run as contours
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
+from kerb.studies.spots.kind import write
 from kerb.studies.spots.run import run as spots
 from kerb.studies.spots.setup import SpotsSetup
 from kerb.studies.surface.run import run as surface
 from kerb.studies.surface.setup import SurfaceSetup
 from tests.below.test_cutfill import thing
-from tests.support import FAR, near, sources_of, store_of
+from tests.support import FAR, Folder, near, sources_of, store_of
 
 
 def lattice(side=20, step=1.0, height=lambda xy: 0.1 * xy[:, 0], north=None):
@@ -143,7 +144,7 @@ class Lines(unittest.TestCase):
         self.assertEqual([note.code for note in none.warnings], ["no-lines"])
 
 
-class Levels(unittest.TestCase):
+class Levels(Folder):
     def test_of_two_epochs(self):
         """Nodes every two metres: what each finds within half of that, what changed, and what neither covers."""
         one, two = lattice(20, 0.5), lattice(12, 0.5, lambda xy: 0.1 * xy[:, 0] - 0.3)
@@ -168,6 +169,14 @@ class Levels(unittest.TestCase):
         changes = [row["change"] for row in rows if row["change"] is not None]
         near(found.value("mean_change"), np.mean(changes))
         self.assertEqual([i.role for i in found.inputs], ["cloud", "next epoch"])
+        out = self.folder / "levels.csv"
+        write(setup, found, sources, {"out": str(out)})
+        lines = [line.split(",") for line in out.read_text().splitlines()]
+        later, change = (lines[0].index(name) for name in ("later_z", "change"))
+        self.assertEqual(
+            [(line[later], line[change]) for line in lines[1:]],
+            [("", "") if row["change"] is None else (f"{row['later_z']:.4f}", f"{row['change']:.4f}") for row in rows],
+        )
         labels = found.layers["levels"]
         self.assertEqual(
             set(labels.said(Decimals(length=1))) - {"—"}, {"−0.3"} | ({"−0.2"} if max(changes) > -0.25 else set())

@@ -35,7 +35,7 @@ def write(_setup: SpotsSetup, outcome: Outcome, sources: Sources, paths: dict[st
     cells = dict(zip(names, zip(*table.rows, strict=True), strict=True)) if table.rows else dict.fromkeys(names, ())
     xyz = np.array([cells["e"], cells["n"], cells["z"]], float).T.reshape(-1, 3)
     extra = {
-        name: tuple("" if v is None else f"{float(v):.4f}" for v in cells[name])
+        name: tuple("" if v is None else f"{round(float(v), 4) + 0.0:.4f}" for v in cells[name])
         for name in ("later_z", "change")
         if name in cells
     }
