@@ -12,7 +12,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import labelled
+from kerb.core.quantity import count, labelled
 from kerb.core.surface.spots import TIN, SpotGrid, spot_levels
 from kerb.core.things import POINTS, Placed
 from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, histogram
@@ -135,7 +135,7 @@ def _draw(outcome: Outcome, setup: SpotsSetup, points: SurveyPoints, change: Flo
         )  # fmt: skip
     else:
         outcome.warnings.append(
-            Note("no-labels", f"{points.count} nodes are too many to be labelled in a view; files get all")
+            Note("no-labels", f"{count(points.count)} nodes are too many to be labelled in a view; files get all")
         )
     if setup.area and points.count:
         ring = np.column_stack([setup.area.places, np.full(len(setup.area.xy), points.xyz[:, 2].mean())])
