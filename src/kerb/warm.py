@@ -111,12 +111,14 @@ def _few_points() -> Placed:
     return Placed(POINTS, SurveyPoints(xyz, tuple("abcdefgh"), ("",) * 8), local_grid(METRE))
 
 
-def try_out(kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = silent) -> list[Outcome]:
-    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found.
+def try_out(
+    kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = silent, beside: CloudStore | None = None
+) -> tuple[list[Outcome], list[Outcome]]:
+    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found, and the live answers.
 
-    ``watch`` gives the progress of each run.
+    ``watch`` gives the progress of each run; ``beside`` is what a cloud is compared with, itself where there is none.
     """
-    found = []
+    found, quick = [], []
     for setup in kind.trial() if kind.trial is not None else ():
         name = setup.main()
         asked = replace(setup, **{name: Scope(name)})
@@ -124,20 +126,16 @@ def try_out(kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = 
         for other, about in setup.declared().items():
             if other != name and about.kind in (SCOPE, SURFACE) and about.needed:
                 asked = replace(asked, **{other: Scope(other)})
-                items[other] = Source(other, "Mound", store=store)
+                items[other] = Source(other, "Mound", store=beside or store)
         items |= {
             n: Source(n, "Points", kind=POINTS, load=_few_points) for n in setup.named(POINT_FIELD) if getattr(setup, n)
         }
         sources = Sources(METRE, items)
         found.append(kind.run(asked, sources, watch()))
         if kind.live is not None:
-            kind.live(asked, sources).answer(asked)
+            quick.append(kind.live(asked, sources).answer(asked))
         for step in kind.steps:
             # A mound of the trial need not be one that a step finds its way on; its kernels are compiled all the same.
             with suppress(NotDeterminable):
                 step.apply(asked, sources, silent())
-    return found
-
-
-if __name__ == "__main__":
-    sys.stderr.write(f"Kernels ready ({warm():.0f} s).\n")
+    return found, quick

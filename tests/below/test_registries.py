@@ -1,7 +1,6 @@
 """Registries walked mechanically: every action, study and field is described, unique and reachable from everywhere."""
 
 import ast
-import json
 import re
 import unittest
 from pathlib import Path
@@ -11,14 +10,9 @@ import numpy as np
 from kerb import cli
 from kerb.app.actions import MENUS, actions
 from kerb.core import errors
-from kerb.core.progress import Progress
-from kerb.report.pdf import Chapter, ReportWish, make_report
-from kerb.report.text import figures_table
 from kerb.studies.fields import CLOUDS, CODECS, SECTIONS
 from kerb.studies.kind import HEADLINE
-from kerb.studies.outcome import Outcome
 from kerb.studies.registry import STUDIES
-from kerb.warm import try_out
 from tests.declared import KEPT, declared
 from tests.support import frustum, jittered, store_of
 
@@ -86,37 +80,6 @@ class Studies(unittest.TestCase):
                     ):
                         flag = f"--{(about.flag or name).replace('_', '-')}"
                         self.assertEqual(flag in options.split(), not about.by_hand)
-
-    def test_trials_run_are_kept_reported_and_told_whole(self):
-        """What is kept of an outcome is all of it. Progress never falls back, so that what is left can be judged by it."""
-        shares = []
-
-        def watched():
-            shares.append([])
-            return Progress(lambda share, _, seen=shares[-1]: seen.append(round(share, 9)))
-
-        for key, kind in STUDIES.items():
-            shares.clear()
-            outcomes = try_out(kind, self.store, watched)
-            self.assertTrue(outcomes, f"{key} has no trial")
-            self.assertEqual(shares, [sorted(seen) for seen in shares], key)
-            self.assertTrue(all(0 <= share <= 1 for seen in shares for share in seen), key)
-            for setup in kind.trial():
-                again = kind.setup_of(json.loads(json.dumps(setup.to_json())))
-                self.assertEqual(again, setup)
-            report = make_report([Chapter("One", outcomes[0], self.store)], ReportWish())
-            self.assertTrue(report.startswith(b"%PDF"), key)
-            for outcome in outcomes:
-                with self.subTest(key):
-                    self.assertEqual(set(outcome.figures), {f.name for f in kind.figures})
-                    self.assertIsNotNone(outcome.value(kind.headline.name))
-                    head, arrays = outcome.head()
-                    kept = Outcome.of_head(json.loads(json.dumps(head)), arrays)
-                    self.assertEqual(
-                        (kept.figures, kept.tables, kept.warnings), (outcome.figures, outcome.tables, outcome.warnings)
-                    )
-                    self.assertEqual(list(kept.layers), list(outcome.layers))
-                    self.assertEqual(len(figures_table(outcome).rows), len(kind.figures))
 
     def test_what_is_declared_changes_on_purpose(self):
         now, kept = declared(), KEPT.read_text().splitlines()

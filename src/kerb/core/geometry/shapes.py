@@ -28,6 +28,8 @@ SHALLOW = 0.02
 LEAST_SCALE = 1e-9
 # A direction leans so much at least for its sign to be more than noise; residuals beyond so many spreads are left out at last.
 LEVEL, FAR = 0.01, 4.0
+# A fit that is going somewhere is there after a dozen steps; points of no such shape would let it walk on for minutes.
+MOST_STEPS = 40
 
 
 @dataclass(frozen=True)
@@ -149,7 +151,7 @@ def _cylinder(local: Floats) -> Shape:
 def _least(rest: Callable[[Floats], Floats], start: Floats) -> Floats:
     scale = max(spread(rest(start)), LEAST_SCALE)
     for _ in range(3):
-        found = scipy.optimize.least_squares(rest, start, loss="soft_l1", f_scale=scale)
+        found = scipy.optimize.least_squares(rest, start, loss="soft_l1", f_scale=scale, max_nfev=MOST_STEPS)
         start, scale = found.x, max(spread(found.fun), LEAST_SCALE)
     for _ in range(3):
         # What is far off still pulls a little: at last it counts for nothing.
@@ -159,7 +161,7 @@ def _least(rest: Callable[[Floats], Floats], start: Floats) -> Floats:
         def some(x: Floats, good: Mask = good) -> Floats:
             return rest(x)[good]
 
-        start = scipy.optimize.least_squares(some, start).x
+        start = scipy.optimize.least_squares(some, start, max_nfev=MOST_STEPS).x
         scale = max(spread(rest(start)[good]), LEAST_SCALE)
     return np.asarray(start)
 
