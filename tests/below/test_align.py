@@ -23,6 +23,8 @@ from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.tin import triangulate
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.formats.meshes import read_mesh
+from kerb.formats.write_things import write_thing
 from kerb.studies.align.kind import corrections, motion_of
 from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, scale_of
 from kerb.studies.align.picking import with_place
@@ -180,6 +182,11 @@ class Pairs(unittest.TestCase):
         turned = Rotation.from_rotvec(np.radians(12) * np.array([0.6, 0, 0.8]))
         near(typed_motion("axis 3 0 4 12", middle)(places), turned.apply(places - middle) + middle, 1e-8)
         near(typed_motion("shift 1 0 0")(places), places + [1, 0, 0], 1e-9)
+        near(typed_motion("turn zyx 90 0 0")(np.array([[2.0, 0, 1]])), [[0, 2, 1]], 1e-9)
+        bare = "; ".join(f"{k} 1 2 {k} 1 3" for k in range(2))
+        self.assertEqual(
+            AlignSetup(Scope("a"), Scope("b"), pairs=bare).missing(), ["Pick 1 more pair: three fix a motion."]
+        )
         for text, words in (
             ("turn zyx 1 2", "needs three angles"), ("turn zzx 1 2 3", "follows itself"), ("turn Zyx 1 2 3", "order of axes"),
             ("turn zyx 1 2 3 axis 0 0 1 5", "beside another turn"), ("axis 0 0 0 5", "no direction"), ("shove 1 2 3", "none of shift"),
@@ -215,7 +222,9 @@ class Study(unittest.TestCase):
                 np.degrees(np.linalg.norm(scipy.spatial.transform.Rotation.from_matrix(true.matrix).as_rotvec())),
                 0.01,
             )
-            near(corrections(found)[0].move(moving[:5]), motion(moving[:5]), 1e-6)
+            (back,) = corrections(found)
+            near(back.move(moving[:5]), motion(moving[:5]), 1e-6)
+            self.assertEqual((back.words[:9], back.title[:9]), ("moved by ", "Moved by "))
 
     def test_pairs_are_the_closed_form(self):
         rng = np.random.default_rng(8)
@@ -294,6 +303,15 @@ class Verb(CommandLine):
         table = np.loadtxt(matrix)
         near(table, np.array(found["tables"]["matrix"]["rows"], float), 1e-4)
         self.assertEqual(len(found["tables"]["directions"]["rows"]), 6)
+        xy = ground(rng, 4000)[:, :2]
+        boards = triangulate(np.column_stack([xy, land(xy)]) + FAR)
+        item = Placed(SURFACE, TriangleMesh(boards.points, boards.triangles), local_grid(METRE))
+        write_thing(item, self.folder / "box.ply", silent())
+        self.json("align", self.folder / "box.ply", "--to", two, "--start", "shift 0.5 -1 2", "--only-start", "--out",
+                  self.folder / "moved.ply")  # fmt: skip
+        near(
+            read_mesh(self.folder / "moved.ply").vertices.mean(axis=0), boards.points.mean(axis=0) + [0.5, -1, 2], 1e-3
+        )
         again = self.json("align", out, "--to", two)
         self.assertLess(again["figures"]["shift"]["value"], 0.003)
         self.assertEqual(self.kerb("align", one, "--to", two, "--pairs", self.folder / "none.csv")[0], 2)
@@ -436,6 +454,11 @@ class Picking(unittest.TestCase):
                 found = with_place(setup, sources, (np.array(pick) + FAR) * one)["pairs"].split()
                 near(np.array(found[1:], float) * unit.metres - FAR, wanted, 0.003)
             setup = AlignSetup(Scope("a"), Scope("b"), snap="corner")
+            # As far as 0.4 m is looked where nothing is said.
+            near(np.array(with_place(setup, sources, (np.array([0.2, 0.2, 0.15]) + FAR) * one)["pairs"].split()[1:], float)
+                 * unit.metres - FAR, [0, 0, 0], 0.003)  # fmt: skip
+            with self.assertRaises(InputError):
+                with_place(setup, sources, (np.array([0.35, 0.35, 0.3]) + FAR) * one)
             for snap, pick, words in (
                 ("corner", [6.0, 2.0, 0.0], "planes meet there"), ("sphere", [6.0, 2.0, 0.0], "sphere"), ("corner", [0.0, 1.5, 0.0], "planes"),
             ):  # fmt: skip

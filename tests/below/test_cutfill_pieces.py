@@ -259,8 +259,17 @@ class Written(Folder):
         near([to.c, to.f], [FAR[0], FAR[1] + SIDE + 0.5])
         near(dz[1:, :80], np.tile(0.1 * (np.arange(80) * 0.5 + 0.25 - 10), (80, 1)), 1e-5)
 
+        long = item([[0, 0], [40, 0], [40, 10], [0, 10]], "long")
+        found, setup, sources = compare(plane(level), plane(ramp), areas=(long,))
+        write(setup, found, sources, {"out": str(self.folder / "l.tif")})
+        with rasterio.open(self.folder / "l.tif") as raster:
+            self.assertEqual(
+                (raster.transform.a, raster.shape), (0.04, (251, 1001)), "a thousand cells along the longer side"
+            )
+
     def test_lines_of_the_difference_lie_at_their_level(self):
-        found, setup, sources = compare(plane(lambda xy: 5 + level(xy)), plane(lambda xy: 5 + ramp(xy)))
+        whole = item(WHOLE, "whole")
+        found, setup, sources = compare(plane(lambda xy: 5 + level(xy)), plane(lambda xy: 5 + ramp(xy)), areas=(whole,))
         out = self.folder / "d.geojson"
         write(setup, found, sources, {"out": str(out)})
         sides = set()

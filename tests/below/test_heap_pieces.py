@@ -142,32 +142,8 @@ class Figures(unittest.TestCase):
             describe({"density": 1.6, "density_unit": "t/m3", "material": "sand"}, None), ["at 1.6 t/m³", "sand"]
         )
         self.assertEqual(describe({}, None), [])
-        self.assertEqual([figure.name for figure in STOCKPILE.where("headline")], ["net", "mass"])
-        self.assertEqual([f.name for f in STOCKPILE.figures if f.adds], ["net", "mass"])
-        self.assertEqual([f.name for f in STOCKPILE.figures if f.signed], ["check_percent"])
         then = STOCKPILE.follow(StockpileSetup(Scope("a", (2,), "p"), toe=Drawn.of(SQUARE)), "b")
         self.assertEqual((then.cloud, then.toe), (Scope("b", (2,)), Drawn.of(SQUARE)))
-        plain, level = STOCKPILE.trial()
-        self.assertEqual((len(plain.toe.xy), level.base, level.level), (12, "level", 0.5))
-        near(plain.toe.places, circle(7, 12))
-        near(level.toe.places, circle(7, 12))
-
-    def test_what_each_field_is(self):
-        about = StockpileSetup.declared()
-        limits = {name: one.low for name, one in about.items() if one.kind == "number"}
-        self.assertEqual(
-            limits, {"level": None, "density": 0.0, "cell": 0.0, "gap_edge": 0.0, "toe_error": 0.0, "bias": 0.0}
-        )
-        self.assertEqual(
-            [n for n, one in about.items() if one.rare], ["cell", "gap_edge", "toe_error", "strays", "bias"]
-        )
-        self.assertEqual(
-            [n for n, one in about.items() if one.show_only], ["material", "length_profile", "width_profile"]
-        )
-        self.assertEqual([n for n, one in about.items() if one.hidden], ["length_profile", "width_profile"])
-        self.assertEqual(
-            (StockpileSetup().bias, StockpileSetup().base, StockpileSetup().strays), (0.0, "toe", "left-out")
-        )
 
     def test_setups_of_the_first_weeks(self):
         old = {"cloud": "c", "classes": [2], "part": "p", "toe": [[0, 0], [1, 0], [1, 1]], "toe_z": [None, 2.0, None],

@@ -485,13 +485,6 @@ class Asked(unittest.TestCase):
     def test_what_is_usual(self):
         plain = InventorySetup()
         self.assertEqual((plain.least_height, plain.least_area, plain.heaps, plain.earlier), (0.8, 12.0, (), Scope()))
-        about = InventorySetup.declared()
-        for name in ("least_height", "least_area"):
-            self.assertEqual((about[name].low, about[name].rare, about[name].section), (0.0, True, "How"))
-        self.assertEqual(
-            (about["earlier_heaps"].hidden, about["heaps"].hidden, about["earlier"].section), (True, False, "Against")
-        )
-        self.assertEqual([(s.label, s.low) for s in about["heaps"].own], [("Material", None), ("Density", 0.0)])
         for change in ({"least_height": 0.0}, {"least_area": 0.0}):
             replace(InventorySetup(Scope("c"), heaps=(item("a", "A", circle(3, 9)),)), **change).check()
         with self.assertRaisesRegex(InputError, "Draw a line round each heap"):
@@ -509,14 +502,6 @@ class Asked(unittest.TestCase):
         self.assertEqual(
             running.heap_setup(setup, item("a", "A", circle(3, 9), density=2.0), earlier=True).cloud, Scope("then")
         )
-
-    def test_the_trial_and_what_is_declared(self):
-        (one,) = INVENTORY.trial()
-        near(one.heaps[0].ring.places, circle(7, 12))
-        self.assertEqual(
-            (INVENTORY.page_each, INVENTORY.steps[0].fresh, INVENTORY.tables), (True, True, ("heaps", "materials"))
-        )
-        self.assertEqual([o.flag for o in INVENTORY.options], ["out"])
 
     def test_stretches_go_out_and_come_back(self):
         """Whichever way round a line runs, what was stated of its stretches is kept in the file and read from it."""
