@@ -71,12 +71,10 @@ class Surfaces(unittest.TestCase):
             marked = found.layers["layers"].xyz / one - FAR
             near(marked[:, 2], np.full(len(marked), 5.0), 1e-3)
             self.assertTrue(((marked[:, :2] > 4) & (marked[:, :2] < 16)).all())
-            for above, said in ((0.7, True), (0.4, False)):
-                low = lattice(16, 0.5, lambda xy, above=above: 0 * xy[:, 0] + above)
-                self.assertEqual(
-                    "layers" in self.made((np.concatenate([ground, low + [6.1, 6.2, 0]]) + FAR) * one, unit).layers,
-                    said,
-                )
+            dense = lattice(40, 0.05, lambda xy: 0 * xy[:, 0])
+            for above, said in ((0.7, True), (0.45, False)):
+                layered = np.concatenate([dense, dense[::2] + [0.02, 0.01, above]])
+                self.assertEqual("layers" in self.made((layered + FAR) * one, unit).layers, said)
             for most in (len(marked), len(marked) - 1):
                 with mock.patch("kerb.studies.surface.run.MOST_MARKED", most):
                     layer = self.made((np.concatenate([ground, roof + [6.1, 6.2, 0]]) + FAR) * one, unit).layers[
