@@ -114,7 +114,7 @@ def _few_points() -> Placed:
 def try_out(
     kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = silent, beside: CloudStore | None = None
 ) -> tuple[list[Outcome], list[Outcome]]:
-    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what the runs found, and the live answers.
+    """Run the trials of a kind of study on a cloud, live answer and steps included. Returns what those found, and the live ones.
 
     ``watch`` gives the progress of each run; ``beside`` is what a cloud is compared with, itself where there is none.
     """
@@ -139,3 +139,7 @@ def try_out(
             with suppress(NotDeterminable):
                 step.apply(asked, sources, silent())
     return found, quick
+
+
+if __name__ == "__main__":
+    sys.stderr.write(f"Kernels ready ({warm():.0f} s).\n")

@@ -17,16 +17,18 @@ from kerb.app.dialogs.reading import Reading
 from kerb.app.doing.jobs import DISCARD
 from kerb.app.panels.drawer import CHART, TABLE
 from kerb.app.tools.drawing import DrawShape
+from kerb.core.cloud.sieve import Sieve
 from kerb.demo import yard
 from kerb.job import holdings, studies
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
 from kerb.studies.drawn import Drawn, Item
+from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
 from tests.support import DATA, YARD, near
 from tests.third import THIRD, registered
 from tests.window.test_actions import answers
-from tests.window.test_window import HEAP, PLAIN, Windowed, answering, wait
+from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, answering, wait
 
 SQUARE = np.array([[-5.0, -5], [5, -5], [5, 5], [-5, 5]]) + yard.ORIGIN + HEAP.centre
 
@@ -233,6 +235,40 @@ class Yard(Windowed):
         place = [column.name for column in outcome.tables["heaps"].columns].index("change")
         for item in rings:
             self.assertLess(abs(rows[item.name][place]), 0.03 * free)
+
+
+class RareSettings(Windowed):
+    sieve = Sieve(every=3)
+
+    def seen(self):
+        sheet = self.window.sheet
+        return {name for name in sheet.more if sheet.fields[name].isVisible()}
+
+    def test_each_box_shows_the_settings_of_its_own_section(self):
+        """Of every kind of study, by mouse: there and back, and the first of them is in sight."""
+        sheet = self.window.sheet
+        for key, kind in STUDIES.items():
+            self.window.handlers.run(f"new_study:{key}")
+            self.settle()
+            sheet.finish()
+            sheet.mirror()
+            rare = {
+                name: about.section for name, about in kind.setup.declared().items() if about.rare and not about.hidden
+            }
+            self.assertEqual(set(sheet.more), set(rare))
+            self.assertEqual(self.seen(), set(), key)
+            for box in dict.fromkeys(sheet.more.values()):
+                own = {name for name in rare if sheet.more[name] is box and self.session.setup.counts(name)}
+                self.assertEqual(len({rare[name] for name in own}), 1 if own else 0)
+                sheet.scroller.ensureWidgetVisible(box)
+                QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
+                self.settle()
+                self.assertEqual(self.seen(), own, key)
+                if own:
+                    first = min((sheet.fields[name] for name in own), key=lambda one: one.y())
+                    self.assertFalse(first.visibleRegion().isEmpty(), key)
+                QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
+                self.assertEqual(self.seen(), set(), key)
 
 
 class StatesThatLie(Windowed):

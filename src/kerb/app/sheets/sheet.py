@@ -39,7 +39,8 @@ class StudySheet(QWidget):
         self.lines: dict[str, Line] = {}
         self.steps: dict[str, QPushButton] = {}
         self.own: QWidget | None = None
-        self.more: QCheckBox | None = None
+        # The box above each rare field that shows it; those of a section share one.
+        self.more: dict[str, QCheckBox] = {}
         self._pieces: Iterator[None] = iter(())
         self._next_turn = made(QTimer(self), singleShot=True, interval=0)
         self._next_turn.timeout.connect(self.mirror)
@@ -58,7 +59,7 @@ class StudySheet(QWidget):
 
     def _build(self, kind: StudyKind) -> None:
         self.kind = kind
-        self.fields, self.lines, self.steps, self.own, self.more = {}, {}, {}, None, None
+        self.fields, self.lines, self.steps, self.own, self.more = {}, {}, {}, None, {}
         body = QWidget()
         body.setObjectName("sheetBody")
         self.column = column(body, (18, 14, 18, 16))
@@ -92,7 +93,7 @@ class StudySheet(QWidget):
                     yield
                 rare = [n for n in names if declared[n].rare]
                 if rare:
-                    self._build_more([declared[n].label.lower() for n in rare])
+                    self.more |= dict.fromkeys(rare, self._build_more([declared[n].label.lower() for n in rare]))
                 for name in rare:
                     self._add(kind, name)
                     yield
@@ -160,11 +161,25 @@ class StudySheet(QWidget):
         editor.buttons.insertWidget(1, button)
         return button
 
-    def _build_more(self, labels: list[str]) -> None:
-        self.more = QCheckBox("More settings")
-        self.more.setToolTip(plain(f"Settings that rarely need a change: {', '.join(labels)}"))
-        self.more.toggled.connect(lambda _on: self.mirror())
-        self.column.addWidget(self.more)
+    def _build_more(self, labels: list[str]) -> QCheckBox:
+        more = QCheckBox("More settings")
+        more.setToolTip(plain(f"Settings that rarely need a change: {', '.join(labels)}"))
+        more.toggled.connect(lambda on: self._turn_more(more, on))
+        self.column.addWidget(more)
+        return more
+
+    def _turn_more(self, more: QCheckBox, on: bool) -> None:
+        """Show the fields of a box or not, the first of them in sight."""
+        self.mirror()
+        shown = [
+            editor for name, editor in self.fields.items() if self.more.get(name) is more and not editor.isHidden()
+        ]
+        if on and shown:
+            self.column.activate()
+            body = self.scroller.widget()
+            assert body is not None
+            body.resize(body.width(), max(body.sizeHint().height(), body.height()))
+            self.scroller.ensureWidgetVisible(shown[0], 0, 60)
 
     def _build_found(self, kind: StudyKind) -> None:
         self._section("Found")
@@ -210,8 +225,7 @@ class StudySheet(QWidget):
     def _mirror_fields(self, kind: StudyKind, setup: Setup) -> None:
         for name, editor in self.fields.items():
             about = kind.setup.declared()[name]
-            more = self.more is not None and self.more.isChecked()
-            editor.setVisible(setup.counts(name) and (not about.rare or more))
+            editor.setVisible(setup.counts(name) and (not about.rare or self.more[name].isChecked()))
             if not editor.isHidden():
                 editor.show_setup(setup)
         for step in kind.steps:
