@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
 from kerb.app.widgets import Choice, Label, emptied, plain
 from kerb.core.setting import Setting
+
+LEAST_WIDTH = 120
 
 
 def hairline() -> QFrame:
@@ -124,6 +126,11 @@ class ChoiceField(Choice):
         self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.set_choices(choices)
         self.activated.connect(lambda _i: self.committed.emit(self.currentData()))
+
+    def minimumSizeHint(self) -> QSize:
+        """Narrow where the sheet is: long words are cut rather than the sheet's edge."""
+        hint = super().minimumSizeHint()
+        return QSize(min(hint.width(), LEAST_WIDTH), hint.height())
 
     def set_choices(self, choices: tuple[tuple[str, str], ...]) -> None:
         """Replace the choices, keeping the current one where it is still there."""

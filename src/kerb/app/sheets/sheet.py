@@ -179,7 +179,7 @@ class StudySheet(QWidget):
             body = self.scroller.widget()
             assert body is not None
             body.resize(body.width(), max(body.sizeHint().height(), body.height()))
-            self.scroller.ensureWidgetVisible(shown[0], 0, 60)
+            self.scroller.ensureVisible(0, shown[0].geometry().bottom(), 0, 60)
 
     def _build_found(self, kind: StudyKind) -> None:
         self._section("Found")

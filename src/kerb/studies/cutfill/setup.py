@@ -6,7 +6,20 @@ from dataclasses import dataclass
 
 from kerb.core.geometry.area import Area
 from kerb.studies.drawn import Drawn, Item
-from kerb.studies.fields import AGAINST, COMPARED, LINE, SURFACES, choice, drawn, many, number, rings, surface, switch
+from kerb.studies.fields import (
+    AGAINST,
+    COMPARED,
+    LINE,
+    SURFACES,
+    WHERE,
+    choice,
+    drawn,
+    many,
+    number,
+    rings,
+    surface,
+    switch,
+)
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -43,9 +56,8 @@ class CutfillSetup(Setup):
         flag="stable",
     )
     take_out: str = choice(
-        "Stable ground says", "What is taken out of the later surface before it is compared",
-        ((KEEP, "Nothing is taken out"), (OFFSET, "Its offset is taken out"), (PLANE, "Offset and tilt are taken out")),
-        rare=True,
+        "Take out", "What the stable ground says is taken out of the later surface before it is compared",
+        ((KEEP, "nothing"), (OFFSET, "its offset"), (PLANE, "offset and tilt")), section=WHERE,
     )  # fmt: skip
     profile: Drawn = drawn(
         LINE, "Profile", "Both surfaces are shown along this line; west to east through the middle when none is drawn",
@@ -82,6 +94,10 @@ class CutfillSetup(Setup):
     shrink: float | None = number(
         "Shrink", "By how much fill loses when it is compacted", "%", low=0.0, high=90.0, rare=True
     )
+
+    def counts(self, name: str) -> bool:
+        """Whether a field has a meaning: of stable ground something can be taken out where there is some."""
+        return super().counts(name) and (name != "take_out" or bool(self.stable))
 
     def missing(self) -> list[str]:
         """What is still needed: two surfaces, or one and a level."""
