@@ -58,6 +58,7 @@ class Third(Windowed):
         self.settle()
         session, sheet = self.session, self.window.sheet
         self.assertEqual(session.study.kind, "third")
+        sheet.finish()
         self.assertEqual(set(sheet.fields), set(THIRD.setup.declared()))
         self.assertTrue(self.own, "its own small widget is in the sheet and mirrors")
         self.assertIn("Draw the area", session.shown().words)

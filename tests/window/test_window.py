@@ -388,6 +388,27 @@ class WholePath(Windowed):
         self.assertIsNone(self.session.compute_task)
         self.assertTrue(self.session.stale(self.session.study))
 
+    def test_a_run_that_began_by_itself_is_not_cancelled_by_who_asks_for_it(self):
+        self.draw_toe()
+        self.session.commit("other base", base="plane")
+        self.session.compute(by_itself=True)
+        task, button = self.session.compute_task, self.window.bar.compute
+        self.assertEqual(button.text(), "Compute")
+        QTest.mouseClick(button, LEFT)
+        self.assertIs(self.session.compute_task, task)
+        self.assertEqual((task.progress.stopped, button.text()), (False, "Cancel"))
+        self.settle()
+        self.assertEqual((self.session.setup.base, self.session.shown().whole), ("plane", True))
+        self.session.commit("other base", base="lowest")
+        self.session.compute(by_itself=True)
+        for words in ("Cancel", "Compute"):
+            QTest.mouseClick(button, LEFT)
+            self.assertEqual(
+                button.text() == "Cancel" and not self.session.compute_task.progress.stopped, words == "Cancel"
+            )
+        self.settle()
+        self.assertTrue(self.session.stale(self.session.study))
+
 
 class Views(Windowed):
     def test_modes_zoom_pan_and_orbit(self):

@@ -78,6 +78,8 @@ class Session(QObject):
         self.tasks: list[Task] = []
         self.compute_task: Task | None = None
         self.computing: tuple[str, str] = ("", "")
+        # Whether the run under way was begun by itself, and nobody waits for it yet.
+        self.unasked = False
         # The state of a study that was computed last in vain, and why.
         self._in_vain = ("", "")
         self.live = LiveKeeper(self)
@@ -368,13 +370,17 @@ class Session(QObject):
         return self._rest.isActive()
 
     def compute(self, by_itself: bool = False) -> None:
-        """Run the open study in the background. A run under way is stopped first. Why one that was begun ``by_itself`` came to
-        nothing is told in the sheet only: nobody waits for it."""
+        """Run the open study in the background. A run under way is stopped first, unless it is the one that is asked for. Why one
+        that was begun ``by_itself`` came to nothing is told in the sheet only: nobody waits for it."""
         study = self.study
         if study is None or self.job is None:
             return
         self._rest.stop()
         if self.compute_task is not None:
+            if self.unasked and self.computing == (study.id, studies.fingerprint_of(self.job.state, study)):
+                self.unasked = by_itself
+                self.working.emit(self.compute_task)
+                return
             self.compute_task.stop()
         job = self.job
         try:
@@ -396,10 +402,10 @@ class Session(QObject):
         def fail(text: str, error: object) -> None:
             if isinstance(error, KerbError):
                 self._in_vain = (run.print, text)
-            if not (by_itself and isinstance(error, KerbError)):
+            if not (self.unasked and isinstance(error, KerbError)):
                 self.complained.emit(f"Computing {study.name}", text)
 
-        self.computing = (study.id, run.print)
+        self.computing, self.unasked = (study.id, run.print), by_itself
         task = self.start(lambda progress: run(job, progress), f"Computing {study.name}", keep, fail)
         self.compute_task = task
         task.ended.connect(lambda: self._compute_ended(task))

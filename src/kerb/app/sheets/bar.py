@@ -64,7 +64,9 @@ class ComputeBar(QWidget):
             self._watched = None
             self.progress.setValue(0)
             self.words.setText("")
-        self.compute.setText("Cancel" if running else "Compute")
+        # A run that began by itself must not turn the button under a hand that is about to ask for it.
+        asked = running and not self.session.unasked
+        self.compute.setText("Cancel" if asked else "Compute")
         setup = self.session.setup
         missing = setup.missing() if setup is not None else []
         ready = study is not None and not missing
@@ -72,6 +74,8 @@ class ComputeBar(QWidget):
         self.compute.setToolTip(
             plain(
                 "Stop computing"
+                if asked
+                else "Being computed already"
                 if running
                 else "Compute in full (F5)"
                 if ready
@@ -87,7 +91,7 @@ class ComputeBar(QWidget):
         self.words.setText(sentence)
 
     def _pressed(self) -> None:
-        if self.session.compute_task is not None:
+        if self.session.compute_task is not None and not self.session.unasked:
             self.session.compute_task.stop()
         else:
             self.action_wanted.emit("compute")
