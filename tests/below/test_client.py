@@ -10,7 +10,7 @@ import pypdfium2 as pdfium
 from PIL import Image
 
 from kerb.core.cloud.finders import FINDERS
-from kerb.core.dates import date_of
+from kerb.core.dates import date_in, date_of
 from kerb.core.errors import InputError
 from kerb.core.quantity import Decimals, bound, digits, fitting, quantity, round_number
 from kerb.core.units import FOOT, METRE
@@ -142,6 +142,14 @@ class Usual(unittest.TestCase):
             self.assertEqual(round_number(value), wanted)
         store = store_of(np.random.default_rng(1).uniform(0, 90, (500, 3)), unit=FOOT)
         self.assertEqual(FINDERS["low"].usual(store).drop, 1.5)
+
+    def test_dates_in_names(self):
+        for name, wanted in (
+            ("pit_2026-03-11", "2026-03-11"), ("20260311_flight2", "2026-03-11"), ("a.2026.03.11", "2026-03-11"), ("a", ""),
+            ("job 20261311", ""), ("2026-03_11", ""), ("120260311", ""), ("2026-03-11 and 2026-03-12", ""), ("30000101", ""),
+            ("2026-03-11 2026-03-11", "2026-03-11"), ("20260230", ""), ("2999-01-01", ""), ("1812-06-24", ""),
+        ):  # fmt: skip
+            self.assertEqual(date_in(name), wanted, name)
 
     def test_dates_as_they_are_typed(self):
         for text in (

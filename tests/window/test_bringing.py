@@ -105,6 +105,25 @@ class Dialog(Bringing):
         self.settle()
         self.assertEqual(len(self.session.job.state.holdings), before)
 
+    def test_dates_in_the_names_of_files_are_those_of_the_surveys(self):
+        """Each its own, told where a date would be typed; one that is typed counts for all."""
+        paths = [self.place / f"{stem}.csv" for stem in ("yard 2026-03-11", "yard 2026-05-20", "yard")]
+        for path in paths:
+            shutil.copy(self.files["control.csv"], path)
+        for number, (some, told, typed, wanted) in enumerate((
+            (paths[:1], "2026-03-11", "", ["2026-03-11"]), (paths[2:], "no date", "", [""]),
+            (paths, "by their names", "", ["2026-03-11", "2026-05-20", ""]), (paths[:2], "by their names", "2.4.2026", ["2026-04-02"] * 2),
+        )):  # fmt: skip
+            with self.subTest(number):
+                before = len(self.session.job.state.holdings)
+                dialog = self.drop(*some)
+                self.assertEqual(dialog.epoch.placeholderText(), told)
+                QTest.keyClicks(dialog.epoch, typed)
+                if dialog.sure.isVisible():
+                    dialog.sure.click()
+                self.take(dialog)
+                self.assertEqual([h.epoch for h in self.session.job.state.holdings[before:]], wanted)
+
     def test_swapped_axes_are_said_and_put_right(self):
         dialog = self.drop(self.files["control-swapped.csv"])
         self.assertIn("swapped", " ".join(dialog.placing.alarm_texts))

@@ -1,8 +1,9 @@
-"""Dates of surveys as people type them."""
+"""Dates of surveys as people type them, and as they stand in the names of files."""
 
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from datetime import date
 
 from kerb.core.errors import InputError
@@ -45,6 +46,19 @@ def date_of(text: str) -> str:
     if month and len(years) == 1 and len(days) == 1 and len(parts) == 3:
         return _made(text, years[0], month, days[0])
     raise InputError(f"“{text}” is no date; type it as year-month-day, such as 2026-05-02")
+
+
+def date_in(name: str) -> str:
+    """The one date that stands in a name as year, month and day, such as pit_2026-03-11 or 20260311; else nothing.
+
+    A number that would be a day to come is no date of a survey, and of two dates none is taken.
+    """
+    found = set()
+    for year, _, month, day in re.findall(r"(?<!\d)((?:19|20)\d\d)([-_.]?)(\d\d)\2(\d\d)(?!\d)", name):
+        with suppress(ValueError):
+            found.add(date(int(year), int(month), int(day)))
+    one = found.pop() if len(found) == 1 else date.max
+    return one.isoformat() if one <= date.today() else ""
 
 
 def _made(text: str, year: int, month: int, day: int) -> str:

@@ -165,7 +165,8 @@ class BringIn(QDialog):
         self.epoch = made(
             QLineEdit(),
             placeholderText="no date",
-            toolTip="Date of the survey, for all of these: 2026-05-02, 2 May 2026, 2.5.2026",
+            toolTip="Date of the survey, for all of these: 2026-05-02, 2 May 2026, 2.5.2026. Without one, dates in the files' names "
+            "count",
         )
         self.epoch.setAccessibleName("Epoch")
         self.epoch.setFixedWidth(120)
@@ -404,6 +405,8 @@ class BringIn(QDialog):
             words = "looking…"
         if broken:
             words = "▲ one that is ticked cannot be placed: untick it or say what it is in"
+        dates = self.files.dates_in_names()
+        self.epoch.setPlaceholderText("by their names" if len(dates) > 1 else next(iter(dates), "no date"))
         wrong = self._wrong_date()
         self.summary.setText(wrong or words)
         may = bool(taken) and ready and not looking and not broken and not wrong

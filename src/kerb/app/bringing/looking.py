@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from kerb.app.session import Session
 from kerb.app.tasks import Latest
 from kerb.app.widgets import there
+from kerb.core.dates import date_in
 from kerb.core.errors import KerbError
 from kerb.core.place_check import Site
 from kerb.core.things import CLOUD
@@ -189,11 +190,11 @@ class Files(QObject):
     def wishes(self, epoch: str, together: str) -> list[ImportWish]:
         """What is to be imported, as decided: clouds by themselves, or ``together`` as one or as one an epoch.
 
-        ``epoch`` is that of files whose own is not known.
+        ``epoch`` is that of files whose own is not known; where there is none, the date in their name is.
         """
         groups: dict[object, list[Prospect]] = {}
         for number, prospect in enumerate(p for p in self.prospects.values() if p.taken):
-            own = self.epochs.get(prospect.path, "") or epoch
+            own = self.epochs.get(prospect.path, "") or epoch or date_in(prospect.path.stem)
             joined = together and prospect.offer.kind == CLOUD
             key = (own if together == EPOCHS else "all") if joined else number
             groups.setdefault(key, []).append(replace(prospect, epoch=own))
@@ -203,6 +204,10 @@ class Files(QObject):
             group = group if len(dates) == 1 else [replace(prospect, epoch=epoch) for prospect in group]
             made.append(joined_wish(group) if len(group) > 1 else group[0].wish())
         return made
+
+    def dates_in_names(self) -> set[str]:
+        """The dates that stand in the names of the files of which something is taken."""
+        return {date_in(prospect.path.stem) for prospect in self.prospects.values() if prospect.taken} - {""}
 
     # The place check
 
