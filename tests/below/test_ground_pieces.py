@@ -147,6 +147,25 @@ class Lines(unittest.TestCase):
         none = contours(ContoursSetup(Scope("s"), interval=50.0), sources, silent())
         self.assertEqual([note.code for note in none.warnings], ["no-lines"])
 
+    def test_rings_of_a_cone_and_labels_by_the_longer_side(self):
+        """A ring ends where it began and says so once; its length is that of a circle; on a long surface labels stand wide apart."""
+        cone = thing(triangulate(lattice(80, 0.5, lambda xy: -0.5 * np.hypot(*(xy - 20).T)) + FAR))
+        found = contours(ContoursSetup(Scope("s"), interval=2.0, keep=True), sources_of(None, surface=cone), silent())
+        rings = [line for line in found.makes[0].item.thing.lines if line.closed]
+        self.assertEqual(len(rings), 4)
+        total = 0.0
+        for line in rings:
+            self.assertEqual(len(np.unique(line.xyz, axis=0)), len(line.xyz))
+            away = np.roll(line.xyz, -1, axis=0) - line.xyz
+            self.assertLess(np.linalg.norm(away, axis=1).max(), 0.8)
+            total += np.linalg.norm(away, axis=1).sum()
+        near(total, 2 * np.pi * (4 + 8 + 12 + 16), 0.5)
+        rows = found.tables["levels"].rows
+        near(sum(row[2] for row in rows[-4:]), total, 1e-6)
+        long = thing(triangulate(lattice(60, 1.0, lambda xy: 0.25 * xy[:, 0] + 0.01, 20) + FAR))
+        found = contours(ContoursSetup(Scope("s"), interval=0.5), sources_of(None, surface=long), silent())
+        near(np.sort(found.layers["labels"].xyz[:, 1] - FAR[1]), np.full(len(found.layers["labels"].texts), 10.0), 1e-6)
+
 
 class Levels(Folder):
     def test_of_two_epochs(self):

@@ -165,8 +165,8 @@ class BringIn(QDialog):
         self.epoch = made(
             QLineEdit(),
             placeholderText="no date",
-            toolTip="Date of the survey, for all of these: 2026-05-02, 2 May 2026, 2.5.2026. Without one, dates in the files' names "
-            "count",
+            toolTip="Date of the survey, for all of these: 2026-05-02, 2 May 2026, 2.5.2026. Without one, those in the names of "
+            "files count",
         )
         self.epoch.setAccessibleName("Epoch")
         self.epoch.setFixedWidth(120)
