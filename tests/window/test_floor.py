@@ -7,7 +7,7 @@ from unittest import mock
 import numpy as np
 import pyogrio
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QCursor, QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QLabel
 
@@ -270,6 +270,25 @@ class RareSettings(Windowed):
                     self.assertFalse(first.visibleRegion().isEmpty(), key)
                 QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
                 self.assertEqual(self.seen(), set(), key)
+
+
+class DoubleClicks(Windowed):
+    def test_the_second_half_of_one_in_the_chooser_draws_nothing(self):
+        self.look_at_heap()
+        self.window.handlers.run("new_study")
+        chooser = self.window.findChild(StudyChooser)
+        row = next(k for k in range(chooser.list.count()) if "Stockpile" in chooser.list.item(k).text())
+        chooser.list.scrollToItem(chooser.list.item(row))
+        place = chooser.list.visualItemRect(chooser.list.item(row)).center()
+        at = chooser.list.viewport().mapToGlobal(place)
+        QCursor.setPos(at)
+        QTest.mouseClick(chooser.list.viewport(), LEFT, PLAIN, place)
+        self.window.actions_by_id["draw"].trigger()
+        self.assertIsInstance(self.view.tool, DrawShape)
+        for number in (0, 1):
+            self.click(self.view.mapFromGlobal(at))
+            self.assertEqual(len(self.view.tool.vertices), number)
+            wait(0.5)
 
 
 class StatesThatLie(Windowed):

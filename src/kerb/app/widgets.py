@@ -5,12 +5,13 @@ from __future__ import annotations
 from html import escape
 from typing import TypeVar
 
-from PySide6.QtCore import QObject, Qt
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtGui import QCursor, QMouseEvent, QWheelEvent
 from PySide6.QtGui import Qt as GuiQt
-from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QAbstractSpinBox,
+    QApplication,
     QBoxLayout,
     QComboBox,
     QDialog,
@@ -24,6 +25,8 @@ from PySide6.QtWidgets import (
 Q = TypeVar("Q", bound=QObject)
 T = TypeVar("T")
 LONG = 90
+# Two clicks no farther apart (pixels) are one double click.
+SAME_PLACE = 8
 NAMELESS = (QComboBox, QAbstractItemView, QLineEdit, QAbstractSpinBox)
 
 
@@ -103,3 +106,18 @@ def taken_or_told(dialog: QDialog, outer: QBoxLayout) -> Label:
     buttons.rejected.connect(dialog.reject)
     outer.addWidget(buttons)
     return trouble
+
+
+class SecondClick(QObject):
+    """Eats the second half of a double click: its first half closed what it was on, and what lies beneath was not meant."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.place = QCursor.pos()
+        there(QApplication.instance()).installEventFilter(self)
+        QTimer.singleShot(QApplication.doubleClickInterval(), self.deleteLater)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if not isinstance(event, QMouseEvent) or event.type() == QEvent.Type.MouseMove:
+            return False
+        return (event.globalPosition().toPoint() - self.place).manhattanLength() <= SAME_PLACE

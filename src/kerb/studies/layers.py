@@ -15,6 +15,9 @@ from kerb.core.arrays import TINY, Floats, Ints32
 from kerb.core.quantity import Decimals, number, quantity
 from kerb.core.section.frame import Frame
 
+# Sides of the squares that places are drawn as, in spacings.
+COVER = 2.0
+
 
 @dataclass(frozen=True)
 class FoundPoints:
@@ -71,9 +74,12 @@ def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str)
     return FoundMesh(vertices, triangles, "map", "Distance lines", unit, np.repeat(values, 8), shown=False)
 
 
-def flakes(xyz: Floats, values: Floats, size: float, title: str, unit: str) -> FoundMesh:
-    """Many places (n, 3) with values as small level squares, which views draw by the hundred thousand."""
-    half = size / 2
+def flakes(xyz: Floats, values: Floats, spacing: float, title: str, unit: str) -> FoundMesh:
+    """Many places (n, 3) with values as small level squares, which views draw by the hundred thousand.
+
+    Squares of k spacings cover all but exp(-k²) of ground on which places lie by chance: of two, all but 2 %.
+    """
+    half = COVER * spacing / 2
     corner = np.array([[-half, -half, 0], [half, -half, 0], [half, half, 0], [-half, half, 0]])
     first = 4 * np.arange(len(xyz), dtype=np.int32)[:, None]
     triangles = np.concatenate([first + np.array([0, 1, 2], np.int32), first + np.array([0, 2, 3], np.int32)])

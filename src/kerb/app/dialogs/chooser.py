@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from kerb.app.widgets import SecondClick, there
 from kerb.studies.registry import STUDIES
 
 
@@ -28,7 +29,7 @@ class StudyChooser(QDialog):
         self.list = QListWidget()
         self.list.setAccessibleName("Questions")
         self.list.itemActivated.connect(lambda _item: self._take())
-        self.list.itemClicked.connect(lambda _item: self._take())
+        self.list.itemClicked.connect(lambda _item: self._clicked())
         column.addWidget(self.list)
         self._fill("")
         self.search.setFocus()
@@ -45,6 +46,10 @@ class StudyChooser(QDialog):
                 item.setData(Qt.ItemDataRole.UserRole, kind.id)
                 self.list.addItem(item)
         self.list.setCurrentRow(0)
+
+    def _clicked(self) -> None:
+        SecondClick(there(self.parent()))
+        self._take()
 
     def _take(self) -> None:
         item = self.list.currentItem()

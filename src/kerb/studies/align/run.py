@@ -243,8 +243,8 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     origin = np.floor(np.array(motion.about))
     places = fit.motion(fit.places) + origin
     area = float(np.prod(np.ptp(places[:, :2], axis=0)))
-    size = 1.2 * np.sqrt(area / len(places))
-    outcome.layers["distances"] = flakes(places, fit.left, float(size), "Distance after it", unit)
+    apart = np.sqrt(area / len(places))
+    outcome.layers["distances"] = flakes(places, fit.left, float(apart), "Distance after it", unit)
 
 
 def _words(setup: AlignSetup) -> str:

@@ -354,9 +354,9 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
     known = np.flatnonzero(np.isfinite(found.distance))
     some = known[:: max(1, len(known) // MOST_DRAWN)]
     xyz = store.coordinates(found.rows[some])
-    size = store.spacing * np.sqrt(max(len(known) / max(len(some), 1), 1.0)) * 1.2
+    apart = store.spacing * np.sqrt(max(len(known) / max(len(some), 1), 1.0))
     title = "Distance: positive outside or above"
-    outcome.layers["distances"] = flakes(xyz, found.distance[some], float(size), title, unit.code)
+    outcome.layers["distances"] = flakes(xyz, found.distance[some], float(apart), title, unit.code)
     few = some[:: max(1, len(some) // MOST_LINES)]
     if len(few):
         ends = store.coordinates(found.rows[few]), found.parts[few].astype(float)
