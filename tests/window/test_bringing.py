@@ -269,7 +269,8 @@ class Dialog(Bringing):
             self.looked()
             source = dialog.current().source
             self.assertEqual((source.unit.code, source.vertical_unit.code), wanted)
-        # The wheel scrolls over a choice that has not the focus.
+        # The wheel scrolls over a choice that has not the focus, and does not give it the focus.
+        self.assertEqual(panel.plan_unit.focusPolicy(), Qt.FocusPolicy.StrongFocus)
         for focus, shown in ((False, "us-ft"), (True, "mm")):
             at, way = QPointF(8, 8), QPoint(0, -120)
             wheel = QWheelEvent(

@@ -58,6 +58,11 @@ class Label(QLabel):
 class Choice(QComboBox):
     """A choice in what can be scrolled: the wheel turns it only while it has the focus, else it scrolls on."""
 
+    def __init__(self) -> None:
+        super().__init__()
+        # Of itself a wheel that passes over would give it the focus, and then turn it.
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
     def wheelEvent(self, event: QWheelEvent) -> None:
         if self.hasFocus():
             super().wheelEvent(event)
