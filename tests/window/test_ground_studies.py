@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
@@ -201,6 +201,7 @@ class Ground(Windowed):
         self.settle()
         near(self.session.shown().outcome.value("median"), 0.12, 0.01)
         self.assertIn("distance", self.session.shown().outcome.attributes)
+        self.probe_by_clicks()
         self.window.handlers.run("new_study:align")
         self.session.commit("set", moving=Scope(other), to=Scope(self.holding.id))
         self.window.handlers.run("compute")
@@ -212,6 +213,28 @@ class Ground(Windowed):
         moved = self.session.job.state.holdings[-1]
         near(np.array(moved.placement.shift)[2], 0.0, 0.01)
         self.assertFalse(self.session.job.state.holding(other).visible)
+
+    def probe_by_clicks(self):
+        """Two, and later a third beside them; no line joins them; each is in the table with its three components."""
+        editor, middle = self.window.sheet.fields["probes"], self.at(*(yard.ORIGIN + HEAP.centre))
+        for more, words in (((-60, 0), "Draw probes"), ((60, 50), "Draw more")):
+            self.assertEqual(editor.draw.text(), words)
+            QTest.mouseClick(editor.draw, LEFT)
+            for step in more:
+                self.click(middle + QPoint(step, 30))
+            QTest.keyClick(self.view, Qt.Key.Key_Return)
+            self.settle()
+        drawn = self.session.setup.probes
+        self.assertEqual((editor.words.text(), len(drawn.xy), drawn.z), ("4 places", 4, ()))
+        rows = self.session.shown().outcome.tables["probes"].rows
+        self.assertEqual(len(rows), 4)
+        one, other = (self.at(*place) for place in drawn.xy[:2])
+        pixels = self.view.grab().toImage()
+        edge = QColor(self.view.theme.edge).rgb()
+        between = (one * 3 + other) / 4
+        around = {pixels.pixel(between.x(), between.y() + k) for k in range(-2, 3)}
+        self.assertNotIn(edge, around, "single places are not joined")
+        self.assertFalse(self.view.tool._insert_at(self.view.tool.shapes()[0], QPointF(between)))
 
     def test_moved_by_eye_and_then_refined(self):
         """A copy far off: dragged and turned in plan, lifted in section, arrows for millimetres, a drag taken back; Enter keeps it as

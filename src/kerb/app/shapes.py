@@ -20,6 +20,13 @@ from kerb.studies.setup import Setup
 FEWEST = {RING: 3, RINGS: 3, LINE: 2, PLACES: 1}
 
 
+def counted(number: int, kind: str) -> str:
+    """So many vertices, or places where no line joins them."""
+    if kind == PLACES:
+        return f"{number} place{'s' if number != 1 else ''}"
+    return f"{number} vertices"
+
+
 @dataclass(frozen=True)
 class Shape:
     """One drawn shape: the field it belongs to, of many rings the key of its item, and its vertices.
@@ -49,6 +56,11 @@ class Shape:
     def closed(self) -> bool:
         """Whether it is a ring."""
         return self.kind in (RING, RINGS)
+
+    @property
+    def joined(self) -> bool:
+        """Whether a line runs from vertex to vertex: single places have none."""
+        return self.kind != PLACES
 
     @property
     def quiet(self) -> bool:

@@ -45,7 +45,8 @@ class Field(Setting):
     that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items of
     ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand`` matters only
     where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is the later (1)
-    or the earlier one (-1) of it and the main one, so that a new study has them in order.
+    or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further`` places adds to
+    those that are there.
     """
 
     kind: str = TEXT
@@ -67,6 +68,7 @@ class Field(Setting):
     level: str = ""
     swap: str = ""
     dated: int = 0
+    further: bool = False
     ways: tuple[Way, ...] = ()
 
     def drawn_as(self, way: str = "") -> str:

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from kerb.app.filtering import sentence
 from kerb.app.session import Session
+from kerb.app.shapes import counted
 from kerb.app.sheets.fields import ChoiceField, Line, NumberField, TextField
 from kerb.app.sheets.rings import RingsTable
 from kerb.app.widgets import Label, made, plain
@@ -258,17 +259,18 @@ class DrawnEditor(Editor):
         self.box.addLayout(self.buttons)
 
     def show_setup(self, setup: Setup) -> None:
-        """Mirror how many vertices there are and how long the line is."""
+        """Mirror how many vertices or places there are and how long the line is."""
         drawn: Drawn = getattr(setup, self.name)
         self.words.setText(self._said(drawn))
-        self.draw.setText("Draw anew" if drawn else f"Draw {self.about.label.lower()}")
+        again = "Draw more" if self.about.further else "Draw anew"
+        self.draw.setText(again if drawn else f"Draw {self.about.label.lower()}")
         self.draw.setProperty("role", "" if drawn else "main")
         self.draw.style().polish(self.draw)
 
     def _said(self, drawn: Drawn) -> str:
         if not drawn:
             return "not drawn"
-        count = f"{len(drawn.xy)} vertices"
+        count = counted(len(drawn.xy), self.about.kind)
         if self.about.kind != RING:
             return count
         around = polygon.perimeter(drawn.places)

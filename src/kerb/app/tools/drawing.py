@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from kerb.app.session import Session
-from kerb.app.shapes import FEWEST, Shape, elevated, shapes_of, with_ring
+from kerb.app.shapes import FEWEST, Shape, counted, elevated, shapes_of, with_ring
 from kerb.app.tools.base import OutlineTool
 from kerb.app.views.view import ORBIT, PLAN, View
 from kerb.core.arrays import Floats
@@ -76,11 +77,23 @@ class DrawShape(OutlineTool):
         what = next((one.help for one in self.about.ways if one.id == way), self.about.help)
         self.vertices: list[tuple[float, float]] = []
         self.heights: list[float] = []
-        ends = "closes the line" if self.closed else "ends the line"
+        one, ends = "vertex", "closes the line" if self.closed else "ends the line"
+        if self.kind == PLACES:
+            one, ends = "place", "ends"
+        if self.about.further:
+            self._go_on(getattr(setup, field))
+        them = "them" if self.kind == PLACES else "its vertices"
         self.hint = (
-            f"{what}: click its vertices. Double-click or Enter {ends}, Backspace takes one back, Esc stops. "
-            "Keys: arrows move the cross, Space sets a vertex."
+            f"{what}: click {them}. Double-click or Enter {ends}, Backspace takes one back, Esc stops. "
+            f"Keys: arrows move the cross, Space sets a {one}."
         )
+
+    def _go_on(self, drawn: Drawn) -> None:
+        """Begin with what is there."""
+        if drawn:
+            shape = Shape(self.field, self.about, drawn)
+            self.vertices = list(drawn.xy)
+            self.heights = elevated(self.session.shown().outcome, shape, self.view.camera.target[2])[:, 2].tolist()
 
     def release(self, event: QMouseEvent, clicked: bool) -> None:
         """Set a vertex."""
@@ -158,9 +171,13 @@ class DrawShape(OutlineTool):
         drawn = shape.drawn
         if self.about.kind == RING:
             drawn = Drawn.of(drawn.ring(self.about.label.lower()))
+        if self.about.further:
+            before: Drawn = getattr(setup, self.field)
+            typed = dict(zip(before.xy, before.z, strict=False))
+            drawn = replace(drawn, z=tuple(typed.get(one) for one in drawn.xy) if typed else ())
         values, name = with_ring(setup, self.field, drawn, self.way)
         self.session.before_step = None
-        self.session.commit(f"drew the {name} ({len(drawn.xy)} vertices)", **values)
+        self.session.commit(f"drew the {name} ({counted(len(drawn.xy), self.kind)})", **values)
         self.finished()
 
     def paint(self, painter: QPainter) -> None:

@@ -234,7 +234,7 @@ class EditShapes(Tool):
         self.session.commit(f"{self.verb or 'moved'} {what}")
 
     def _insert_at(self, shape: Shape, position: QPointF) -> bool:
-        number = _stretch_at(self._points(shape), position, shape.closed)
+        number = _stretch_at(self._points(shape), position, shape.closed) if shape.joined else None
         if self.session.setup is None or number is None:
             return False
         level = float(self._places(shape)[number, 2])
@@ -458,7 +458,7 @@ class EditShapes(Tool):
         places = self._places(shape)
         level = float(np.median(places[:, 2]))
         holes = [np.column_stack([hole, np.full(len(hole), level)]) for hole in shape.drawn.holes]
-        layers = [LineLayer(line, (0, 0, 0), closed=shape.closed) for line in (places, *holes)]
+        layers = [LineLayer(line, (0, 0, 0), closed=shape.closed) for line in (places, *holes) if shape.joined]
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
         view, depth = self.view, self.view.depth_now()
         every = [strokes(layer, view.camera, view.pixels, depth, outside=True) for layer in layers]

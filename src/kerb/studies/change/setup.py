@@ -64,7 +64,7 @@ class ChangeSetup(Setup):
         PLACES,
         "Probes",
         "Places whose nearest compared point is told with both places and the three components",
-        rare=True,
+        further=True,
     )
     stretch: float = number(
         "Lines drawn longer", "Distance lines of the views are drawn so many times as long as they are", "", default=1.0, low=0.0,
