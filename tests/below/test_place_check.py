@@ -130,7 +130,7 @@ class Shares(unittest.TestCase):
             found = check(Site(job.xyz + [0, 0, step], UTM), job)
             self.assertAlmostEqual(found.height, step, places=6)
             self.assertEqual("height" in codes(found), abs(step) > 1.0, step)
-            self.assertIn(f"{step:+.2f}", found.sentence)
+            self.assertIn(f"{abs(step):.2f} m {'higher' if step > 0 else 'lower'}", found.sentence)
         words = dict(check(Site(job.xyz - [0, 0, 12.25], UTM), job).alarms)["height"]
         self.assertIn("12.2 m", words)
         self.assertIn("lower", words)
@@ -642,10 +642,10 @@ class Pieces(unittest.TestCase):
         self.assertEqual(PlaceCheck().sentence, "The job has nothing yet to compare with.")
         self.assertEqual(PlaceCheck(0.874, 0.0, None, [], "m").sentence, "87 % of it lies over data of the job.")
         self.assertEqual(
-            PlaceCheck(0.5, 0.0, 0.126, [], "m").sentence, "50 % of it lies over data of the job, +0.13 m in height."
+            PlaceCheck(0.5, 0.0, 0.126, [], "m").sentence, "50 % of it lies over data of the job, 0.13 m higher."
         )
-        self.assertIn(", 0.00 m in height", PlaceCheck(0.5, 0.0, -0.004, [], "m").sentence)
-        self.assertIn(", -0.01 m in height", PlaceCheck(0.5, 0.0, -0.005, [], "m").sentence)
+        self.assertIn(", at the same height.", PlaceCheck(0.5, 0.0, -0.004, [], "m").sentence)
+        self.assertIn(", 0.01 m lower.", PlaceCheck(0.5, 0.0, -0.0051, [], "m").sentence)
         self.assertEqual(
             PlaceCheck(0.0, 12_345.67, None, [], "m").sentence,
             "It does not touch the job's data: 12\u2009345.7 m apart in plan.",

@@ -85,7 +85,7 @@ class PlaceCheck:
             return "The job has nothing yet to compare with." + (f" {self.guess}" if self.guess else "")
         if self.overlap > 0:
             words = f"{100 * self.overlap:.0f} % of it lies over data of the job"
-            return words + (f", {_signed(self.height)} {self.unit} in height." if self.height is not None else ".")
+            return words + (f", {_higher(self.height, self.unit)}." if self.height is not None else ".")
         return f"It does not touch the job's data: {self.apart:,.1f} {self.unit} apart in plan.".replace(",", "\u2009")
 
 
@@ -341,8 +341,10 @@ def _distance(site: Site) -> float:
     return float(np.hypot(*np.nanmedian(site.xyz[:, :2], axis=0)))
 
 
-def _signed(value: float) -> str:
-    return f"{value:+.2f}" if abs(value) >= 0.005 else "0.00"
+def _higher(value: float, unit: str) -> str:
+    if abs(value) < 0.005:
+        return "at the same height"
+    return f"{abs(value):.2f} {unit} {'higher' if value > 0 else 'lower'}"
 
 
 def _length(value: float, site: Site) -> str:
