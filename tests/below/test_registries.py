@@ -28,7 +28,7 @@ class Actions(unittest.TestCase):
         self.assertEqual(len({a.id for a in every}), len(every))
         shortcuts = [keys for a in every for keys in (a.shortcut, a.also) if keys]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
-        needs = ("", "job", "data", "cloud", "study", "ready", "outcome", "section", "undo", "redo")
+        needs = ("", "job", "data", "cloud", "ground", "study", "ready", "outcome", "section", "undo", "redo")
         for action in every:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)

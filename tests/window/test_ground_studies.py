@@ -16,6 +16,7 @@ from kerb.app.shapes import elevated
 from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.moving import MoveByEye
 from kerb.core.cloud.sieve import Sieve
+from kerb.core.errors import InputError
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.things import LINES, Placed
@@ -213,6 +214,35 @@ class Ground(Windowed):
         moved = self.session.job.state.holdings[-1]
         near(np.array(moved.placement.shift)[2], 0.0, 0.01)
         self.assertFalse(self.session.job.state.holding(other).visible)
+
+    def test_a_job_of_surfaces_without_a_cloud(self):
+        """Two surfaces are compared and contoured; what is asked of a cloud says so; a new surface is what is mended next."""
+        self.window.handlers.run("new_study:surface")
+        self.settle()
+        self.session.commit("set", keep=True, spacing=0.5)
+        self.window.handlers.run("compute")
+        self.settle()
+        state = self.session.job.state
+        made = [h for h in state.holdings if h.kind == "surface"]
+        self.assertEqual(studies.begun(state, "mend", self.holding).surface, Scope(made[-1].id))
+        self.assertEqual(studies.begun(state, "cutfill", self.holding).earlier, Scope(self.holding.id))
+        change, twin = holdings.duplicated(self.session.job, made[-1])
+        self.session.execute(change)
+        self.session.execute(Change("Only surfaces", lambda s: replace(s, holdings=(made[-1], twin), studies=())))
+        self.settle()
+        can = self.window.actions_by_id
+        self.assertFalse(can["new_study:stockpile"].isEnabled())
+        for kind in ("cutfill", "contours", "mend"):
+            self.assertTrue(can[f"new_study:{kind}"].isEnabled(), kind)
+            self.window.handlers.run(f"new_study:{kind}")
+            self.settle()
+            if kind != "mend":
+                self.assertTrue(self.session.shown().whole, kind)
+        self.assertEqual(self.session.job.state.studies[0].found is not None, True)
+        with self.assertRaisesRegex(InputError, "Bring a cloud in first"):
+            studies.begun(self.session.job.state, "stockpile", None)
+        with self.assertRaisesRegex(InputError, "a cloud or a surface"):
+            studies.begun(replace(state, holdings=()), "cutfill", None)
 
     def probe_by_clicks(self):
         """Two, and later a third beside them; no line joins them; each is in the table with its three components."""

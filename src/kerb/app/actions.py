@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kerb.studies.fields import SCOPE
+from kerb.studies.kind import StudyKind
 from kerb.studies.registry import STUDIES
 
 # Arrangements of panes, by key.
@@ -28,11 +30,18 @@ class ActionEntry:
     also: str = ""
 
 
+def _wants(kind: StudyKind) -> str:
+    """What a job has to hold for a study of a kind: a cloud, or anything that has elevations."""
+    return "cloud" if kind.setup.declared()[kind.setup.main()].kind == SCOPE else "ground"
+
+
 def _of_kinds(what: str) -> tuple[ActionEntry, ...]:
     """Entries that follow from the declarations of studies: a new one of each kind, and the steps of each."""
     if what == "new":
         return tuple(
-            ActionEntry(f"new_study:{kind.id}", f"New {kind.title.lower()}", kind.question, "Study", kind.key, "cloud")
+            ActionEntry(
+                f"new_study:{kind.id}", f"New {kind.title.lower()}", kind.question, "Study", kind.key, _wants(kind)
+            )
             for kind in STUDIES.values()
         )
     return tuple(
@@ -160,7 +169,7 @@ def actions() -> tuple[ActionEntry, ...]:
                     "Data", "Shift+P", "cloud"),
         ActionEntry("known_length", "Check a known length", "Two clicks on something of known length tell the scale", "Data", "",
                     "data"),
-        ActionEntry("new_study", "New study…", "Choose a question that the data shall answer", "Study", "Ctrl+Shift+Q", "cloud"),
+        ActionEntry("new_study", "New study…", "Choose a question that the data shall answer", "Study", "Ctrl+Shift+Q", "ground"),
         *_of_kinds("new"),
         ActionEntry("draw", "Draw…", "Draw the line or ring that the open study is about; double-click or Enter ends it",
                     "Study", "T", "study", True),

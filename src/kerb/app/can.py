@@ -7,6 +7,8 @@ from collections.abc import Callable
 from kerb.app.actions import ActionEntry
 from kerb.app.session import Session
 from kerb.core.things import CLOUD
+from kerb.studies.fields import SURFACE
+from kerb.studies.sources import KINDS_OF
 
 
 def possible(session: Session, along: bool) -> Callable[[ActionEntry], bool]:
@@ -14,7 +16,8 @@ def possible(session: Session, along: bool) -> Callable[[ActionEntry], bool]:
     job, study, setup, kind = session.job, session.study, session.setup, session.kind
     have = {
         "": True, "job": job is not None,
-        "cloud": bool(job and job.state.of_kind(CLOUD)), "data": session.has_data, "study": study is not None,
+        "cloud": bool(job and job.state.of_kind(CLOUD)), "data": session.has_data,
+        "ground": bool(job and job.state.of_kind(*KINDS_OF[SURFACE])), "study": study is not None,
         "ready": setup is not None and not setup.missing(),
         "outcome": bool(job and any(s.found for s in job.state.studies)),
         "section": along, "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),

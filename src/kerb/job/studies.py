@@ -11,10 +11,11 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
 from kerb.core.things import CLOUD
+from kerb.core.things import SURFACE as SURFACE_HOLDING
 from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
 from kerb.job.state import Found, Holding, JobState, StudyRecord, free_name
-from kerb.studies.fields import HOLDINGS, MANY, SCOPE, SURFACE
+from kerb.studies.fields import HOLDINGS, MANY, SCOPE, SURFACE, Field
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
@@ -37,11 +38,15 @@ def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, S
     return Change(f"New study: {study.name}", lambda s: s.with_study(study)), study
 
 
-def begun(state: JobState, kind: str, cloud: Holding) -> Setup:
-    """A setup as a new study of a cloud has it. What it needs besides is chosen where the job has just one that it can be; of an
-    earlier and a later one the date tells which is which, else the order in which they came in."""
+def begun(state: JobState, kind: str, cloud: Holding | None) -> Setup:
+    """A setup as a new study of a cloud has it, or of what else there is that it can be asked of.
+
+    What it needs besides is chosen where the job has just one that it can be; of an earlier and a later one the date tells which
+    is which, else the order in which they came in. Raises InputError, when the job has nothing that it can be asked of.
+    """
     about = study_kind(kind).setup
     main, values = about.main(), about.usual(state.title.length_unit())
+    cloud = _asked_of(state, about.declared()[main], cloud)
     values[main] = Scope(cloud.id)
     bare = about(**values)
     for name, field in about.declared().items():
@@ -57,6 +62,19 @@ def begun(state: JobState, kind: str, cloud: Holding) -> Setup:
             if either and later != (field.dated > 0):
                 values[main], values[name] = values[name], values[main]
     return about(**values)
+
+
+def _asked_of(state: JobState, field: Field, cloud: Holding | None) -> Holding:
+    """The holding that a new study is asked of: the cloud in hand, unless a surface is meant first or there is no cloud."""
+    others = state.of_kind(*KINDS_OF[field.kind])
+    surfaces = [holding for holding in others if holding.kind == SURFACE_HOLDING]
+    if field.finished and surfaces:
+        return surfaces[-1]
+    if cloud is None and not others:
+        raise InputError(
+            "Bring a cloud in first." if len(KINDS_OF[field.kind]) == 1 else "Bring a cloud or a surface in first."
+        )
+    return cloud or others[0]
 
 
 def _when(state: JobState, holding: Holding, other: Holding) -> tuple[str, int]:

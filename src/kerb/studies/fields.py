@@ -46,7 +46,7 @@ class Field(Setting):
     ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand`` matters only
     where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is the later (1)
     or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further`` places adds to
-    those that are there.
+    those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where there is none.
     """
 
     kind: str = TEXT
@@ -69,6 +69,7 @@ class Field(Setting):
     swap: str = ""
     dated: int = 0
     further: bool = False
+    finished: bool = False
     ways: tuple[Way, ...] = ()
 
     def drawn_as(self, way: str = "") -> str:

@@ -63,12 +63,14 @@ class StudyActions(QObject):
             chooser.chosen.connect(self.new_study)
             chooser.open()
             return
-        cloud = self.session.main_cloud()
-        if self.session.job is None or cloud is None:
-            self.session.said.emit("Bring a cloud in first.")
+        if self.session.job is None:
             return
         about = STUDIES[kind]
-        setup = studies.begun(self.session.open_job.state, kind, cloud)
+        try:
+            setup = studies.begun(self.session.open_job.state, kind, self.session.main_cloud())
+        except KerbError as error:
+            self.session.said.emit(str(error))
+            return
         change, study = studies.made(self.session.open_job.state, kind, about.name, setup)
         self.session.execute(change)
         self.session.select(study.id)

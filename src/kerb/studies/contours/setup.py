@@ -14,8 +14,9 @@ class ContoursSetup(Setup):
     """Inputs and settings of contours."""
 
     surface: Scope = surface(
-        "Surface", "What the contours are of: a cloud, surface, grid or model", COMPARED, needed="Choose a surface."
-    )
+        "Surface", "What the contours are of: a cloud, surface, grid or model", COMPARED, needed="Choose a surface.",
+        finished=True,
+    )  # fmt: skip
     interval: float = number("Interval", "Height between two contours", default=0.5, low=0.0)
     base: float = number("Base", "Levels are counted from this elevation", default=0.0, rare=True)
     smooth: bool = switch("Smooth", "Contours of a smooth surface through the same points; they never cross")

@@ -17,7 +17,11 @@ class MendSetup(Setup):
     """Inputs and steps of a mended surface."""
 
     surface: Scope = with_elevations(
-        "Surface", "The surface to be mended; it stays as it is", section=COMPARED, needed="Choose a surface."
+        "Surface",
+        "The surface to be mended; it stays as it is",
+        section=COMPARED,
+        needed="Choose a surface.",
+        finished=True,
     )
     other: Scope = with_elevations(
         "Other surface", "What the step 'Other surface inside' takes from", section=AGAINST, rare=True
