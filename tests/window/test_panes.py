@@ -56,6 +56,45 @@ class Panes(Windowed):
         self.assertEqual(self.shown(), [(True, PLAN)])
         self.assertFalse(any(c.isVisible() for c in self.panes.companions))
 
+    def test_studies_of_one_and_of_two_panes_by_turns_keep_the_scale(self):
+        """What was in sight stays in sight, and is no smaller each time; who zooms meanwhile keeps that."""
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        two = {view: view.camera.scale for view in self.panes.views()}
+        for number in range(3):
+            for name in ("one", "beside"):
+                self.window.handlers.run(f"panes:{name}")
+                wait(0.05)
+                self.settle()
+            for view, scale in two.items():
+                near(view.camera.scale / scale, 1.0, 1e-6, number)
+        self.view.set_camera(replace(self.view.camera, scale=self.view.camera.scale / 4))
+        scale = self.view.camera.scale
+        for name in ("one", "beside"):
+            self.window.handlers.run(f"panes:{name}")
+            wait(0.05)
+            self.settle()
+        near(self.view.camera.scale / scale, 1.0, 1e-6)
+
+    def test_dark_and_back_keeps_what_each_pane_looks_at(self):
+        self.draw_toe()
+        self.window.handlers.run("panes:beside")
+        self.settle()
+        self.panes.activate(self.panes.companions[0])
+        self.window.handlers.run("fit")
+        self.settle()
+        before = [(view.mode, view.camera) for view in self.panes.views()]
+        at = self.panes.views().index(self.panes.active)
+        for name in ("dark", "light"):
+            self.window.switch_theme()
+            wait(0.2)
+            self.session, self.view, self.panes = self.window.session, self.window.view, self.window.panes
+            self.settle()
+            self.assertEqual([(view.mode, view.camera) for view in self.panes.views()], before, name)
+            self.assertEqual(self.panes.views().index(self.panes.active), at)
+            for view in self.panes.views():
+                self.assertGreater((view.picture.buffer.rows >= 0).sum(), 500, (name, view.mode))
+
     def test_in_a_narrow_pane_controls_fold(self):
         strip = self.window.strip
         self.window.resize(980, 620)

@@ -57,7 +57,7 @@ from kerb.app.tools.tiles import ChooseTiles
 from kerb.app.views.backdrop import Backdrop
 from kerb.app.views.legend import Legend
 from kerb.app.views.overlay import Furniture
-from kerb.app.views.panes import Panes
+from kerb.app.views.panes import Companion, Panes
 from kerb.app.views.scene_strokes import paint_marks, paint_strokes
 from kerb.app.views.selection_bar import SelectionBar
 from kerb.app.views.strip import Strip
@@ -491,8 +491,9 @@ class Window(QMainWindow):
     def _switch_theme(self) -> None:
         name = "dark" if self.theme.name == "light" else "light"
         self.settings.set("theme", name)
-        job, study, mode = self.session.job, self.session.study_id, self.view.mode
-        cameras = dict(self.view.cameras)
+        job, study = self.session.job, self.session.study_id
+        looks = [(view.mode, dict(view.cameras)) for view in self.panes.views()]
+        place = self.panes.views().index(self.view)
         self._end_threads()
         self.menuBar().clear()
         for action in list(self.actions()):
@@ -503,14 +504,20 @@ class Window(QMainWindow):
         if job is not None:
             self.session.set_job(job)
             self.session.select(study)
-            self.view.cameras = cameras
-            QTimer.singleShot(0, lambda: self._look_as_before(mode, cameras[mode]))
+            QTimer.singleShot(0, lambda: self._look_as_before(looks, place))
         self._mirror_actions()
         self._mirror_scene()
 
-    def _look_as_before(self, mode: str, camera: Camera) -> None:
-        self.view.set_mode(mode)
-        self.view.set_camera(camera, False)
+    def _look_as_before(self, looks: list[tuple[str, dict[str, Camera]]], place: int) -> None:
+        """Each pane shows what it did before, and the same one is the active one."""
+        views = self.panes.views()
+        for view, (mode, cameras) in zip(views, looks, strict=False):
+            view.cameras = dict(cameras)
+            view.look(mode, cameras[mode])
+        active = views[place] if place < len(views) else self.view
+        if isinstance(active, Companion):
+            self.panes.activate(active)
+        self._mirror_scene()
 
     def show_guide(self, on: bool) -> None:
         """Show or hide the guided start."""

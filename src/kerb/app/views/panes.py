@@ -7,7 +7,7 @@ A press into another pane exchanges the two, so that everything else of the wind
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
@@ -132,6 +132,20 @@ class Pane(QWidget):
             self.whole_wanted.emit(self)
 
 
+@dataclass(frozen=True)
+class Sight:
+    """How much was in sight of a view when somebody last looked somewhere: its pixels and scales then, and the scales it was
+    ``left`` with, fitted to panes of other sizes. Fitting from there each time, panes of two sizes by turns do not drift."""
+
+    size: tuple[int, int]
+    scales: dict[str, float]
+    left: dict[str, float] = field(default_factory=dict)
+
+
+def _scales(view: View) -> dict[str, float]:
+    return {mode: camera.scale for mode, camera in view.cameras.items()}
+
+
 class Panes(QWidget):
     """The panes of a window. ``changed`` tells that the arrangement, or what a pane shows, is another one."""
 
@@ -149,6 +163,7 @@ class Panes(QWidget):
         self.is_whole = False
         self.panes: list[Pane] = []
         self.companions: list[Companion] = []
+        self._sights: dict[View, Sight] = {}
         self.place: Floats | None = None
         # Companions that were given the eye of the active view just now.
         self._new: set[View] = set()
@@ -217,9 +232,14 @@ class Panes(QWidget):
         begun = [view for view in self.views() if view is self.active or view in self._new]
         self._new.clear()
         for view in begun:
-            share = max(size[0] / view.pixels[0], size[1] / view.pixels[1])
+            sight = self._sights.get(view)
+            if sight is None or sight.left != _scales(view):
+                # Somebody zoomed since: from here on that is what stays in sight.
+                sight = Sight(size, _scales(view))
+            share = max(sight.size[0] / view.pixels[0], sight.size[1] / view.pixels[1])
             for mode, camera in view.cameras.items():
-                view.cameras[mode] = replace(camera, scale=camera.scale * share)
+                view.cameras[mode] = replace(camera, scale=sight.scales[mode] * share)
+            self._sights[view] = replace(sight, left=_scales(view))
             view.set_camera(view.camera, moving=False)
         for view in self.views():
             if view.mode == SECTION and view is not self.active:
