@@ -1,5 +1,6 @@
 """Pieces of the studies of surfaces, contours and spot levels on planes and lattices, where figures and words have closed forms."""
 
+import re
 import unittest
 from unittest import mock
 
@@ -70,6 +71,9 @@ class Surfaces(unittest.TestCase):
             found = self.made((np.concatenate([ground, roof + [6.1, 6.2, 0]]) + FAR) * one, unit)
             marked = found.layers["layers"].xyz / one - FAR
             near(marked[:, 2], np.full(len(marked), 5.0), 1e-3)
+            text = next(note.text for note in found.warnings if note.code == "layers")
+            told = float(re.match(r"on ([\d\u2009]+\.\d)", text)[1].replace("\u2009", ""))
+            self.assertAlmostEqual(told * unit.metres**2 / 64, 1.0, delta=0.6)
             self.assertTrue(((marked[:, :2] > 4) & (marked[:, :2] < 16)).all())
             dense = lattice(40, 0.05, lambda xy: 0 * xy[:, 0])
             for above, said in ((0.7, True), (0.45, False)):
