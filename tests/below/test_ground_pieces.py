@@ -2,6 +2,7 @@
 
 import re
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -11,9 +12,15 @@ from kerb.core.progress import silent
 from kerb.core.quantity import Decimals
 from kerb.core.surface.tin import triangulate
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
+from kerb.report.flow import PlanFigure
+from kerb.report.pdf import Chapter, ReportWish, make_report
+from kerb.report.plan import plan_of
 from kerb.studies.contours.run import run as contours
 from kerb.studies.contours.setup import ContoursSetup
-from kerb.studies.drawn import Drawn
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.mend.kind import describe as describe_mending
+from kerb.studies.mend.run import run as mend
+from kerb.studies.mend.setup import MendSetup
 from kerb.studies.scope import Scope
 from kerb.studies.spots.kind import write
 from kerb.studies.spots.run import run as spots
@@ -183,6 +190,12 @@ class Levels(Folder):
             for row in found.tables["points"].rows
         ]
         self.assertEqual((found.value("count"), found.value("empty")), (len(rows), 0))
+        corner = min((row["n"], row["e"]) for row in rows)
+        begun = spots(replace(setup, origin=f"{corner[1]}, {corner[0]}"), sources, silent()).tables["points"]
+        where = [[column.name for column in begun.columns].index(name) for name in ("row", "column")]
+        for row, other in zip(rows, begun.rows, strict=True):
+            wanted = [round((row[a] - corner[k]) / 2) for k, a in enumerate(("n", "e"))]
+            self.assertEqual(([row["row"] - 1, row["column"] - 1], [other[k] for k in where]), (wanted, wanted))
         for row in rows:
             off = np.hypot(*(one[:, :2] + FAR[:2] - [row["e"], row["n"]]).T)
             near(row["z"], np.median(one[off <= 1.0, 2]) + FAR[2], 1e-4)
@@ -225,3 +238,36 @@ class Levels(Folder):
         self.assertEqual([note.code for note in none.warnings], ["no-levels"])
         self.assertEqual([none.value(n) for n in ("count", "lowest", "mean")], [0, None, None])
         self.assertGreater(none.value("empty"), 3)
+
+
+class Reported(unittest.TestCase):
+    """What reports draw of them."""
+
+    def test_labels_on_the_plan_do_not_lie_on_one_another(self):
+        """Of 41 by 41 levels some; each where it belongs, none over another."""
+        setup = SpotsSetup(Scope("cloud"), spacing=0.5)
+        cloud = store_of(lattice(20) + FAR)
+        found = spots(setup, sources_of(cloud), silent())
+        make_report([Chapter("Levels", found, cloud)], ReportWish())  # registers the fonts
+        canvas = mock.Mock(stringWidth=lambda text, _font, _size: 3.0 * len(text))
+        with mock.patch("kerb.report.flow._label") as label:
+            PlanFigure(plan_of(cloud, found), "m", 300.0)._marks(canvas, 0.3, 200.0)
+        at = np.array([call.args[1:3] for call in label.call_args_list])
+        texts = [call.args[3] for call in label.call_args_list]
+        self.assertTrue(30 < len(at) < 800, len(at))
+        for k, (x, y) in enumerate(at):
+            near_it = (np.abs(at[:, 1] - y) < 6.5) & (np.abs(at[:, 0] - x) < 3 * len(texts[k]))
+            self.assertEqual(np.flatnonzero(near_it).tolist(), [k])
+
+    def test_a_surface_lies_under_what_was_mended_of_it(self):
+        tin = triangulate(lattice(20) + FAR)
+        ring = Drawn.of(np.array([[4.0, 4], [9, 4], [9, 9], [4, 9]]) + FAR[:2])
+        steps = (Item("a", "Water", ring, (("way", "water"), ("value", FAR[2] + 3.0))),)
+        found = mend(MendSetup(Scope("s"), steps=steps), sources_of(None, surface=thing(tin)), silent())
+        plan = plan_of(None, found)
+        colours = [
+            plan.image[tuple(plan.to_pixels(FAR + np.array([[x, y, 0.0]]))[0].astype(int)[::-1])]
+            for x, y in ((2, 15), (18, 15), (6, 6))
+        ]
+        self.assertEqual(len({tuple(one) for one in colours} - {(255, 255, 255)}), 3)
+        self.assertEqual(describe_mending({}, found), ["1 step"])

@@ -32,6 +32,8 @@ FILL = HexColor("#f3e0bf")
 WARN = HexColor("#fbf1de")
 # A profile lower than this share of its room is drawn higher than twice.
 FLAT_SHARE = 0.3
+# Labels whose lines stand closer than this (points) touch.
+LABEL_HIGH = 7.0
 REGULAR, MEDIUM, BOLD = "PlexSans", "PlexSans-Medium", "PlexSans-SemiBold"
 
 
@@ -165,7 +167,9 @@ class PlanFigure(Flowable):
                 canvas.drawCentredString(x, y - 2.3, letter)
 
     def _marks(self, canvas: Canvas, scale: float, top: float) -> None:
+        """Marks and labels; of labels that would lie on another the later ones are left out, as in a view."""
         canvas.setFont(MEDIUM, 6)
+        taken: list[tuple[float, float, float]] = []
         for layer in self.plan.scene.marks:
             at = self.plan.to_pixels(layer.xyz) * scale
             for row, (x, y) in enumerate(at.tolist()):
@@ -176,12 +180,16 @@ class PlanFigure(Flowable):
                     wide = canvas.stringWidth(layer.texts[row], MEDIUM, 5.5)
                     place = x + (3 if layer.marked else -wide / 2)
                     place = min(max(place, 3.0), self.width - wide - 4.0)
+                    if any(abs(y - v) < LABEL_HIGH and place < b and a < place + wide for a, b, v in taken):
+                        continue
+                    taken.append((place, place + wide, y))
                     _label(canvas, place, top - y, layer.texts[row], MEDIUM)
 
     def _legend(self, canvas: Canvas) -> None:
         """The ramp of the map with its ends, else that of the elevations, at the upper left."""
         mapped = value_map(self.plan.scene)
-        if not self.plan.scene.clouds and mapped is None:
+        by_elevation = self.plan.scene.clouds or any(mesh.ramp for mesh in self.plan.scene.meshes)
+        if not by_elevation and mapped is None:
             return
         title, unit, ramp, low, high = "Elevation", self.unit, self.plan.ramp, self.plan.low, self.plan.high
         if mapped is not None:

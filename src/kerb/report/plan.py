@@ -14,7 +14,7 @@ from kerb.core.quantity import Decimals
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture, render
-from kerb.draw.scene import CloudLayer, Scene, Style
+from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
 from kerb.studies.outcome import Outcome
 from kerb.studies.scope import without_noise
 from kerb.studies.showing import How, bounds_of, put
@@ -90,6 +90,15 @@ def plan_of(
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
     clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
     scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
+    ground = outcome.mesh("surface") if store is None else None
+    if ground is not None and not ground.shown:
+        # Without a cloud the surface itself is what lies under what was found.
+        ends_of = (style.low or 0.0, style.high or 1.0)
+        scene.meshes.append(
+            MeshLayer(
+                ground.vertices, ground.triangles, PALETTE["top"], ramp=style.ramp, limits=ends_of, contour=interval
+            )
+        )
     put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
     picture: Picture = render(scene, camera, size)
     labels = contour_labels(picture, interval, LABELS_APART)

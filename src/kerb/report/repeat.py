@@ -45,7 +45,8 @@ def _words(about: Field, value: Any, used: Any, what: tuple[Outcome, Setup], dec
         return drawn_words(value, about.kind == RING, outcome.unit, decimals)
     if about.kind == RINGS:
         taken = [item for item in value if item.taken]
-        return f"{len(taken)} lines: {', '.join(item.name for item in taken)}" if taken else ""
+        noun = ("step" if about.ways else "line") + ("s" if len(taken) > 1 else "")
+        return f"{len(taken)} {noun}: {', '.join(item.name for item in taken)}" if taken else ""
     if about.kind == CHOICE:
         return dict(about.choices).get(value, str(value)).lower()
     if about.kind == SWITCH:

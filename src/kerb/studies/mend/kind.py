@@ -65,7 +65,7 @@ def write(setup: MendSetup, outcome: Outcome, sources: Sources, paths: dict[str,
 def describe(_setup: dict[str, Any], outcome: Outcome) -> list[str]:
     """What stands beside the net change: how many steps."""
     table = outcome.tables.get("steps")
-    return [f"{len(table.rows)} steps"] if table is not None else []
+    return [f"{len(table.rows)} step{'s' if len(table.rows) != 1 else ''}"] if table is not None else []
 
 
 def follow(setup: MendSetup, cloud: str) -> MendSetup:

@@ -34,6 +34,9 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
     grid, areas = grid_of(setup), areas_of(setup)
     low, high = store.bounds
     nodes, place = grid.nodes(low[:2], high[:2], areas)
+    if len(place) and not setup.origin.strip():
+        # Of a grid on round coordinates rows and columns are counted where it begins, not from where coordinates do.
+        place = place - place.min(axis=0) + 1
     radius = setup.radius if setup.radius is not None else setup.spacing / 2
     z = spot_levels(view, nodes, setup.take, radius, progress.within(0.0, 0.6))
     known = np.isfinite(z)
