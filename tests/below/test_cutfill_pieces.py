@@ -158,6 +158,13 @@ class Figures(unittest.TestCase):
             other, *_ = compare(plane(level), plane(height), stable=(strip,), exchanged=True)
             self.assertEqual((corrections(taken), corrections(other)), ((), ()))
         self.assertEqual(corrections(compare(plane(level), plane(ramp))[0]), ())
+        for asked, told in (
+            ({"take_out": "offset"}, True),
+            ({"take_out": "offset", "stable": (strip,)}, False),
+            ({}, False),
+        ):
+            notes = [note.code for note in compare(plane(level), plane(ramp), **asked)[0].warnings]
+            self.assertEqual("not-taken-out" in notes, told, asked)
 
 
 class Bounds(unittest.TestCase):

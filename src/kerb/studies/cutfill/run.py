@@ -18,7 +18,7 @@ from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_
 from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill import figures, series, uncertainty
 from kerb.studies.cutfill.compared import Compared, compared, difference_grid, extent
-from kerb.studies.cutfill.setup import EXACT, CutfillSetup
+from kerb.studies.cutfill.setup import EXACT, KEEP, CutfillSetup
 from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile, histogram
 from kerb.studies.outcome import Note, Outcome
 from kerb.studies.profiles import eastward
@@ -172,6 +172,8 @@ def _notes(
             Note("no-stable", "no stable ground is marked and the level of the epochs to one another is not stated: the bound "
                  "is without it")
         )  # fmt: skip
+    if setup.take_out != KEEP and stable is None:
+        notes.append(Note("not-taken-out", "nothing was taken out: no stable ground is marked"))
     if setup.detect:
         notes.append(Note("dead-band", f"changes up to {quantity(setup.detect, unit)} are not counted; they cover "
                           f"{quantity(total.same_area, unit + '2')}"))  # fmt: skip
