@@ -33,7 +33,7 @@ from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.scope import Scope
 from tests.below.test_accuracy_beside import rotation
-from tests.below.test_cutfill import written
+from tests.below.test_cutfill import thing, written
 from tests.below.test_target import chequered
 from tests.support import DATA, FAR, CommandLine, near, sources_of, store_of
 
@@ -422,6 +422,18 @@ class Picking(unittest.TestCase):
                 with_place(setup, sources, moved[0, :2] + 900 * one)
         with self.assertRaisesRegex(InputError, "from a file"):
             with_place(replace(setup, pairs="pairs.csv"), sources, moved[0, :2])
+
+    def test_a_place_on_a_surface(self):
+        """On triangles a pick has the elevation that is there, whatever it had itself; beside them there is nothing."""
+        xy = np.array([[0.0, 0], [10, 0], [10, 8], [0, 8]])
+        sides = np.column_stack([xy, 0.5 * xy[:, 0] - 0.25 * xy[:, 1]]) + FAR
+        sources = sources_of(None, METRE, moving=thing(triangulate(sides)), to=thing(triangulate(sides)))
+        setup = AlignSetup(Scope("a"), Scope("b"))
+        for place in (FAR[:2] + [4.0, 2.0], FAR + [4.0, 2.0, 77.0]):
+            words = with_place(setup, sources, place)["pairs"].split()
+            near(np.array(words[1:], float) - FAR, [4.0, 2.0, 1.5], 1e-3)
+        with self.assertRaisesRegex(InputError, "nothing there"):
+            with_place(setup, sources, FAR[:2] - 1.0)
 
     def test_spheres_and_corners_round_a_pick(self):
         """A target ball of 0.145 m seen from one side on its pole over the floor; a corner of a room, its walls unevenly seen, with

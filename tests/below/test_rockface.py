@@ -1,5 +1,6 @@
 """Faces that lean over: closed forms on planes and about axes, units, sides, whole turns, layers, and how often the bound holds."""
 
+import re
 import unittest
 
 import laspy
@@ -95,6 +96,8 @@ class Plane(unittest.TestCase):
         found, _ = asked(np.vstack([leaning(30_000, flat, 1), bush]), leaning(30_000, flat, 2))
         self.assertIn("layers", [note.code for note in found.warnings])
         near(np.median(found.layers["layers"].xyz[:, 1]) - FAR[1], 5.0, 0.5)
+        text = next(note.text for note in found.warnings if note.code == "layers")
+        self.assertTrue(0.3 < float(re.match(r"on (\d+\.\d)", text)[1]) < 4.0, text)
         holed = leaning(40_000, flat, 2)
         holed = holed[np.abs(holed[:, 1] - FAR[1] - 10) > 2]
         gap, _ = asked(leaning(40_000, flat, 1), holed)
