@@ -370,15 +370,16 @@ class Session(QObject):
         return self._rest.isActive()
 
     def compute(self, by_itself: bool = False) -> None:
-        """Run the open study in the background. A run under way is stopped first, unless it is the one that is asked for. Why one
-        that was begun ``by_itself`` came to nothing is told in the sheet only: nobody waits for it."""
+        """Run the open study in the background. A run under way is stopped first, unless it is of the same state: that is waited
+        for. Why one that was begun ``by_itself`` came to nothing is told in the sheet only: nobody waits for it."""
         study = self.study
         if study is None or self.job is None:
             return
         self._rest.stop()
         if self.compute_task is not None:
-            if self.unasked and self.computing == (study.id, studies.fingerprint_of(self.job.state, study)):
-                self.unasked = by_itself
+            same = self.computing == (study.id, studies.fingerprint_of(self.job.state, study))
+            if same and (by_itself or self.unasked):
+                self.unasked = self.unasked and by_itself
                 self.working.emit(self.compute_task)
                 return
             self.compute_task.stop()
