@@ -48,7 +48,8 @@ def settle(window: Window) -> None:
     while quiet < 8:
         wait(0.04)
         session = window.session
-        busy = session.tasks or not window.view.drawing.idle() or not session.live.idle() or session.resting()
+        busy = session.tasks or not session.live.idle() or session.resting()
+        busy = busy or not all(view.drawing.idle() for view in window.panes.views())
         busy = busy or not window.backdrop.idle() or not window.selection.idle()
         busy = busy or window.right.find_page._rest.isActive()
         quiet = 0 if busy else quiet + 1

@@ -115,6 +115,23 @@ class Free(unittest.TestCase):
                 self.assertGreater(areas(places, found).min(), 0.0)
                 self.assertEqual(in_steps(places)[1], bool(digits))
 
+    def test_whole_steps_far_off_whichever_side_is_long(self):
+        """Millimetres far from nought, up to 2²⁶ of them along the longer side; a step more, or a place between, and they are not."""
+        rng = np.random.default_rng(8)
+        for wide in ((2**26 - 1, 900), (900, 2**26 - 1)):
+            steps = np.column_stack([rng.integers(0, one + 1, 500) for one in wide])
+            steps[:2] = (0, 0), wide
+            far = np.array([500_000.0, 5_800_000.0])
+            found, whole = in_steps(steps / 1000 + far)
+            self.assertTrue(whole)
+            np.testing.assert_array_equal(found, steps)
+            longer = steps.copy()
+            longer[1, np.argmax(wide)] += 1
+            self.assertFalse(in_steps(longer / 1000 + far)[1])
+            between = steps / 1000 + far
+            between[-1, 1] += 0.0004
+            self.assertFalse(in_steps(between)[1])
+
     def test_hard_places(self):
         """A lattice, one turned (no whole numbers), with a stray a million times as far, on a circle, in one column but for one."""
         rng = np.random.default_rng(3)

@@ -102,7 +102,7 @@ def _outside(tin: Tin, limit: float) -> Mask:
         drop = todo[(gone[sides[todo]] & long[todo]).any(axis=1)]
         gone[drop] = True
         near = np.unique(sides[drop])
-        todo = near[(near >= 0) & ~gone[near]]
+        todo = near[~gone[near]]
     return gone[:-1]
 
 
