@@ -244,6 +244,32 @@ class Ground(Windowed):
         with self.assertRaisesRegex(InputError, "a cloud or a surface"):
             studies.begun(replace(state, holdings=()), "cutfill", None)
 
+    def test_a_study_that_lies_out_of_sight_is_shown_when_it_is_opened(self):
+        """By a click in the list; where any of it is in sight the view stays."""
+        self.window.handlers.run("new_study:change")
+        ring = Drawn.of(np.array([[-9.0, -9], [9, -9], [9, 9], [-9, 9]]) + yard.ORIGIN + HEAP.centre)
+        self.session.commit(
+            "set", compared=Scope(self.holding.id), against=Scope(self.twin(Rigid(), "Twin")), area=ring
+        )
+        self.window.handlers.run("compute")
+        self.settle()
+        key = self.session.study_id
+        self.window.handlers.run("new_study:contours")
+        self.settle()
+        self.window.handlers.run("panes:one")
+        self.settle()
+        for away, moved in ((15.0, False), (400.0, True)):
+            self.look_at_heap()
+            camera = self.view.camera
+            camera = replace(camera, target=(camera.target[0] + away, *camera.target[1:]))
+            self.view.set_camera(camera)
+            QTest.mouseClick(self.window.lists.rows[key], LEFT, PLAIN, QPoint(80, 15))
+            self.settle()
+            middle = self.view.to_widget(np.append(yard.ORIGIN + HEAP.centre, 5.0)[None])[0]
+            self.assertEqual(self.view.camera.target[:2] != camera.target[:2], moved)
+            if moved:
+                self.assertTrue(0 < middle[0] < self.view.width() and 0 < middle[1] < self.view.height())
+
     def probe_by_clicks(self):
         """Two, and later a third beside them; no line joins them; each is in the table with its three components."""
         editor, middle = self.window.sheet.fields["probes"], self.at(*(yard.ORIGIN + HEAP.centre))

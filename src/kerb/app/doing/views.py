@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -215,6 +216,17 @@ class ViewActions(QObject):
             eye = replace(self.view.camera, heading=facing[0], tilt=facing[1], perspective=False)
             self.view.set_camera(eye, moving=False)
         self.view.fit(low - [room, room, 0.0], high + [room, room, 0.0])
+
+    def study_in_sight(self) -> None:
+        """Show the place of the open study where nothing of what it found lies in the view."""
+        outcome = self.session.outcome()
+        ends = found_bounds(outcome) if outcome is not None else None
+        if ends is None or self.view.mode == SECTION:
+            return
+        corners = np.array(list(itertools.product(*zip(*ends, strict=True))))
+        seen = self.view.camera.project(corners, self.view.pixels)[:, :2]
+        if (seen.max(axis=0) < 0).any() or (seen.min(axis=0) > self.view.pixels).any():
+            self.fit_study()
 
     def fit_holding(self, key: str) -> None:
         """Show one holding."""

@@ -240,7 +240,11 @@ class Lists(QWidget):
         row.show_words(
             RowWords(study.name, second, value, chosen=chosen, alarm=alarm, tip=f"{kind.title}: {kind.question}")
         )
-        row.doing = RowDoing(lambda: self.session.select(study.id), None, lambda place: self._study_menu(place))
+        row.doing = RowDoing(lambda: self._open(study.id), None, lambda place: self._study_menu(place))
+
+    def _open(self, key: str) -> None:
+        self.session.select(key)
+        self.action_wanted.emit("study_in_sight")
 
     def _study_menu(self, place: QPoint) -> None:
         self._menu("", OF_STUDY, place)
