@@ -1,6 +1,7 @@
 """Bringing into line: known motions undone, pairs against the closed form, what slides is named, units, matrices, files."""
 
 import json
+import re
 import unittest
 from dataclasses import replace
 
@@ -365,7 +366,11 @@ class RealSweeps(unittest.TestCase):
         moving = store_of((self.sweeps[0] @ away.T + [30, -12, 5]) * feet + FAR, FOOT, 0.001)
         to = store_of(self.sweeps[1] * feet + FAR, FOOT, 0.001)
         setup = AlignSetup(Scope("moving"), Scope("to"), search_any=True)
-        motion = motion_of(run(setup, sources_of(moving, FOOT, moving=moving, to=to), silent()))
+        found = run(setup, sources_of(moving, FOOT, moving=moving, to=to), silent())
+        told = next(note.text for note in found.warnings if note.code == "search")
+        turn = float(re.search(r"a turn of (\d+)°", told)[1])
+        near(turn, np.degrees(Rotation.from_matrix(away).magnitude()), 6)
+        motion = motion_of(found)
         ends = lambda xyz: (motion((xyz @ away.T + [30, -12, 5]) * feet + FAR) - FAR) / feet  # noqa: E731
         near(ends(np.zeros((1, 3)))[0], self.shift, 0.03)
         near(ends(np.eye(3) * 10) - ends(np.zeros((3, 3))), 10 * self.turn.T, 0.08)

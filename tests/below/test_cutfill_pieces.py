@@ -155,6 +155,8 @@ class Figures(unittest.TestCase):
             self.assertEqual("5.0" in notes.get("tilt", "") or "5.00" in notes.get("tilt", ""), way == "lowered", notes)
             taken, *_ = compare(plane(level), plane(height), stable=(strip,), take_out="plane")
             near(taken.value("net"), 0.0, 0.2 if way == "lowered" else 1e-6)
+            self.assertIn("The plane of the stable ground was taken out", taken.method)
+            self.assertNotIn("was taken out", found.method)
             other, *_ = compare(plane(level), plane(height), stable=(strip,), exchanged=True)
             self.assertEqual((corrections(taken), corrections(other)), ((), ()))
         self.assertEqual(corrections(compare(plane(level), plane(ramp))[0]), ())

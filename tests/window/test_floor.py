@@ -246,30 +246,33 @@ class RareSettings(Windowed):
         return {name for name in sheet.more if sheet.fields[name].isVisible()}
 
     def test_each_box_shows_the_settings_of_its_own_section(self):
-        """Of every kind of study, by mouse: there and back, and the first of them is in sight."""
+        """Of every kind of study, by mouse: there and back, and the first of them is in sight. Nothing need be computed for it."""
+        with mock.patch.object(self.session, "rest"), mock.patch.object(self.session, "_ask"):
+            for key, kind in STUDIES.items():
+                with self.subTest(key):
+                    self.window.handlers.run(f"new_study:{key}")
+                    self.each_box(kind)
+
+    def each_box(self, kind):
         sheet = self.window.sheet
-        for key, kind in STUDIES.items():
-            self.window.handlers.run(f"new_study:{key}")
-            self.settle()
-            sheet.finish()
-            sheet.mirror()
-            rare = {
-                name: about.section for name, about in kind.setup.declared().items() if about.rare and not about.hidden
-            }
-            self.assertEqual(set(sheet.more), set(rare))
-            self.assertEqual(self.seen(), set(), key)
-            for box in dict.fromkeys(sheet.more.values()):
-                own = {name for name in rare if sheet.more[name] is box and self.session.setup.counts(name)}
-                self.assertEqual(len({rare[name] for name in own}), 1 if own else 0)
-                sheet.scroller.ensureWidgetVisible(box)
-                QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
-                self.settle()
-                self.assertEqual(self.seen(), own, key)
-                if own:
-                    first = min((sheet.fields[name] for name in own), key=lambda one: one.y())
-                    self.assertFalse(first.visibleRegion().isEmpty(), key)
-                QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
-                self.assertEqual(self.seen(), set(), key)
+        sheet.finish()
+        sheet.mirror()
+        wait(0.05)
+        rare = {n: about.section for n, about in kind.setup.declared().items() if about.rare and not about.hidden}
+        self.assertEqual((set(sheet.more), self.seen()), (set(rare), set()))
+        for box in dict.fromkeys(sheet.more.values()):
+            own = {name for name in rare if sheet.more[name] is box and self.session.setup.counts(name)}
+            self.assertLessEqual(len({rare[name] for name in own}), 1)
+            sheet.scroller.ensureWidgetVisible(box)
+            wait(0.02)
+            QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
+            wait(0.05)
+            self.assertEqual(self.seen(), own)
+            if own:
+                first = min((sheet.fields[name] for name in own), key=lambda one: one.y())
+                self.assertFalse(first.visibleRegion().isEmpty())
+            QTest.mouseClick(box, LEFT, PLAIN, QPoint(8, box.height() // 2))
+            self.assertEqual(self.seen(), set())
 
 
 class DoubleClicks(Windowed):

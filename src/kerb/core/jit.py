@@ -65,7 +65,8 @@ def _stamp(names: dict[str, Any]) -> str:
     """
     module = names["__name__"]
     if module not in _STAMPS:
-        parts = [Path(names["__file__"]).read_text()]
+        digest = hashlib.sha256(Path(names["__file__"]).read_bytes())
+        parts = []
         for name, value in sorted(names.items()):
             if isinstance(value, Dispatcher):
                 theirs = value.py_func.__globals__
@@ -74,5 +75,6 @@ def _stamp(names: dict[str, Any]) -> str:
                 parts.append(_stamp(vars(value)))
             elif isinstance(value, int | float | tuple) and not name.startswith("__"):
                 parts.append(f"{name}={value!r}")
-        _STAMPS[module] = hashlib.sha256("\n".join(parts).encode()).hexdigest()
+        digest.update("\n".join(parts).encode())
+        _STAMPS[module] = digest.hexdigest()
     return _STAMPS[module]
