@@ -23,7 +23,7 @@ NUMBER = re.compile(r"\d+(?:\.\d+)?")
 
 def epochs():
     """Two clouds of a mound."""
-    xy, moved = jittered(12, 0.15), jittered(12, 0.17, 4)
+    xy, moved = jittered(12, 0.22), jittered(12, 0.25, 4)
     top = frustum(xy, 6.0, 2.0, 3.0)
     then = 1.1 * frustum(moved - [0.3, 0.2], 6.0, 2.0, 3.0) + 0.05 + 0.004 * moved[:, 0]
     return store_of(np.column_stack([xy, top])), store_of(np.column_stack([moved, then]))
@@ -74,6 +74,8 @@ def varied(kind):
     """The first trial of a kind of study with one field after the other set otherwise: all choices, switches and numbers."""
     first = kind.trial()[0]
     for name, about in kind.setup.declared().items():
+        if about.show_only:
+            continue
         now = getattr(first, name)
         others = []
         if about.kind == "choice":
