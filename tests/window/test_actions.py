@@ -20,6 +20,7 @@ from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.write import ask_target
 from kerb.app.window import Window
 from kerb.core.cloud.finders import FINDERS
+from kerb.core.cloud.sieve import Sieve
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.things import LINES, PICTURE, PictureRef, Placed
 from kerb.demo import yard
@@ -57,6 +58,8 @@ def answers(*given):
 
 
 class EveryAction(Windowed):
+    sieve = Sieve(every=3)
+
     def menus(self):
         """Close what popped up."""
         if self.window.handlers.studies.menu_shown is not None:
