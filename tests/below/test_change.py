@@ -18,7 +18,7 @@ from kerb.core.change.regions import regions
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
 from kerb.core.geometry.mesh import Element, TriangleMesh
-from kerb.core.geometry.shapes import fitted
+from kerb.core.geometry.shapes import Shape, fitted
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.things import MODEL, Placed
@@ -81,6 +81,24 @@ class Points(unittest.TestCase):
                     near(away, np.full(len(away), side), 2e-3)
                     near(away.mean(), side, 2e-4)
                     near(found.parts[known].mean(axis=0) * unit.metres, side * normal, 2e-4)
+
+    def test_components_from_a_mesh_and_a_shape(self):
+        """Of a plane of two triangles and of a plane by itself, far off in two units: along its normal, with the sign of the side."""
+        rng = np.random.default_rng(6)
+        normal = np.array([-0.2, 0.1, 1.0]) / np.sqrt(1.05)
+        corners = np.array([[-40.0, -40], [70, -40], [70, 70], [-40, 70]])
+        for unit in (METRE, FOOT):
+            sides = (np.column_stack([corners, corners @ [0.2, -0.1]]) + FAR) / unit.metres
+            mesh = MeshDistance(TriangleMesh(sides, np.array([[0, 1, 2], [0, 2, 3]], np.int32)))
+            shape = Shape("plane", sides[0], normal, 0.0, 0.0)
+            for side in (0.25, -0.4):
+                one = store_of((wavy(rng, 300, 0.0, 0.0, 2.0, 28.0) + side * normal + FAR) / unit.metres, unit, 1e-5)
+                for against, way in ((mesh, "mesh"), (shape, "fit-plane")):
+                    found = distances(VIEW(one), against, How(way), silent())
+                    near(found.distance * unit.metres, np.full(300, side), 2e-4)
+                    near(found.parts * unit.metres, np.tile(side * normal, (300, 1)), 2e-4)
+                    close = distances(VIEW(one), against, How(way, limit=0.3 / unit.metres), silent())
+                    self.assertEqual(np.count_nonzero(np.isfinite(close.distance)), 300 if side == 0.25 else 0)
 
     def test_models_on_a_cylinder(self):
         """A vertical pipe of radius 5, seen from outside: planes through 8 neighbours leave chords, quadrics do not."""
