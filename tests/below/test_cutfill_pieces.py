@@ -165,8 +165,9 @@ class Figures(unittest.TestCase):
             ({"take_out": "offset", "stable": (strip,)}, False),
             ({}, False),
         ):
-            notes = [note.code for note in compare(plane(level), plane(ramp), **asked)[0].warnings]
-            self.assertEqual("not-taken-out" in notes, told, asked)
+            found, setup, _ = compare(plane(level), plane(ramp), **asked)
+            self.assertEqual("not-taken-out" in [note.code for note in found.warnings], told, asked)
+            self.assertEqual(setup.counts("take_out"), "stable" in asked)
 
 
 class Bounds(unittest.TestCase):

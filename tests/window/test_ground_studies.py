@@ -271,7 +271,7 @@ class Ground(Windowed):
                 self.assertTrue(0 < middle[0] < self.view.width() and 0 < middle[1] < self.view.height())
 
     def probe_by_clicks(self):
-        """Two, and later a third beside them; no line joins them; each is in the table with its three components."""
+        """Two, and later two more beside them; no line joins them, and each is in the table."""
         editor, middle = self.window.sheet.fields["probes"], self.at(*(yard.ORIGIN + HEAP.centre))
         for more, words in (((-60, 0), "Draw probes"), ((60, 50), "Draw more")):
             self.assertEqual(editor.draw.text(), words)
@@ -282,8 +282,7 @@ class Ground(Windowed):
             self.settle()
         drawn = self.session.setup.probes
         self.assertEqual((editor.words.text(), len(drawn.xy), drawn.z), ("4 places", 4, ()))
-        rows = self.session.shown().outcome.tables["probes"].rows
-        self.assertEqual(len(rows), 4)
+        self.assertEqual(len(self.session.shown().outcome.tables["probes"].rows), 4)
         one, other = (self.at(*place) for place in drawn.xy[:2])
         pixels = self.view.grab().toImage()
         edge = QColor(self.view.theme.edge).rgb()

@@ -37,8 +37,8 @@ class Field(Setting):
     """What is known of one field of a setup, beyond what every setting has.
 
     ``needed`` says in words what is missing while it is empty; ``when`` names another field and the values of it that
-    give this one a meaning. ``rare`` ones are folded away, ``show_only`` ones change no figure. ``flag`` is its name on
-    the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
+    give this one a meaning; with no values, any does. ``rare`` ones are folded away, ``show_only`` ones change no figure.
+    ``flag`` is its name on the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
     has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
     a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
     meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number

@@ -60,8 +60,13 @@ class Setup:
 
     def counts(self, name: str) -> bool:
         """Whether a field has a meaning with what the others say."""
-        about = self.declared()[name]
-        return about.when is None or getattr(self, about.when[0]) in about.when[1]
+        known = self.declared()
+        when = known[name].when
+        if when is None:
+            return True
+        other, values = when
+        value = getattr(self, other)
+        return value in values if values else not CODECS[known[other].kind].empty(value)
 
     def missing(self) -> list[str]:
         """What is still needed, in words; empty when the study can be computed."""

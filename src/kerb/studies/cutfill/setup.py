@@ -58,6 +58,7 @@ class CutfillSetup(Setup):
     take_out: str = choice(
         "Take out", "What the stable ground says is taken out of the later surface before it is compared",
         ((KEEP, "nothing"), (OFFSET, "its offset"), (PLANE, "offset and tilt")), section=WHERE,
+        when=("stable", ()),
     )  # fmt: skip
     profile: Drawn = drawn(
         LINE, "Profile", "Both surfaces are shown along this line; west to east through the middle when none is drawn",
@@ -94,10 +95,6 @@ class CutfillSetup(Setup):
     shrink: float | None = number(
         "Shrink", "By how much fill loses when it is compacted", "%", low=0.0, high=90.0, rare=True
     )
-
-    def counts(self, name: str) -> bool:
-        """Whether a field has a meaning: of stable ground something can be taken out where there is some."""
-        return super().counts(name) and (name != "take_out" or bool(self.stable))
 
     def missing(self) -> list[str]:
         """What is still needed: two surfaces, or one and a level."""
