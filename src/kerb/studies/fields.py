@@ -36,17 +36,18 @@ class Way:
 class Field(Setting):
     """What is known of one field of a setup, beyond what every setting has.
 
-    ``needed`` says in words what is missing while it is empty; ``when`` names another field and the values of it that
-    give this one a meaning; with no values, any does. ``rare`` ones are folded away, ``show_only`` ones change no figure.
-    ``flag`` is its name on the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of ``rings``
-    has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a line shows
-    a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a holding is
-    meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills the number
-    that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items of
-    ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand`` matters only
-    where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is the later (1)
-    or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further`` places adds to
-    those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where there is none.
+    ``needed`` says in words what is missing while it is empty; ``when`` names another field and the values of it that give
+    this one a meaning; with no values, any does. ``rare`` ones are folded away, ``show_only`` ones change no figure. ``flag``
+    is its name on the command line where that differs, ``key`` the shortcut that draws it, ``own`` the values each item of
+    ``rings`` has; ``stretches`` what can be stated of the stretches of its line (value, label). ``cuts`` are the surfaces a
+    line shows a profile of; ``title`` then names that profile. ``naming`` is the field that says which of the lines of a
+    holding is meant. A ``positional`` one is the second word of the command line; there ``level:Z`` in place of a file fills
+    the number that ``level`` names, and, as the first word, sets the switch that ``swap`` names. ``ways`` are what the items
+    of ``rings`` can be where they are more than rings; an item's value ``way`` names its own. What is said ``by_hand``
+    matters only where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is
+    the later (1) or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further``
+    places adds to those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where
+    there is none.
     """
 
     kind: str = TEXT
