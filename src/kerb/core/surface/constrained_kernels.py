@@ -37,7 +37,7 @@ def _flip(e, origin, after, before, at):
     for x in (e, e ^ 1):
         n, p = after[x], before[x]
         after[p], before[n] = n, p
-    _link(e, h ^ 1, g, origin, after, before)
+    _link(np.uint64(e), np.uint64(h ^ 1), np.uint64(g), origin, after, before)
 
 
 @kernel

@@ -174,7 +174,8 @@ class Halves:
     def _build(self) -> None:
         parts = _parts(self.keys)
         states = np.empty((len(parts), 3), np.int64)
-        room = self.origin, self.after, self.before
+        origin, after, before = (half.view(np.uint32) for half in (self.origin, self.after, self.before))
+        room = origin, after, before
 
         def one(number: int) -> int:
             return int(divide(*parts[number], self.keys, self.xy, self.whole, *room, states[number]))
@@ -188,11 +189,11 @@ class Halves:
             now = (hull, number, level)
             while held and held[-1][2] < level:
                 first, own, cut = held.pop()
-                add_free(states[own], states[now[1]], self.after)
+                add_free(states[own], states[now[1]], after)
                 joined = join(first, now[0], cut, self.xy, self.whole, *room, states[own])
                 now = (int(joined), own, level)
             held.append(now)
-        clear_dropped(states[0], self.origin, self.after)
+        clear_dropped(states[0], origin, after)
         self.hull = held[0][0]
 
     def follow(self, edges: Ints, walls: int) -> bool:
@@ -224,7 +225,11 @@ class Halves:
             out = np.empty((piece[1] - piece[0], 3), np.int32)
             return out[: int(faces(*piece, *about, out))]
 
-        return np.concatenate(each(one, ranges(len(self.origin), 200_000)))
+        pieces = each(one, ranges(len(self.origin), 200_000))
+        begins = np.cumsum([0, *(len(piece) for piece in pieces)])
+        found = np.empty((begins[-1], 3), np.int32)
+        each(lambda k: np.copyto(found[begins[k] : begins[k + 1]], pieces[k]), range(len(pieces)))
+        return found
 
 
 def _ordered(xy: Floats, whole: bool) -> tuple[Ints, AnyArray]:

@@ -3,6 +3,9 @@
 Edges are pairs of half edges ``e`` and ``e ^ 1``. ``origin`` is where one starts, ``after`` the next one round that place
 counter-clockwise and ``before`` the next one clockwise; the edge that follows on the face to the left of e is therefore
 ``before[e ^ 1]``. A part of ``n`` places has room for 3 n edges, which no plane graph exceeds; what is taken out is used again.
+
+What builds takes half edges as numbers without sign (arrays of uint32, where GONE is NONE): an index that could be negative costs
+Numba a test each time one is followed, a twentieth of all.
 """
 
 from __future__ import annotations
@@ -13,6 +16,7 @@ from kerb.core.jit import inline, kernel
 from kerb.core.surface.predicates_kernels import in_circle, side
 
 NONE = -1
+ONE, EVEN, GONE = np.uint64(1), ~np.uint64(1), np.uint64(0xFFFFFFFF)
 # Levels of cuts between places whose keys differ lie above those of places with the same key.
 DIFFERENT = 64
 MOST_TIES = 200
@@ -38,11 +42,11 @@ def morton(xy, low, factor, keys):
 @inline
 def _take(state, after):
     """A new edge: one that was taken out, or the next of the room. ``state`` is (first taken out, next, end)."""
-    e = state[0]
-    if e != NONE:
+    e = np.uint64(state[0])
+    if e != GONE:
         state[0] = after[e]
     else:
-        e = state[1]
+        e = np.uint64(state[1])
         state[1] += 2
     return e
 
@@ -50,11 +54,11 @@ def _take(state, after):
 @inline
 def _link(e, a, b, origin, after, before):
     """Make e lead from where half edge ``a`` starts, clockwise before it, to where ``b`` starts, counter-clockwise after it."""
-    origin[e], origin[e ^ 1] = origin[a], origin[b]
+    origin[e], origin[e ^ ONE] = origin[a], origin[b]
     last = before[a]
     after[last], before[e] = e, last
     after[e], before[a] = a, e
-    f, following = e ^ 1, after[b]
+    f, following = e ^ ONE, after[b]
     after[b], before[f] = f, b
     after[f], before[following] = following, f
 
@@ -62,10 +66,10 @@ def _link(e, a, b, origin, after, before):
 @inline
 def _drop(e, state, after, before):
     """Take an edge out."""
-    for h in (e, e ^ 1):
+    for h in (e, e ^ ONE):
         n, p = after[h], before[h]
         after[p], before[n] = n, p
-    e = e & ~1
+    e = e & EVEN
     after[e] = state[0]
     state[0] = e
 
@@ -87,25 +91,25 @@ def _beside(e, f, after, before):
 @kernel
 def _with_third(e, v, xy, whole, origin, after, before, state):
     """The triangulation of three places: one edge and a place beside it, or in line with it."""
-    a, b = np.int64(origin[e]), np.int64(origin[e ^ 1])
+    a, b = np.uint64(origin[e]), np.uint64(origin[e ^ ONE])
     turn = side(xy, a, b, v, whole)
     ux, uy = xy[b, 0] - xy[a, 0], xy[b, 1] - xy[a, 1]
     if turn != 0.0 or (xy[v, 0] - xy[a, 0]) * ux + (xy[v, 1] - xy[a, 1]) * uy > 0.0:
         f = _take(state, after)
-        origin[f], origin[f ^ 1] = b, v
-        _beside(e ^ 1, f, after, before)
-        after[f ^ 1], before[f ^ 1] = f ^ 1, f ^ 1
+        origin[f], origin[f ^ ONE] = b, v
+        _beside(e ^ ONE, f, after, before)
+        after[f ^ ONE], before[f ^ ONE] = f ^ ONE, f ^ ONE
         if turn != 0.0:
             g = _take(state, after)
-            origin[g], origin[g ^ 1] = v, a
-            _beside(f ^ 1, g, after, before)
-            _beside(g ^ 1, e, after, before)
+            origin[g], origin[g ^ ONE] = v, a
+            _beside(f ^ ONE, g, after, before)
+            _beside(g ^ ONE, e, after, before)
     else:
         g = _take(state, after)
-        origin[g], origin[g ^ 1] = v, a
+        origin[g], origin[g ^ ONE] = v, a
         after[g], before[g] = g, g
-        _beside(g ^ 1, e, after, before)
-    return e if turn >= 0.0 else e ^ 1
+        _beside(g ^ ONE, e, after, before)
+    return np.int64(e if turn >= 0.0 else e ^ ONE)
 
 
 @kernel
@@ -116,42 +120,43 @@ def join(one, other, level, xy, whole, origin, after, before, state):
     """
     if one < 0 and other < 0:
         e = _take(state, after)
-        f = e ^ 1
+        f = e ^ ONE
         origin[e], origin[f] = -1 - one, -1 - other
         after[e], before[e], after[f], before[f] = e, e, f, f
-        return e
-    if one < 0 and after[other] == other and after[other ^ 1] == other ^ 1:
-        return _with_third(other, -1 - one, xy, whole, origin, after, before, state)
-    if other < 0 and after[one] == one and after[one ^ 1] == one ^ 1:
-        return _with_third(one, -1 - other, xy, whole, origin, after, before, state)
+        return np.int64(e)
+    inner, outer = np.uint64(one), np.uint64(other)
+    if one < 0 and after[outer] == outer and after[outer ^ ONE] == outer ^ ONE:
+        return _with_third(outer, np.uint64(-1 - one), xy, whole, origin, after, before, state)
+    if other < 0 and after[inner] == inner and after[inner ^ ONE] == inner ^ ONE:
+        return _with_third(inner, np.uint64(-1 - other), xy, whole, origin, after, before, state)
     # Inner ends: of the first the half edge out of its furthest place with the outside on its left, of the other the one out of
     # its nearest place with the outside on its right.
-    left, right = np.int64(NONE), np.int64(NONE)
+    left, right = GONE, GONE
     if one >= 0:
-        left, e = one ^ 1, np.int64(after[one ^ 1])
-        while e != one:
-            if _further(xy, origin[e ^ 1], origin[left], level):
-                left = e ^ 1
-            e = np.int64(after[e ^ 1])
+        left, e = inner ^ ONE, np.uint64(after[inner ^ ONE])
+        while e != inner:
+            if _further(xy, origin[e ^ ONE], origin[left], level):
+                left = e ^ ONE
+            e = np.uint64(after[e ^ ONE])
     if other >= 0:
-        right, e = other, np.int64(after[other ^ 1])
-        while e != other:
+        right, e = outer, np.uint64(after[outer ^ ONE])
+        while e != outer:
             if _further(xy, origin[right], origin[e], level):
                 right = e
-            e = np.int64(after[e ^ 1])
-    p = -1 - one if one < 0 else np.int64(origin[left])
-    q = -1 - other if other < 0 else np.int64(origin[right])
+            e = np.uint64(after[e ^ ONE])
+    p = np.uint64(-1 - one) if one < 0 else np.uint64(origin[left])
+    q = np.uint64(-1 - other) if other < 0 else np.uint64(origin[right])
     while True:
-        if one >= 0 and side(xy, q, origin[left], origin[left ^ 1], whole) > 0.0:
-            left = np.int64(before[left ^ 1])
-            p = np.int64(origin[left])
-        elif other >= 0 and side(xy, p, origin[right ^ 1], origin[right], whole) > 0.0:
-            right = np.int64(after[right ^ 1])
-            q = np.int64(origin[right])
+        if one >= 0 and side(xy, q, origin[left], origin[left ^ ONE], whole) > 0.0:
+            left = np.uint64(before[left ^ ONE])
+            p = np.uint64(origin[left])
+        elif other >= 0 and side(xy, p, origin[right ^ ONE], origin[right], whole) > 0.0:
+            right = np.uint64(after[right ^ ONE])
+            q = np.uint64(origin[right])
         else:
             break
     base = _take(state, after)
-    f = base ^ 1
+    f = base ^ ONE
     origin[base], origin[f] = q, p
     after[base], before[base], after[f], before[f] = base, base, f, f
     if other >= 0:
@@ -164,32 +169,32 @@ def join(one, other, level, xy, whole, origin, after, before, state):
         after[f], before[following] = following, f
     first = f
     while True:
-        p, q = np.int64(origin[base ^ 1]), np.int64(origin[base])
-        left = np.int64(after[base ^ 1])
-        at_left = side(xy, origin[left ^ 1], p, q, whole) > 0.0
+        p, q = np.uint64(origin[base ^ ONE]), np.uint64(origin[base])
+        left = np.uint64(after[base ^ ONE])
+        at_left = side(xy, origin[left ^ ONE], p, q, whole) > 0.0
         if at_left:
-            following = np.int64(after[left])
-            while following != base ^ 1 and in_circle(xy, p, q, origin[left ^ 1], origin[following ^ 1], whole):
+            following = np.uint64(after[left])
+            while following != base ^ ONE and in_circle(xy, p, q, origin[left ^ ONE], origin[following ^ ONE], whole):
                 _drop(left, state, after, before)
                 left = following
-                following = np.int64(after[left])
-        right = np.int64(before[base])
-        at_right = side(xy, origin[right ^ 1], p, q, whole) > 0.0
+                following = np.uint64(after[left])
+        right = np.uint64(before[base])
+        at_right = side(xy, origin[right ^ ONE], p, q, whole) > 0.0
         if at_right:
-            following = np.int64(before[right])
-            while following != base and in_circle(xy, p, q, origin[right ^ 1], origin[following ^ 1], whole):
+            following = np.uint64(before[right])
+            while following != base and in_circle(xy, p, q, origin[right ^ ONE], origin[following ^ ONE], whole):
                 _drop(right, state, after, before)
                 right = following
-                following = np.int64(before[right])
+                following = np.uint64(before[right])
         if not at_left and not at_right:
-            return first
+            return np.int64(first)
         e = _take(state, after)
         if not at_left or (
-            at_right and in_circle(xy, origin[left ^ 1], origin[left], origin[right], origin[right ^ 1], whole)
+            at_right and in_circle(xy, origin[left ^ ONE], origin[left], origin[right], origin[right ^ ONE], whole)
         ):
-            _link(e, right ^ 1, base ^ 1, origin, after, before)
+            _link(e, right ^ ONE, base ^ ONE, origin, after, before)
         else:
-            _link(e, base, left ^ 1, origin, after, before)
+            _link(e, base, left ^ ONE, origin, after, before)
         base = e
 
 
@@ -233,7 +238,7 @@ def divide(first, last, keys, xy, whole, origin, after, before, state):
     """
     held, levels = np.empty(192, np.int64), np.empty(192, np.int64)
     many = 0
-    state[0], state[1], state[2] = NONE, 6 * first, 6 * last
+    state[0], state[1], state[2] = GONE, 6 * first, 6 * last
     for k in range(first, last):
         now = np.int64(-1 - k)
         level = cut_level(keys[k], keys[k + 1], k + 1) if k + 1 < last else 1 << 30
@@ -245,7 +250,7 @@ def divide(first, last, keys, xy, whole, origin, after, before, state):
     # What was not used goes to the rest, so that parts can be joined.
     for e in range(state[1], state[2], 2):
         after[e] = state[0]
-        origin[e] = NONE
+        origin[e] = GONE
         state[0] = e
     return held[0]
 
@@ -253,20 +258,20 @@ def divide(first, last, keys, xy, whole, origin, after, before, state):
 @kernel
 def clear_dropped(state, origin, after):
     """Mark what was taken out."""
-    e = state[0]
-    while e != NONE:
-        origin[e] = NONE
-        e = np.int64(after[e])
+    e = np.uint64(state[0])
+    while e != GONE:
+        origin[e] = GONE
+        e = np.uint64(after[e])
 
 
 @kernel
 def add_free(state, other, after):
     """Put what another part has left over to this part's."""
-    e = other[0]
-    if e == NONE:
+    e = np.uint64(other[0])
+    if e == GONE:
         return
-    while after[e] != NONE:
-        e = np.int64(after[e])
+    while after[e] != GONE:
+        e = np.uint64(after[e])
     after[e] = state[0]
     state[0] = other[0]
 

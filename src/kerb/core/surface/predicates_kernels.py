@@ -140,7 +140,7 @@ def side(xy, a, b, c, whole):
     return area
 
 
-@kernel
+@inline
 def in_circle(xy, a, b, c, d, whole):
     """Whether the place d lies inside the circle through a, b, c, which turn to the left; not, when it lies on it. Exact."""
     ax, ay = xy[a, 0] - xy[d, 0], xy[a, 1] - xy[d, 1]

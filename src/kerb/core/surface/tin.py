@@ -181,7 +181,7 @@ def triangulate(
     if holes and ring is None:
         raise InputError("a hole needs a line round the surface")
     rings = [] if ring is None else [ring, *holes]
-    both = np.concatenate([*rings, *lines, points])
+    both = np.concatenate([*rings, *lines, points]) if rings or lines else points
     if len(both) < 3:
         raise NotDeterminable(f"a surface needs three points, there are {len(both)}")
     origin = np.floor(ends(both)[0])
