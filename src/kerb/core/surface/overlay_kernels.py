@@ -47,7 +47,7 @@ def _height(p, s, x, y):
     return p[s, AZ] + p[s, GX] * (x - p[s, AX]) + p[s, GY] * (y - p[s, AY])
 
 
-@kernel
+@inline
 def _clip_to(px, py, n, p, s, qx, qy):
     """A convex polygon cut to a triangle; the result is in ``qx``, ``qy``."""
     n = clip(px, py, n, p[s, AX], p[s, AY], p[s, BX], p[s, BY], qx, qy)
@@ -58,7 +58,8 @@ def _clip_to(px, py, n, p, s, qx, qy):
     return n
 
 
-# Comparisons below are joined without branches: which of them fails cannot be foreseen, and a wrong guess costs more than all.
+# Comparisons below are joined without branches, and lists are written in any case and counted where it holds: which comparison fails
+# cannot be foreseen, and a wrong guess costs more than all.
 @inline
 def _sides(ax, ay, bx, by, q, u):
     """Whether a triangle lies to the right of, or on, a line, and whether to its left, or on it."""
@@ -106,12 +107,43 @@ def _add_beyond(area, h0, h1, h2, band, sums):
     sums[SAME] += same - part[3]
 
 
-@kernel
+@inline
+def _touching(p, near, many, x0, y0, x1, y1):
+    """Leave of the first triangles named in ``near`` those whose box touches another one; how many they are."""
+    count = 0
+    for k in range(many):
+        s = near[k]
+        near[count] = s
+        count += not _off(p, s, x0, y0, x1, y1)
+    return count
+
+
+@inline
 def _add_piece(px, py, n, later, base, s, band, zero, heights, sums, pieces, made):
     """Add a convex piece to the sums, or write its triangles (m, 3, 4): easting, northing, later elevation, difference."""
+    low, high = np.inf, -np.inf
     for k in range(n):
-        heights[k] = _height(later, 0, px[k], py[k]) - _height(base, s, px[k], py[k])
+        h = _height(later, 0, px[k], py[k]) - _height(base, s, px[k], py[k])
+        low, high = min(low, h), max(high, h)
+        heights[k] = h
     x0, y0, h0 = px[0], py[0], heights[0]
+    # Nearly all lie on one side whole.
+    if made < 0 and band == 0.0 and (low > zero or high < -zero):
+        total, volume = 0.0, 0.0
+        for m in range(1, n - 1):
+            area = max((px[m] - x0) * (py[m + 1] - y0) - (py[m] - y0) * (px[m + 1] - x0), 0.0)
+            total += area
+            volume += area * (h0 + heights[m] + heights[m + 1])
+        total *= 0.5
+        volume /= 6.0
+        sums[COMMON] += total
+        if low > 0.0:
+            sums[FILL] += volume
+            sums[FILL_AREA] += total
+        else:
+            sums[CUT] -= volume
+            sums[CUT_AREA] += total
+        return made
     for m in range(1, n - 1):
         ux, uy, vx, vy = px[m] - x0, py[m] - y0, px[m + 1] - x0, py[m + 1] - y0
         area = 0.5 * (ux * vy - uy * vx)
@@ -144,7 +176,7 @@ def overlay(top_v, top_t, base, base_grid, mask_v, mask_t, mask_grid, band, zero
     no room are counted.
     """
     px, py, qx, qy = np.empty(MOST_CORNERS), np.empty(MOST_CORNERS), np.empty(MOST_CORNERS), np.empty(MOST_CORNERS)
-    kx, ky = np.empty(MOST_CORNERS), np.empty(MOST_CORNERS)
+    kx, ky, near = np.empty(MOST_CORNERS), np.empty(MOST_CORNERS), np.empty(256, np.int32)
     later, part, heights = np.empty((1, 9)), np.empty((1, 9)), np.empty(MOST_CORNERS)
     low, inverse, shape, starts, listed = base_grid
     mlow, minverse, mshape, mstarts, mlisted = mask_grid
@@ -158,48 +190,51 @@ def overlay(top_v, top_t, base, base_grid, mask_v, mask_t, mask_grid, band, zero
         x0, y0, x1, y1 = box_of(top_v, top_t, t)
         i0, i1 = cell_of(x0, low[0], inverse, shape[0]), cell_of(x1, low[0], inverse, shape[0])
         j0, j1 = cell_of(y0, low[1], inverse, shape[1]), cell_of(y1, low[1], inverse, shape[1])
+        many = 0
         for i in range(i0, i1 + 1):
-            for where in range(starts[i * shape[1] + j0], starts[i * shape[1] + j1 + 1]):
+            begin, stop = starts[i * shape[1] + j0], starts[i * shape[1] + j1 + 1]
+            if many + stop - begin > len(near):
+                near = np.concatenate((near, np.empty(many + stop - begin, np.int32)))
+            for where in range(begin, stop):
                 s = listed[where]
-                if met[s] == t:
-                    continue
+                near[many] = s
+                many += met[s] != t
                 met[s] = t
-                if _off(base, s, x0, y0, x1, y1):
-                    continue
-                off, within = _lies(base, s, later, 0)
-                if off | _lies(later, 0, base, s)[0] or np.isnan(base[s, GX]):
-                    continue
-                n = 3
-                for k in range(3):
-                    px[k], py[k] = later[0, AX + 2 * k], later[0, AY + 2 * k]
-                    qx[k], qy[k] = px[k], py[k]
-                # What lies in one whole triangle, as most do where that is large, is not cut and meets no other.
-                if not within:
-                    n = _clip_to(px, py, 3, base, s, qx, qy)
-                if n < 3:
-                    continue
-                if not mask_t.shape[0]:
-                    made = _add_piece(qx, qy, n, later, base, s, band, zero, heights, sums, pieces, made)
-                    continue
-                cx0, cy0, cx1, cy1 = qx[:n].min(), qy[:n].min(), qx[:n].max(), qy[:n].max()
-                a0, a1 = cell_of(cx0, mlow[0], minverse, mshape[0]), cell_of(cx1, mlow[0], minverse, mshape[0])
-                b0, b1 = cell_of(cy0, mlow[1], minverse, mshape[1]), cell_of(cy1, mlow[1], minverse, mshape[1])
-                for a in range(a0, a1 + 1):
-                    for b in range(b0, b1 + 1):
-                        for at in range(mstarts[a * mshape[1] + b], mstarts[a * mshape[1] + b + 1]):
-                            u = mlisted[at]
-                            ux0, uy0, ux1, uy1 = box_of(mask_v, mask_t, u)
-                            if cx1 < ux0 or cy1 < uy0 or cx0 > ux1 or cy0 > uy1:
-                                continue
-                            # A piece and a triangle of the area count in the first cell that both boxes share.
-                            if a != max(a0, cell_of(ux0, mlow[0], minverse, mshape[0])):
-                                continue
-                            if b != max(b0, cell_of(uy0, mlow[1], minverse, mshape[1])):
-                                continue
-                            for k in range(n):
-                                px[k], py[k] = qx[k], qy[k]
-                            _pack(mask_v, mask_t, u, part, 0)
-                            m = _clip_to(px, py, n, part, 0, kx, ky)
-                            if m >= 3:
-                                made = _add_piece(kx, ky, m, later, base, s, band, zero, heights, sums, pieces, made)
+        for s in near[: _touching(base, near, many, x0, y0, x1, y1)]:
+            off, within = _lies(base, s, later, 0)
+            if off | _lies(later, 0, base, s)[0] or np.isnan(base[s, GX]):
+                continue
+            n = 3
+            for k in range(3):
+                px[k], py[k] = later[0, AX + 2 * k], later[0, AY + 2 * k]
+                qx[k], qy[k] = px[k], py[k]
+            # What lies in one whole triangle, as most do where that is large, is not cut and meets no other.
+            if not within:
+                n = _clip_to(px, py, 3, base, s, qx, qy)
+            if n < 3:
+                continue
+            if not mask_t.shape[0]:
+                made = _add_piece(qx, qy, n, later, base, s, band, zero, heights, sums, pieces, made)
+                continue
+            cx0, cy0, cx1, cy1 = qx[:n].min(), qy[:n].min(), qx[:n].max(), qy[:n].max()
+            a0, a1 = cell_of(cx0, mlow[0], minverse, mshape[0]), cell_of(cx1, mlow[0], minverse, mshape[0])
+            b0, b1 = cell_of(cy0, mlow[1], minverse, mshape[1]), cell_of(cy1, mlow[1], minverse, mshape[1])
+            for a in range(a0, a1 + 1):
+                for b in range(b0, b1 + 1):
+                    for at in range(mstarts[a * mshape[1] + b], mstarts[a * mshape[1] + b + 1]):
+                        u = mlisted[at]
+                        ux0, uy0, ux1, uy1 = box_of(mask_v, mask_t, u)
+                        if cx1 < ux0 or cy1 < uy0 or cx0 > ux1 or cy0 > uy1:
+                            continue
+                        # A piece and a triangle of the area count in the first cell that both boxes share.
+                        if a != max(a0, cell_of(ux0, mlow[0], minverse, mshape[0])):
+                            continue
+                        if b != max(b0, cell_of(uy0, mlow[1], minverse, mshape[1])):
+                            continue
+                        for k in range(n):
+                            px[k], py[k] = qx[k], qy[k]
+                        _pack(mask_v, mask_t, u, part, 0)
+                        m = _clip_to(px, py, n, part, 0, kx, ky)
+                        if m >= 3:
+                            made = _add_piece(kx, ky, m, later, base, s, band, zero, heights, sums, pieces, made)
     return made

@@ -55,13 +55,12 @@ def clip(px, py, n, ax, ay, bx, by, qx, qy):
     for i in range(n):
         j = i + 1 if i + 1 < n else 0
         dj = ex * (py[j] - ay) - ey * (px[j] - ax) if j else first
-        # Written in any case and counted where it stays: whether it does cannot be foreseen.
+        # Corner and crossing are written in any case and counted where they stay: whether they do cannot be foreseen.
         qx[m], qy[m] = px[i], py[i]
         m += di >= 0.0
-        if di * dj < 0.0:
-            s = di / (di - dj)
-            qx[m] = px[i] + s * (px[j] - px[i])
-            qy[m] = py[i] + s * (py[j] - py[i])
-            m += 1
+        s = di / (di - dj)
+        qx[m] = px[i] + s * (px[j] - px[i])
+        qy[m] = py[i] + s * (py[j] - py[i])
+        m += di * dj < 0.0
         di = dj
     return m
