@@ -4,6 +4,7 @@ import dataclasses
 import importlib
 import json
 import pkgutil
+import threading
 import unittest
 
 import numpy as np
@@ -13,6 +14,7 @@ import shapely
 import kerb.core
 import kerb.studies
 from kerb.core.errors import InputError
+from kerb.core.once import Once
 from kerb.core.progress import silent
 from kerb.core.quantity import Decimals
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
@@ -39,6 +41,35 @@ MAY_CHANGE = {"CutSection", "Halves", "Outcome", "Overview", "Rows", "StoreMeta"
 def modules(package):
     for item in pkgutil.walk_packages(package.__path__, package.__name__ + "."):
         yield importlib.import_module(item.name)
+
+
+class Kept:
+    """What is worked out at the first look."""
+
+    def __init__(self, work):
+        self.work, self.times = work, 0
+
+    @Once
+    def value(self):
+        """Whatever the work gives."""
+        self.times += 1
+        return self.work()
+
+
+class WorkedOutOnce(unittest.TestCase):
+    def test_a_value_is_worked_out_once_and_does_not_make_another_object_wait(self):
+        # A study on the pool that waits for the lock of one that waits for the pool would stand for ever.
+        others = []
+
+        def while_working():
+            thread = threading.Thread(target=lambda: others.append(Kept(lambda: 7).value))
+            thread.start()
+            thread.join(10)
+            return 5
+
+        kept = Kept(while_working)
+        self.assertEqual((kept.value, kept.value, kept.times, others), (5, 5, 1, [7]))
+        self.assertIsInstance(Kept.value, Once)
 
 
 class Frozen(unittest.TestCase):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from functools import cached_property
 
 import numpy as np
 import pyproj
@@ -12,6 +11,7 @@ from pyproj.exceptions import CRSError, ProjError
 
 from kerb.core.arrays import Floats, Ints
 from kerb.core.geometry.features import bounds_of
+from kerb.core.once import Once
 from kerb.core.reference import ReferenceSystem, is_geographic, outside_area_of_use
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 
@@ -44,7 +44,7 @@ class Site:
     reference: ReferenceSystem
     names: tuple[str, ...] = ()
 
-    @cached_property
+    @Once
     def bounds(self) -> tuple[Floats, Floats]:
         """Lowest and highest corner, (3,) each, of where its places are: single ones far off do not count."""
         n = len(self.xyz)

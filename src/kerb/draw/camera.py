@@ -7,11 +7,11 @@ horizontal) at ``target``; ``scale`` is the size of a pixel at the target in the
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
 
 import numpy as np
 
 from kerb.core.arrays import Floats
+from kerb.core.once import Once
 
 FOCAL = 1.6
 
@@ -32,7 +32,7 @@ class Camera:
     exaggeration: float = 1.0
     thickness: float | None = None
 
-    @cached_property
+    @Once
     def axes(self) -> Floats:
         """Right, down and forward as rows of a (3, 3) rotation, in job axes."""
         h, t = np.radians(self.heading), np.radians(self.tilt)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Bytes, Floats, Floats32, Ints32, Mask
 from kerb.core.cloud.filters import Filter, kept
 from kerb.core.cloud.store import ASIDE, CLASSES, ELEVATION, PART, CloudStore
+from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
 from kerb.draw.ramps import banded, table
 
@@ -163,25 +163,25 @@ class MeshLayer:
     contour: float = 0.0
     edges: bool = False
 
-    @cached_property
+    @Once
     def normals(self) -> Floats:
         """Unit normals of the triangles (m, 3)."""
         a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
         normal = np.cross(b - a, c - a)
         return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None])
 
-    @cached_property
+    @Once
     def slopes(self) -> Floats:
         """Inclination of each triangle in degrees (m,): 0 level, 90 upright."""
         return np.degrees(np.arccos(np.clip(np.abs(self.normals[:, 2]), 0.0, 1.0)))
 
-    @cached_property
+    @Once
     def steepest(self) -> float:
         """Slope in degrees that one in a hundred triangles exceeds, from a sample; at least 1."""
         some = replace(self, triangles=self.triangles[:: max(1, len(self.triangles) // SAMPLE)])
         return max(float(np.percentile(some.slopes, 99)), 1.0) if len(some.triangles) else 1.0
 
-    @cached_property
+    @Once
     def aspects(self) -> Floats:
         """Where each triangle falls to, in degrees clockwise from grid north (m,); NaN where it is level."""
         down = self.normals[:, :2] * np.where(self.normals[:, 2] < 0, -1.0, 1.0)[:, None]
@@ -198,7 +198,7 @@ class MeshLayer:
             return self.aspects
         return np.asarray(self.vertices[:, 2][self.triangles].mean(axis=1))
 
-    @cached_property
+    @Once
     def tones(self) -> Floats:
         """Colour of each triangle (m, 3), lit from above and the north-west; one for all where it is hatched."""
         if self.hatch:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any
 
 from kerb.core.arrays import Floats
@@ -12,6 +11,7 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
 from kerb.core.geometry.alignment import Alignment
 from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.once import Once
 from kerb.core.reference import UNKNOWN, ReferenceSystem, unfit
 from kerb.core.surface.surfaces import CloudTop, Surface, surface_of
 from kerb.core.things import CLOUD, MODEL, Placed, words_for
@@ -50,12 +50,12 @@ class Source:
     epoch: str = ""
     steps: tuple[str, ...] = ()
 
-    @cached_property
+    @Once
     def item(self) -> Placed | None:
         """What it holds, read when first asked for; None for a cloud."""
         return self.load() if self.load is not None else None
 
-    @cached_property
+    @Once
     def whole(self) -> Surface:
         """A surface, grid or model as a surface, made once. Raises InputError, when it is none."""
         assert self.item is not None

@@ -11,7 +11,6 @@ only one.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 import scipy
@@ -23,6 +22,7 @@ from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.sets import paint
 from kerb.core.cloud.store import CloudStore, needs_plan
 from kerb.core.errors import NotDeterminable
+from kerb.core.once import Once
 from kerb.core.parallel import cores, each, ranges
 from kerb.core.progress import Progress
 from kerb.core.sorting import sorted_keys
@@ -149,17 +149,17 @@ class Ground:
             raise NotDeterminable("the ground points lie on one line in plan, there is no surface of them")
         return surface
 
-    @cached_property
+    @Once
     def spacing(self) -> float:
         """Typical distance between ground points."""
         return float(np.sqrt(np.prod(np.ptp(self.places[:, :2], axis=0)) / len(self.places)))
 
-    @cached_property
+    @Once
     def tree(self) -> scipy.spatial.cKDTree:
         """All ground points in plan, for the test of circles that reach far."""
         return scipy.spatial.cKDTree(self.places[:, :2], balanced_tree=False, compact_nodes=False)
 
-    @cached_property
+    @Once
     def box(self) -> tuple[Floats, Floats]:
         """Outline of all ground points in plan."""
         return ends(self.places[:, :2])
@@ -218,7 +218,7 @@ class Ground:
         most = MOST_HALO * float((high - low).max())
         return max(HALO_SPACINGS * self.spacing, min(2 * widest + cell, most))
 
-    @cached_property
+    @Once
     def _gaps(self) -> tuple[Floats32, float]:
         """Distance to the next ground point for the cells of a grid (rows of northing), and the cell."""
         size = self.box[1]
@@ -253,7 +253,7 @@ class Ground:
         inside: Mask = ((places[:, None] - self._outline) * self._normals).sum(axis=2).max(axis=1) < 0
         return inside
 
-    @cached_property
+    @Once
     def _outline_rows(self) -> Ints:
 
         try:
@@ -261,11 +261,11 @@ class Ground:
         except scipy.spatial.QhullError:
             raise NotDeterminable("the ground points lie on one line in plan, there is no surface of them") from None
 
-    @cached_property
+    @Once
     def _outline(self) -> Floats:
         return np.asarray(self.places[self._outline_rows, :2])
 
-    @cached_property
+    @Once
     def _normals(self) -> Floats:
         edge = np.roll(self._outline, -1, axis=0) - self._outline
         return np.column_stack([edge[:, 1], -edge[:, 0]])

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ import shapely
 from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
+from kerb.core.once import Once
 
 Ring = tuple[tuple[float, float], ...]
 
@@ -30,17 +30,17 @@ class Area:
         parts = [part for part in getattr(shape, "geoms", [shape]) if part.geom_type == "Polygon"]
         return [Area(tuple(ring_of(r.coords[:-1]) for r in (p.exterior, *p.interiors)), name) for p in parts]
 
-    @cached_property
+    @Once
     def outline(self) -> Floats:
         """The outline, (n, 2)."""
         return np.array(self.rings[0], float).reshape(-1, 2)
 
-    @cached_property
+    @Once
     def holes(self) -> list[Floats]:
         """The holes, (n, 2) each."""
         return [np.array(ring, float) for ring in self.rings[1:]]
 
-    @cached_property
+    @Once
     def shape(self) -> Any:
         """As a shapely polygon."""
         made = shapely.Polygon(self.outline, self.holes)

@@ -7,13 +7,13 @@ the sum of all by their angles (Bærentzen and Aanæs 2005), which is right for 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
 from kerb.core.arrays import TINY, Floats, Ints, Ints32
 from kerb.core.geometry.closest_kernels import CORNER, EDGE, LEAF, closest, cube_keys, inner_boxes, leaf_boxes
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
 from kerb.core.sorting import sorted_keys
 
@@ -72,7 +72,7 @@ class MeshDistance:
         step = float(max((high - low).max(), TINY)) / 2**COARSE
         return _by_cube(places, low - (high - low), step)
 
-    @cached_property
+    @Once
     def normals(self) -> Floats:
         """Unit normals of the triangles, (m, 3)."""
         a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
@@ -80,13 +80,13 @@ class MeshDistance:
         normal[self.turned] *= -1.0
         return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), TINY)[:, None])
 
-    @cached_property
+    @Once
     def _welded(self) -> Ints:
         """The number of the place of each vertex: those at the same place count as one."""
         _, number = np.unique(self.vertices, axis=0, return_inverse=True)
         return np.asarray(number.ravel()[self.triangles])
 
-    @cached_property
+    @Once
     def _corners(self) -> Floats:
         """Pseudo-normals of places by the angles of their triangles."""
         corner = self.vertices[self.triangles]
@@ -99,7 +99,7 @@ class MeshDistance:
                 total[:, axis] += np.bincount(self._welded[:, k], angle * self.normals[:, axis], len(total))
         return total
 
-    @cached_property
+    @Once
     def _edges(self) -> Floats:
         """Pseudo-normals of the edges from each corner to the next, (m, 3, 3)."""
         ends = np.stack([self._welded, np.roll(self._welded, -1, axis=1)], axis=-1).reshape(-1, 2)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import cached_property
 
 import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.errors import InputError
+from kerb.core.once import Once
 from kerb.core.surface.tin import Tin
 
 MOST_TRIANGLES = 100_000_000
@@ -82,12 +82,12 @@ class TriangleMesh:
                 signs[body] = -signs[body]
         return signs
 
-    @cached_property
+    @Once
     def _tetrahedra(self) -> Floats:
         a, b, c = self._corners()
         return np.asarray(np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0)
 
-    @cached_property
+    @Once
     def _bodies(self) -> Ints:
         """The number of the connected body that each triangle belongs to."""
         corner = self._places()[self.triangles]

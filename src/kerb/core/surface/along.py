@@ -7,11 +7,11 @@ of a base needs.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
 from kerb.core.arrays import TINY, Floats, Ints, Mask
+from kerb.core.once import Once
 
 # A plane carries values across a gap only where what is known surrounds it: its short axis is this share of the long.
 ROUND = 0.3
@@ -60,12 +60,12 @@ class Filling:
     good: Mask
     even: Mask
 
-    @cached_property
+    @Once
     def _design(self) -> Floats:
         local = self.xy - self.xy[self.good].mean(axis=0)
         return np.column_stack([np.ones(len(local)), local])
 
-    @cached_property
+    @Once
     def _solver(self) -> Floats | None:
         """Coefficients of the plane from the good values, (3, k); None where they do not surround anything."""
         known = self._design[self.good]
@@ -73,7 +73,7 @@ class Filling:
             return None
         return np.asarray(np.linalg.pinv(known))
 
-    @cached_property
+    @Once
     def _bridges(self) -> list[tuple[Ints, Ints, Ints, Floats]]:
         """For each gap: its samples, those before and behind it that count, and the share of the one behind."""
         gaps = np.flatnonzero(~self.good)

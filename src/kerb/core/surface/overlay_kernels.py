@@ -58,7 +58,7 @@ def _clip_to(px, py, n, p, s, qx, qy):
     return n
 
 
-# Comparisons below are joined without branches, and lists are written in any case and counted where it holds: which comparison fails
+# Comparisons below are joined without branches, and lists written in any case and counted where it holds: which of them fails
 # cannot be foreseen, and a wrong guess costs more than all.
 @inline
 def _sides(ax, ay, bx, by, q, u):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 import pythoncdt
@@ -12,6 +11,7 @@ import shapely
 
 from kerb.core.arrays import Floats, Ints, Ints32, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
 from kerb.core.surface.delaunay import Arranged, constrained, delaunay, doubles, triangulation
 from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes, touched
@@ -51,7 +51,7 @@ class Tin:
         """Vertices in job coordinates, (n, 3)."""
         return self.vertices + self.origin
 
-    @cached_property
+    @Once
     def plan_areas(self) -> Floats:
         """Plan area of each triangle, (m,)."""
         return self._of_triangles(0)
@@ -66,7 +66,7 @@ class Tin:
         """Area along the surface."""
         return float(self._of_triangles(1).sum())
 
-    @cached_property
+    @Once
     def longest_edges(self) -> Floats:
         """Longest edge of each triangle in plan, (m,)."""
         return self._of_triangles(2)
@@ -81,7 +81,7 @@ class Tin:
         each(some, ranges(len(out), 200_000))
         return out
 
-    @cached_property
+    @Once
     def boxes(self) -> Floats:
         """Lowest and highest plan corner of each triangle, (m, 4), relative to the origin."""
         out = np.empty((len(self.triangles), 4))
@@ -91,7 +91,7 @@ class Tin:
         )
         return out
 
-    @cached_property
+    @Once
     def index(self) -> TriangleIndex:
         """A grid over the triangles, made when first needed."""
         low, high = self._middle_ends()
