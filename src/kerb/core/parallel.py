@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from functools import lru_cache
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from kerb.core.progress import Progress
 
@@ -61,6 +61,11 @@ def each(work: Callable[[T], R], items: Iterable[T], progress: Progress | None =
         wait(waiting)
         raise
     return [results[index] for index in range(len(todo))]
+
+
+def beside(*works: Callable[[], Any]) -> list[Any]:
+    """What works give that do not need one another, on all cores, in order."""
+    return each(lambda work: work(), works)
 
 
 def _stepped(work: Callable[[T], R], item: T, place: tuple[int, int], progress: Progress | None, sentence: str) -> R:

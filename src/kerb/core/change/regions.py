@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Floats, ends
 
 MOST_CELLS = 4_000_000
 FEWEST_CELLS = 4
@@ -33,8 +33,8 @@ def regions(points: Floats, away: Floats, level: float, cell: float) -> list[Reg
     points, away = points[known], away[known]
     if not len(points) or not level > 0:
         return []
-    low = points[:, :2].min(axis=0)
-    size = np.ptp(points[:, :2], axis=0)
+    low, high = ends(points[:, :2])
+    size = high - low
     cell = max(cell, float(np.sqrt(size.prod() / MOST_CELLS)))
     shape = tuple((np.floor(size / cell).astype(int) + 1)[::-1].tolist())
     place = np.floor((points[:, :2] - low) / cell).astype(np.int64)

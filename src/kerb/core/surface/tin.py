@@ -14,7 +14,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
 from kerb.core.surface.delaunay import Arranged, constrained, delaunay, doubles, triangulation
-from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, sizes, touched
+from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, merge, sizes, touched
 
 MAX_INDEX_CELLS = 4_000_000
 FAR_OUT = 4.0
@@ -129,11 +129,10 @@ class Tin:
         out = np.empty(len(xy))
         local = np.ascontiguousarray(xy[:, :2] - self.origin[:2])
         index = self.index
-        elevations(
-            self.vertices, self.triangles, index.low, index.inverse, index.shape, index.starts, index.listed,
-            local, out,
-        )  # fmt: skip
-        return out + self.origin[2]
+        about = self.vertices, self.triangles, index.low, index.inverse, index.shape, index.starts, index.listed
+        each(lambda span: elevations(*about, local[slice(*span)], out[slice(*span)]), ranges(len(out), 50_000))
+        out += self.origin[2]
+        return out
 
     def along(self, line: Floats) -> Tin:
         """The surface of the triangles that a line (n, 2) in job coordinates touches: without an index over all of them."""
@@ -149,7 +148,7 @@ class Tin:
     @staticmethod
     def of(points: Floats, triangles: Ints32) -> Tin:
         """A surface from vertices in job coordinates, (n, 3)."""
-        origin = np.floor(points.min(axis=0))
+        origin = np.floor(ends(points)[0])
         return Tin(points - origin, triangles, origin)
 
     def only(self, keep: Mask) -> Tin:
@@ -229,19 +228,18 @@ def _edges(place: Ints, lengths: list[int], closed: int) -> Ints:
     return edges[edges[:, 0] != edges[:, 1]]
 
 
-def _merged(local: Floats) -> tuple[Floats, Ints, Arranged | None]:
+def _merged(local: Floats) -> tuple[Floats, Ints, Arranged]:
     """Vertices without doubles in plan, in the order given, elevations averaged; the vertex each given point became; and the
-    vertices put in order, where none were doubles."""
+    vertices put in order."""
     there = Arranged.of(local[:, :2])
     first = doubles(there)
     if first is None:
         return np.ascontiguousarray(local), np.arange(len(local)), there
-    own = first == np.arange(len(first))
-    place = (np.cumsum(own) - 1)[first]
-    vertices = local[own]
-    total = np.bincount(place, weights=local[:, 2])
-    vertices[:, 2] = total / np.bincount(place)
-    return vertices, place, None
+    n = len(local)
+    place, vertices, many = np.empty(n, np.int64), np.empty((n, 3)), np.empty(n, np.int64)
+    xy, order, keys = np.empty((n, 2)), np.empty(n, np.int64), np.empty_like(there.keys)
+    count = int(merge(local, first, there.xy, there.order, there.keys, place, vertices, many, xy, order, keys))
+    return vertices[:count], place, Arranged(xy[:count], there.whole, order[:count], keys[:count])
 
 
 def _on_line(vertices: Floats) -> bool:

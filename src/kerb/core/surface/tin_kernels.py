@@ -152,3 +152,32 @@ def touched(v, t, line, closed, room, out):
             if min(one, min(two, three)) <= by and max(one, max(two, three)) >= -by:
                 out[s] = True
                 break
+
+
+@kernel
+def merge(points, first, xy, order, keys, place, vertices, many, some_xy, some_order, some_keys):
+    """Make rows of (n, 3) points with the same ``first`` row one vertex with their mean elevation; how many vertices there are.
+
+    ``place`` (n,) says which one each became; ``some_…`` take of places in order (see ``delaunay.Arranged``) those of vertices.
+    """
+    count = 0
+    for k in range(len(points)):
+        if first[k] == k:
+            place[k], many[count] = count, 1
+            vertices[count, 0], vertices[count, 1], vertices[count, 2] = points[k, 0], points[k, 1], points[k, 2]
+            some_xy[count, 0], some_xy[count, 1] = xy[k, 0], xy[k, 1]
+            count += 1
+        else:
+            own = place[first[k]]
+            place[k] = own
+            vertices[own, 2] += points[k, 2]
+            many[own] += 1
+    for k in range(count):
+        vertices[k, 2] /= many[k]
+    at = 0
+    for k in range(len(order)):
+        row = order[k]
+        if first[row] == row:
+            some_order[at], some_keys[at] = place[row], keys[k]
+            at += 1
+    return count

@@ -15,7 +15,7 @@ import numpy as np
 import scipy
 import shapely
 
-from kerb.core.arrays import Floats, Ints32, Mask
+from kerb.core.arrays import Floats, Ints32, Mask, ends
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.plane import fit_robust
@@ -69,7 +69,7 @@ def proposals(view: CloudView, least: tuple[float, float], unit: LengthUnit, pro
 
 
 def _yard(points: Floats, view: CloudView, unit: LengthUnit, progress: Progress) -> Yard:
-    low, high = points[:, :2].min(axis=0), points[:, :2].max(axis=0)
+    low, high = ends(points[:, :2])
     spacing = max(view.store.spacing, float(np.sqrt(np.prod(high - low) / len(points))))
     cell = max(CELL_SPACINGS * spacing, SMALLEST_CELL_M / unit.metres, float(np.sqrt(np.prod(high - low) / MOST_CELLS)))
     grid = gridded(points, low, high, cell)

@@ -66,7 +66,8 @@ def worded(found: Measured, setup: StockpileSetup) -> dict[str, Figure]:
     """Every figure with its value, unit and, where it has meaning, its 95 % uncertainty."""
     heap, volume = found.heap, found.volume
     u95 = combined(found.parts)
-    heights = heap.top.points[:, 2] - heap.base.at(heap.top.points)
+    top = heap.top.points
+    heights = top[:, 2] - heap.base.at(top)
     percent = 100 * (found.second.net - volume.net) / volume.net if volume.net else None
     per_volume = mass_per_volume(setup.density, setup.density_unit, heap.ground.unit)
     values: dict[str, tuple[float | None, float | None, str]] = {

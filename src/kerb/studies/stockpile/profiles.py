@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import shapely
 
 from kerb.core.arrays import Floats
+from kerb.core.geometry import polygon
 from kerb.studies.layers import Profile
 from kerb.studies.profiles import eastward
 from kerb.studies.stockpile.heap import Heap
@@ -17,12 +19,12 @@ SAMPLES = 400
 OVERHANG = 0.08
 
 
-def across(heap: Heap, base_at: Callable[[Floats], Floats], setup: StockpileSetup) -> list[Profile]:
-    """Profiles along the longer and the shorter axis of the toe's smallest rectangle, or where they were moved to."""
-    found = []
+def across(heap: Heap, base_at: Callable[[Floats], Floats], setup: StockpileSetup) -> list[Callable[[], Profile]]:
+    """What makes the profiles along the longer and the shorter axis of the toe's smallest rectangle, or where they were put."""
+    found: list[Callable[[], Profile]] = []
     for line, name in zip(axes(heap.ring), ("length_profile", "width_profile"), strict=True):
         own = getattr(setup, name)
-        found.append(profile(heap, base_at, eastward(own.places) if own else line, name))
+        found.append(partial(profile, heap, base_at, eastward(own.places) if own else line, name))
     return found
 
 
@@ -58,16 +60,16 @@ def profile(heap: Heap, base_at: Callable[[Floats], Floats], line: Floats, field
 
 def _along(heap: Heap, line: Floats, reach: float) -> Floats:
     """Median elevation of the points within ``reach`` of the line, for each sample of it; NaN where there are none."""
-    direction = line[1] - line[0]
-    length = float(np.hypot(*direction))
-    direction = direction / length
-    local = heap.ground.points[:, :2] - line[0]
-    along = local @ direction
-    aside = local @ np.array([-direction[1], direction[0]])
-    near = (np.abs(aside) < reach) & (along > -reach) & (along < length + reach)
-    order = np.argsort(along[near])
-    place, z = along[near][order], heap.ground.points[near, 2][order]
+    length = float(np.hypot(*(line[1] - line[0])))
+    direction = (line[1] - line[0]) / length
+    aside = reach * np.array([-direction[1], direction[0]])
+    first, last = line[0] - reach * direction, line[1] + reach * direction
+    strip = np.array([first - aside, last - aside, last + aside, first + aside])
+    near = heap.ground.points[polygon.contains(strip, heap.ground.points)]
+    along = (near[:, :2] - line[0]) @ direction
+    order = np.argsort(along)
+    place, z = along[order], near[order, 2]
     width = max(reach, length / SAMPLES)
     centres = np.linspace(0.0, length, SAMPLES)
-    first, last = np.searchsorted(place, centres - width), np.searchsorted(place, centres + width)
-    return np.array([np.median(z[a:b]) if b > a else np.nan for a, b in zip(first, last, strict=True)])
+    begins, stops = np.searchsorted(place, centres - width), np.searchsorted(place, centres + width)
+    return np.array([np.median(z[a:b]) if b > a else np.nan for a, b in zip(begins, stops, strict=True)])

@@ -6,12 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Floats, Mask, ends
 from kerb.core.errors import NotDeterminable
+from kerb.core.parallel import beside
 from kerb.core.progress import Progress
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
 from kerb.core.surface.volume import between
+from kerb.studies.layers import Layer
 from kerb.studies.outcome import Attribute, Note, Outcome
 from kerb.studies.sources import Sources
 from kerb.studies.stockpile import drawing, figures, notes, profiles, shape, uncertainty
@@ -61,11 +63,16 @@ def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.inputs[0] = sources.input("cloud", "compared", len(heap.inside), detail)
     if setup.base == "surface":
         outcome.inputs.append(sources.input("surface", "against"))
-    outcome.figures = figures.worded(found, setup)
-    outcome.tables = figures.tables(found, unit)
     outcome.settings = settings_used(setup, found.cell, found.gap_edge, uncertainty.toe_error(setup, heap))
-    outcome.warnings += [*notes.of_inputs(setup, sources), *notes.about(found, setup, sources)]
-    _add_layers(outcome, found, setup)
+    outcome.figures, about, outcome.layers, *outcome.charts = beside(
+        lambda: figures.worded(found, setup),
+        lambda: notes.about(found, setup, sources),
+        lambda: _layers(found),
+        *profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy), setup),
+    )
+    outcome.tables = figures.tables(found, unit)
+    outcome.warnings += [*notes.of_inputs(setup, sources), *about]
+    outcome.attributes["over"] = Attribute("Height above base", "base", "toe", outcome.unit)
     progress.step(1.0, "Done")
     return outcome
 
@@ -84,27 +91,19 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
     volume = between(heap.top, heap.base, progress.within(0.0, 0.4))
     cell = setup.cell or CELL_SPACINGS * heap.ground.spacing
     progress.step(0.4, "Second way, by grid")
-    grid, _ = shape.heap_grid(heap, cell)
-    second = volume_by_grid(grid, heap.area, heap.base)
-    noise = uncertainty.point_noise(heap)
     gap_edge = setup.gap_edge or GAP_SPACINGS * heap.ground.spacing
-    gap = shape.gap_triangles(heap.top, gap_edge)
-    progress.step(0.6, "Judging the uncertainty")
-    wide = _wide_grid(heap, cell)
+    second, noise, wide, slopes, gap = beside(
+        lambda: volume_by_grid(shape.heap_grid(heap, cell)[0], heap.area, heap.base),
+        lambda: uncertainty.point_noise(heap),
+        lambda: _wide_grid(heap, cell),
+        lambda: shape.slopes(heap),
+        lambda: shape.gap_triangles(heap.top, gap_edge),
+    )
+    progress.step(0.7, "Judging the uncertainty")
     parts = uncertainty.parts(heap, setup, wide, noise, _gap_table(heap.top, gap))
     progress.step(0.9, "Describing the heap")
-    return Measured(
-        heap,
-        volume,
-        second,
-        cell,
-        noise[0],
-        gap,
-        gap_edge,
-        shape.surface_area(heap, noise[0]),
-        shape.slopes(heap),
-        parts,
-    )
+    surface = shape.surface_area(heap, noise[0])
+    return Measured(heap, volume, second, cell, noise[0], gap, gap_edge, surface, slopes, parts)
 
 
 def settings_used(
@@ -121,7 +120,8 @@ def settings_used(
 def _wide_grid(heap: Heap, cell: float) -> HeightGrid:
     """Grid of all points in and around the heap, so that the toe line can be moved outwards on it."""
     points = heap.ground.points
-    grid = gridded(points, points[:, :2].min(axis=0) - cell, points[:, :2].max(axis=0) + cell, cell)
+    low, high = ends(points[:, :2])
+    grid = gridded(points, low - cell, high + cell, cell)
     return filled(grid, np.ones(grid.shape, bool))
 
 
@@ -132,10 +132,7 @@ def _gap_table(top: Tin, gap: Mask) -> Floats:
     return np.column_stack([top.plan_areas[gap], np.ptp(corners, axis=1)])
 
 
-def _add_layers(outcome: Outcome, found: Measured, setup: StockpileSetup) -> None:
+def _layers(found: Measured) -> dict[str, Layer]:
     heap = found.heap
-    outcome.layers |= drawing.toe_lines(heap.toe, heap.area.holes)
-    outcome.layers["base"] = drawing.base_mesh(heap.base, heap.area)
-    outcome.layers |= drawing.top_meshes(heap.top, found.gap)
-    outcome.charts += profiles.across(heap, lambda xy: base_elevations(heap.base, heap.ring, xy), setup)
-    outcome.attributes["over"] = Attribute("Height above base", "base", "toe", outcome.unit)
+    lines, base = drawing.toe_lines(heap.toe, heap.area.holes), drawing.base_mesh(heap.base, heap.area)
+    return lines | {"base": base} | drawing.top_meshes(heap.top, found.gap)

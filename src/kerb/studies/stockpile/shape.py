@@ -102,7 +102,8 @@ def stray_height(heap: Heap) -> float:
     """How far the highest point stands above the median of its surroundings, beyond what a steep side explains."""
     highest = heap.inside[np.argmax(heap.inside[:, 2])]
     reach = 6 * heap.ground.spacing
-    near = heap.inside[np.hypot(*(heap.inside[:, :2] - highest[:2]).T) < reach]
+    near = heap.inside[np.abs(heap.inside[:, 0] - highest[0]) < reach]
+    near = near[np.hypot(*(near[:, :2] - highest[:2]).T) < reach]
     if len(near) < 5:
         return 0.0
     excess = float(highest[2] - np.percentile(near[:, 2], 90)) - reach

@@ -12,6 +12,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area, ring_of
+from kerb.core.parallel import each
 from kerb.core.sorting import by_cells
 from kerb.core.surface.along import outwards, surrounds
 from kerb.core.surface.grid import HeightGrid
@@ -78,11 +79,11 @@ def _toe_position(heap: Heap, setup: StockpileSetup, grid: HeightGrid) -> Part:
     # What lies beyond a wall or in the next heap is not this one: there a line can only be too far in.
     by = np.where(seen, by, -np.abs(by))
     height = _heights(heap, grid, float(by.max()) + 2 * grid.cell)
-    here = _column_sum(height, grid, heap.ring, heap.area)
-    changes = [_column_sum(height, grid, heap.ring + normal * row[:, None], heap.area) - here for row in by]
+    rings = [heap.ring, *(heap.ring + normal * row[:, None] for row in by)]
+    here, *others = each(lambda ring: _column_sum(height, grid, ring, heap.area), rings)
     unit = heap.ground.unit.symbol
     how = f"{LINES} lines whose vertices lie elsewhere by {reach:.4g} {unit} (95 %), each by itself"
-    return Part("Toe position", K95 * float(np.sqrt(np.mean(np.square(changes)))), how)
+    return Part("Toe position", K95 * float(np.sqrt(np.mean(np.square(np.array(others) - here)))), how)
 
 
 def _heights(heap: Heap, grid: HeightGrid, reach: float) -> Floats:
