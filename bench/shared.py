@@ -14,13 +14,13 @@ FAR = np.array([500_000.0, 5_800_000.0, 100.0])
 
 
 def timed(work: Callable, times: int = 1) -> tuple[float, object]:
-    """Best of some runs, and the last result."""
-    best, result = np.inf, None
+    """Median of some runs, and the last result."""
+    taken, result = [], None
     for _ in range(times):
         start = time.perf_counter()
         result = work()
-        best = min(best, time.perf_counter() - start)
-    return best, result
+        taken.append(time.perf_counter() - start)
+    return float(np.median(taken)), result
 
 
 def terrain(count: int) -> np.ndarray:

@@ -407,9 +407,11 @@ class Profiles(unittest.TestCase):
             out = profiles.profile(made, lambda xy: np.zeros(len(xy)), line, "width_profile")
         self.assertEqual((asked, out.title), ([0.5], "Width profile"))
         near(out.top[np.abs(x) > 4.1], np.full((np.abs(x) > 4.1).sum(), 7.0))
-        both = profiles.across(made, lambda xy: np.zeros(len(xy)), setup)
-        self.assertEqual([make().field for make in both], ["length_profile", "width_profile"])
-        moved = profiles.across(made, lambda xy: np.zeros(len(xy)), replace(setup, width_profile=Drawn.of(line)))
+        own = replace(setup, width_profile=Drawn.of(line))
+        both, moved = (
+            [make() for make in profiles.across(made, lambda xy: np.zeros(len(xy)), one)] for one in (setup, own)
+        )
+        self.assertEqual([p.field for p in both], ["length_profile", "width_profile"])
         near(moved[1].line, line)
         near(moved[0].line, both[0].line)
 

@@ -2,7 +2,7 @@
 
 A filter decides nearly always. What it leaves open is decided in whole numbers, where places are whole steps of a range under
 2²⁶, and else by sums of unrounded terms (Shewchuk 1997, *Adaptive precision floating-point arithmetic and fast robust geometric
-predicates*; the bounds of the filters are those of that paper).
+predicates*; the bounds of the filters follow from that paper's).
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from kerb.core.jit import inline, kernel
 
 EPSILON = 2.0**-53
 SIDE_BOUND = (3.0 + 16.0 * EPSILON) * EPSILON
-CIRCLE_BOUND = (10.0 + 96.0 * EPSILON) * EPSILON
+CIRCLE_BOUND = (10.0 + 256.0 * EPSILON) * EPSILON
 # Veltkamp's factor, which parts a double into two halves of 26 bits.
 HALVES = 134217729.0
 # Whole numbers under 2⁵³ are parted at this bit for products in 64 bits.
@@ -149,8 +149,8 @@ def in_circle(xy, a, b, c, d, whole):
     la, lb, lc = ax * ax + ay * ay, bx * bx + by * by, cx * cx + cy * cy
     ca, cb, cc = bx * cy - cx * by, cx * ay - ax * cy, ax * by - bx * ay
     found = la * ca + lb * cb + lc * cc
-    sure = la * (abs(bx * cy) + abs(cx * by)) + lb * (abs(cx * ay) + abs(ax * cy)) + lc * (abs(ax * by) + abs(bx * ay))
-    if abs(found) <= CIRCLE_BOUND * sure:
+    # Shewchuk's bound goes with la (|bx cy| + |cx by|) + ..., which is no more than this: 2 |u v| is no more than u² + v².
+    if abs(found) <= CIRCLE_BOUND * (la * lb + lb * lc + lc * la):
         if whole:
             found = whole_circle(la, lb, lc, ca, cb, cc)
         else:
