@@ -92,19 +92,25 @@ def importing(count: int) -> dict:
     from kerb.formats.las_read import LasStream
 
     path, folder = laz(count), FOLDER / "import"
-    shutil.rmtree(folder, ignore_errors=True)
-    first = []
-    start = time.perf_counter()
-    preview = lambda _xyz, _layout: first.append(time.perf_counter() - start)  # noqa: E731
-    ours, _ = timed(lambda: build(LasStream(path), folder, silent(), preview))
-    shutil.rmtree(folder)
+    first: list[float] = []
+
+    def ours_once(source=path):
+        shutil.rmtree(folder, ignore_errors=True)
+        start = time.perf_counter()
+        build(LasStream(source), folder, silent(), lambda _xyz, _layout: first.append(time.perf_counter() - start))
+
+    ours_once(laz(100_000))  # the compiled kernels are loaded from disk here, as when the window starts
+    first.clear()
 
     def plain():
         with laspy.open(path, laz_backend=laspy.LazBackend.LazrsParallel) as reader:
             for _ in reader.chunk_iterator(1_000_000):
                 pass
 
-    theirs, _ = timed(plain)
+    # By turns: an hour at which the machine is slow is slow for both.
+    pairs = [(timed(ours_once)[0], timed(plain)[0]) for _ in range(3)]
+    ours, theirs = np.median(pairs, axis=0).tolist()
+    shutil.rmtree(folder)
     return {
         "kerb": ours,
         "plain": theirs,

@@ -83,7 +83,9 @@ def computing(count: int) -> dict:
     from bench.measures import store
     from kerb.studies.stockpile.run import run
 
-    run(*one_heap(store(40_000), 20_000), silent())  # the compiled kernels are loaded from disk here, as when the window starts
+    run(
+        *one_heap(store(40_000), 20_000), silent()
+    )  # the compiled kernels are loaded from disk here, as when the window starts
     setup, sources = one_heap(store(int(count * 2)), count)
     return {"kerb": timed(lambda: run(setup, sources, silent()), 3)[0]}
 

@@ -17,8 +17,8 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints32
 from kerb.core.cloud.layout import Layout, PointStream
-from kerb.core.cloud.partition import CHUNK, Rows, arrange, as_bytes
-from kerb.core.cloud.partition_kernels import bounds, take_records, touch_voxels
+from kerb.core.cloud.partition import CHUNK, Rows, arrange, bounds_of
+from kerb.core.cloud.partition_kernels import bounds, touch_voxels
 from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.parallel import each
@@ -68,11 +68,13 @@ def build(stream: PointStream, folder: Path, progress: Progress, preview: Previe
 def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview | None) -> Rows:
     """Copy the stream to disk as it comes; a file's own count is not trusted, what arrives is counted."""
     layout = stream.layout
-    arrived = 0
+    arrived, ends = 0, []
     with open(work / "front.rows", "wb") as spool:
         for records in _ahead(stream.chunks(CHUNK)):
             progress.step(arrived / max(stream.count, 1), "Reading points")
-            spool.write(np.ascontiguousarray(records).view(np.uint8).data)
+            records = np.ascontiguousarray(records)
+            spool.write(records.view(np.uint8).data)
+            ends.append(bounds_of(records))
             arrived += len(records)
             if preview is not None:
                 step = max(1, len(records) // PREVIEW_POINTS)
@@ -81,7 +83,8 @@ def _spool(stream: PointStream, work: Path, progress: Progress, preview: Preview
         raise FormatError(f"{layout.source}: holds no points")
     front = np.memmap(work / "front.rows", layout.record, "r+", shape=(arrived,))
     back = mapped_rows(work / "back.rows", layout.record, arrived)
-    return Rows(front, back, layout.scale)
+    lows, highs = zip(*ends, strict=True)
+    return Rows(front, back, layout.scale, np.min(lows, axis=0), np.max(highs, axis=0))
 
 
 def _ahead(chunks: Iterator[AnyArray]) -> Iterator[AnyArray]:
@@ -136,14 +139,14 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     columns: dict[str, _ColumnFile] = {}
     table = np.zeros(len(tiles), TILE_TYPE)
     xyz_file = mapped_array(work / "xyz.npy", np.int32, (total, 3))
-    bare = as_bytes(records)
+    bare = records.view(np.dtype((np.void, records.dtype.itemsize)))
 
     def write(number: int) -> None:
         first, count = tiles[number]
         # A fixed seed for each tile: the same file always makes the same store.
         order = np.random.default_rng(number).permutation(count)
         rows = np.empty(count, layout.record)
-        take_records(bare, first, order, as_bytes(rows))
+        bare[first : first + count].take(order, out=rows.view(bare.dtype), mode="clip")
         xyz = np.ascontiguousarray(rows["xyz"])
         xyz_file[first : first + count] = xyz
         table[number] = tile_row(xyz, layout, first)

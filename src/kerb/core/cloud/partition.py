@@ -6,7 +6,7 @@ tunnel all work, and one stray point a thousand kilometres away cannot put all t
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -22,15 +22,17 @@ MAX_DEPTH = 7
 
 @dataclass
 class Rows:
-    """Point records in two alternating buffers on disk; ``front`` holds the truth."""
+    """Point records in two alternating buffers on disk; ``front`` holds the truth. ``low`` and ``high`` (3,) hold them all."""
 
     front: AnyArray
     back: AnyArray
     scale: Floats
+    low: Ints
+    high: Ints
 
     def swapped(self) -> Rows:
         """The same rows with the buffers' roles exchanged."""
-        return Rows(self.back, self.front, self.scale)
+        return replace(self, front=self.back, back=self.front)
 
 
 def arrange(rows: Rows, progress: Progress) -> list[tuple[int, int]]:
@@ -44,25 +46,28 @@ def arrange(rows: Rows, progress: Progress) -> list[tuple[int, int]]:
     ------
     Cancelled, when the progress is stopped.
     """
-    total = len(rows.front)
-    return _arrange_range(rows, 0, total, progress)
+    return _arrange_range(rows, 0, len(rows.front), (rows.low, rows.high), progress)
 
 
-def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> list[tuple[int, int]]:
-    low, high = _bounds(rows.front, first, last)
+def _arrange_range(
+    rows: Rows, first: int, last: int, within: tuple[Ints, Ints], progress: Progress
+) -> list[tuple[int, int]]:
+    low, high = within
     count = last - first
     extent = float(((high - low) * rows.scale).max())
     if count <= TILE_POINTS or extent == 0.0:
         rows.back[first:last] = rows.front[first:last]
         return [(at, min(TILE_POINTS, last - at)) for at in range(first, last, TILE_POINTS)]
     depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
+    xyz, source, out = rows.front["xyz"], as_bytes(rows.front), as_bytes(rows.back)
     cells = low, rows.scale * (2**depth / extent), depth
-    pieces = [(first + a, first + b) for a, b in ranges(count, CHUNK)]
+    # Few pieces: each needs a table of all cells.
+    pieces = [(first + a, first + b) for a, b in ranges(count, CHUNK, 2)]
 
     def counted(piece: tuple[int, int]) -> Ints32:
         counts = np.zeros(8**depth, np.int32)
         for part in _chunks(piece):
-            count_cells(_xyz(rows.front, *part), *cells, np.empty(part[1] - part[0], np.int32), counts)
+            count_cells(xyz[slice(*part)], *cells, np.empty(part[1] - part[0], np.int32), counts)
         return counts
 
     counts = each(counted, pieces, progress.within(0.0, 0.4), "Arranging tiles")
@@ -71,14 +76,13 @@ def _arrange_range(rows: Rows, first: int, last: int, progress: Progress) -> lis
     # Where in its leaf each piece goes on after those before it: the order within a leaf is that of the file.
     # Cells before the first that has points belong to no leaf; they count nothing.
     at = np.maximum(leaf_of, 0)
-    own = [np.bincount(at, weights=some, minlength=len(leaf_counts)).astype(np.int64) for some in counts]
+    own = each(lambda some: np.bincount(at, weights=some, minlength=len(leaf_counts)).astype(np.int64), counts)
     cursors = starts + np.cumsum(own, axis=0) - own
-    source, out = as_bytes(rows.front), as_bytes(rows.back)
 
     def scattered(number: int) -> None:
         codes, unused = np.empty(CHUNK, np.int32), np.zeros(8**depth, np.int32)
         for a, b in _chunks(pieces[number]):
-            count_cells(_xyz(rows.front, a, b), *cells, codes, unused)
+            count_cells(xyz[a:b], *cells, codes, unused)
             scatter(source[a:b], codes, leaf_of, cursors[number], out)
 
     each(scattered, range(len(pieces)), progress.within(0.4, 1.0), "Arranging tiles")
@@ -96,7 +100,8 @@ def _refine(rows: Rows, starts: Ints, counts: Ints, progress: Progress) -> list[
         if count <= 2 * TILE_POINTS:
             tiles.append((start, count))
             continue
-        tiles += _arrange_range(rows.swapped(), start, start + count, progress)
+        within = bounds_of(rows.back[start : start + count])
+        tiles += _arrange_range(rows.swapped(), start, start + count, within, progress)
         rows.back[start : start + count] = rows.front[start : start + count]
     return tiles
 
@@ -128,18 +133,11 @@ def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
     return kept[number].astype(np.int32), leaf_counts[leaf_counts > 0]
 
 
-def _xyz(records: AnyArray, first: int, last: int) -> Ints32:
-    return np.ascontiguousarray(records["xyz"][first:last])
-
-
-def _bounds(records: AnyArray, first: int, last: int) -> tuple[Ints, Ints]:
-    def one(chunk: tuple[int, int]) -> tuple[Ints, Ints]:
-        low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
-        bounds(_xyz(records, *chunk), low, high)
-        return low, high
-
-    found = each(one, _chunks((first, last)))
-    return np.min([low for low, _ in found], axis=0), np.max([high for _, high in found], axis=0)
+def bounds_of(records: AnyArray) -> tuple[Ints, Ints]:
+    """Lowest and highest coordinates of records, (3,) each."""
+    low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
+    bounds(records["xyz"], low, high)
+    return low, high
 
 
 def as_bytes(records: AnyArray) -> AnyArray:

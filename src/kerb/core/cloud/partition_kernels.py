@@ -52,16 +52,6 @@ def scatter(records, codes, leaf_of, cursor, out):
 
 
 @kernel
-def take_records(records, first, order, out):
-    """Copy records (rows of bytes) from ``first`` on in another order."""
-    width = records.shape[1]
-    for i in range(order.shape[0]):
-        at = first + order[i]
-        for j in range(width):
-            out[i, j] = records[at, j]
-
-
-@kernel
 def touch_voxels(xyz, low, inverse, side, touched):
     """Mark the voxels, ``side`` of them along each axis, that have points."""
     for i in range(xyz.shape[0]):
