@@ -6,7 +6,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, ends
 from kerb.core.parallel import each, ranges
-from kerb.core.sorting_kernels import by_counting, cell_keys, count_buckets, into_buckets
+from kerb.core.sorting_kernels import by_counting, cell_keys, count_buckets, into_buckets, spread_of
 
 BUCKET_BITS, WORTH_BUCKETS = 9, 200_000
 # Buckets with no more different values than so many times their keys are sorted by counting.
@@ -60,6 +60,25 @@ def by_cells(places: Floats, low: Floats, cell: float) -> tuple[Ints, Ints]:
     cell that holds any begins among them, in rising order of easting, then northing. Rows of one cell stay in order."""
     if not len(places):
         return np.empty(0, np.int64), np.empty(0, np.int64)
+    order, keys = sorted_keys(_cells(places, low, cell))
+    return order, np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+
+
+def spread_by_cells(points: Floats, low: Floats, cell: float) -> tuple[AnyArray, Floats, Floats, Ints]:
+    """The square cell of the plan each of points (n, 3) lies in, as a number (n,) that rises with easting, then northing; and by
+    these numbers the lowest and the highest elevation and how many points there are, none in some."""
+    keys = _cells(points, low, cell)
+    cells = int(keys.max(initial=0)) + 1
+    if cells > CELLS_A_KEY * len(keys) + 64:
+        held, inverse = np.unique(keys, return_inverse=True)
+        keys, cells = inverse.astype(np.uint64), len(held)
+    lowest, highest, many = np.full(cells, np.inf), np.full(cells, -np.inf), np.zeros(cells, np.int64)
+    spread_of(keys, points[:, 2], lowest, highest, many)
+    return keys, lowest, highest, many
+
+
+def _cells(places: Floats, low: Floats, cell: float) -> AnyArray:
+    """A number (n,) for the square cell of the plan that each place lies in."""
     keys = np.empty(len(places), np.uint64)
     first, last = (np.floor((extreme - low[:2]) / cell) for extreme in ends(places[:, :2]))
     most = np.minimum(last - first, MOST_CELLS)
@@ -67,5 +86,4 @@ def by_cells(places: Floats, low: Floats, cell: float) -> tuple[Ints, Ints]:
         lambda piece: cell_keys(places[slice(*piece)], low, cell, first, most, keys[slice(*piece)]),
         ranges(len(keys), 100_000),
     )
-    order, keys = sorted_keys(keys)
-    return order, np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+    return keys

@@ -49,6 +49,15 @@ def cell_keys(places, low, cell, first, most, keys):
 
 
 @kernel
+def spread_of(keys, z, lowest, highest, many):
+    """Lowest and highest value for each key, and how many have it."""
+    for k in range(len(keys)):
+        own = keys[k]
+        lowest[own], highest[own] = min(lowest[own], z[k]), max(highest[own], z[k])
+        many[own] += 1
+
+
+@kernel
 def run_starts(keys, first, last, starts):
     """Where each value begins among sorted keys, for those that begin in a range: ``starts[v]`` is the first with v or more."""
     for k in range(first, last):

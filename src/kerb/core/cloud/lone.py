@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Ints, Mask, ends
-from kerb.core.sorting import by_cells
+from kerb.core.sorting import spread_by_cells
 
 CELLS = (4.0, 12.0)
 FEW = 3
@@ -37,25 +37,22 @@ def _parted(points: Floats, cell: float, gap: float) -> Ints:
     """Rows of the three lowest and highest of a cell that a gap in height parts from the rest."""
     if not len(points):
         return np.empty(0, np.int64)
-    order, starts = by_cells(points, ends(points[:, :2])[0], cell)
+    which, lowest, highest, many = spread_by_cells(points, ends(points[:, :2])[0], cell)
     # Most cells have nothing odd: only those with a great range of heights are put in order of height.
-    sizes = np.diff(np.append(starts, len(order)))
-    z = points[order, 2]
-    spread = np.maximum.reduceat(z, starts) - np.minimum.reduceat(z, starts)
-    odd = (spread > gap) & (sizes >= LEAST)
-    order, sizes = order[np.repeat(odd, sizes)], sizes[odd]
-    order = order[np.lexsort((points[order, 2], np.repeat(np.arange(len(sizes)), sizes)))]
+    odd = (highest - lowest > gap) & (many >= LEAST)
+    order, sizes = np.flatnonzero(odd[which]), many[odd]
+    order = order[np.lexsort((points[order, 2], which[order]))]
     z, starts = points[order, 2], np.cumsum(sizes) - sizes
     stops = starts + sizes
     rows: list[Ints] = [np.empty(0, np.int64)]
-    lowest, highest = np.zeros(len(starts), np.int64), np.zeros(len(starts), np.int64)
+    below, above = np.zeros(len(starts), np.int64), np.zeros(len(starts), np.int64)
     for k in range(min(FEW, LEAST - 1)):
         # How many at each end lie beyond the innermost gap that is near enough to it.
-        lowest = np.where(z[starts + k + 1] - z[starts + k] > gap, k + 1, lowest)
-        highest = np.where(z[stops - k - 1] - z[stops - k - 2] > gap, k + 1, highest)
+        below = np.where(z[starts + k + 1] - z[starts + k] > gap, k + 1, below)
+        above = np.where(z[stops - k - 1] - z[stops - k - 2] > gap, k + 1, above)
     for k in range(FEW):
-        rows.append(order[starts[lowest > k] + k])
-        rows.append(order[stops[highest > k] - k - 1])
+        rows.append(order[starts[below > k] + k])
+        rows.append(order[stops[above > k] - k - 1])
     return np.unique(np.concatenate(rows))
 
 

@@ -8,7 +8,7 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.sorting import by_cells
+from kerb.core.sorting import spread_by_cells
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.tin import Tin
 from kerb.studies.stockpile.heap import Heap, base_elevations
@@ -91,11 +91,9 @@ def rough_area(heap: Heap) -> float:
     It tells of plants, machinery, overhangs or stray points inside the line. Steep sides are allowed for.
     """
     cell = SMOOTH_SPACINGS * heap.ground.spacing
-    order, starts = by_cells(heap.inside, heap.ring.min(axis=0), cell)
-    ordered = heap.inside[order, 2]
-    spread = np.maximum.reduceat(ordered, starts) - np.minimum.reduceat(ordered, starts)
+    _, lowest, highest, _ = spread_by_cells(heap.inside, heap.ring.min(axis=0), cell)
     allowed = ROUGH_M / heap.ground.unit.metres + 2.0 * cell
-    return float(np.count_nonzero(spread > allowed)) * cell**2
+    return float(np.count_nonzero(highest - lowest > allowed)) * cell**2
 
 
 def stray_height(heap: Heap) -> float:
