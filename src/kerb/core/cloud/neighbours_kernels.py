@@ -318,3 +318,27 @@ def within(ordered, order, starts, low, cell, shape, queries, radius, offsets, f
                         at += 1
         if not fill:
             found[q] = at - offsets[q]
+
+
+@kernel
+def mean_of_others(distances, farthest, count, mean):
+    """Mean of the distances (n, k) to ``count`` nearest others, the first being the point itself; those that are missing or
+    beyond ``farthest`` count as that far away."""
+    for q in range(distances.shape[0]):
+        total = 0.0
+        for i in range(1, distances.shape[1]):
+            total += min(distances[q, i], farthest)
+        mean[q] = (total + (count + 1 - distances.shape[1]) * farthest) / count
+
+
+@kernel
+def near_any(places, others, reach, near):
+    """Mark places (n, 3) that have one of some others (m, 3) within ``reach``."""
+    for k in range(places.shape[0]):
+        for m in range(others.shape[0]):
+            away = 0.0
+            for axis in range(3):
+                away += (places[k, axis] - others[m, axis]) ** 2
+            if away <= reach * reach:
+                near[k] = True
+                break

@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Ints, Mask
+from kerb.core.arrays import Floats, Ints, Mask, ends
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.levels import first_level
 from kerb.core.cloud.neighbours import NeighbourIndex
-from kerb.core.cloud.neighbours_kernels import crowded
+from kerb.core.cloud.neighbours_kernels import crowded, mean_of_others, near_any
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
@@ -26,6 +26,7 @@ from kerb.core.progress import Progress
 from kerb.core.setting import Setting, check_positive, setting
 
 FARTHEST_SPACINGS = 10.0
+FEW = 50
 
 
 @dataclass(frozen=True)
@@ -87,10 +88,9 @@ def outliers(store: CloudStore, how: Outliers, among: Mask, progress: Progress) 
     def mean_distance(points: Floats, around: Floats) -> Floats:
         k = min(how.neighbours + 1, len(around))
         distance, _ = NeighbourIndex(around).nearest(points, k, farthest)
-        # The first is the point itself.
-        near = np.minimum(distance[:, 1:], farthest)
-        missing = how.neighbours - near.shape[1]
-        return np.asarray((near.sum(axis=1) + missing * farthest) / how.neighbours)
+        mean = np.empty(len(points))
+        mean_of_others(distance, farthest, how.neighbours, mean)
+        return mean
 
     away = _by_tile(store, among, farthest, mean_distance, progress.within(0.0, 0.7))
     known = away[among]
@@ -122,11 +122,18 @@ def _unlike_neighbours(
         mine = np.flatnonzero(found[rows]) + rows.start
         if not len(mine):
             return
-        around = _rows_around(store, among, tile, farthest)
+        asked = store.coordinates(mine)
+        around = _rows_within(store, among, ends(asked), farthest)
         origin = store.tiles["low"][tile]
-        index = NeighbourIndex(store.coordinates(around) - origin)
+        places, asked = store.coordinates(around) - origin, asked - origin
+        # Mostly few are asked about: what lies near none of them need not be sorted.
+        if len(asked) <= FEW:
+            close = np.zeros(len(places), np.bool_)
+            near_any(places, asked, farthest, close)
+            around, places = around[close], places[close]
+        index = NeighbourIndex(places)
         k = min(how.neighbours + 1, len(around))
-        _, near = index.nearest(store.coordinates(mine) - origin, k, farthest)
+        _, near = index.nearest(asked, k, farthest)
         theirs = np.full((len(mine), how.neighbours), usual)
         theirs[:, : k - 1] = np.where(near[:, 1:] >= 0, away[around[near[:, 1:]]], usual)
         unlike[mine] = away[mine] > how.beside * np.median(theirs, axis=1)
@@ -213,7 +220,7 @@ def _by_tile(
         mine = among[rows]
         if not mine.any():
             return
-        around = _rows_around(store, among, tile, halo)
+        around = _rows_within(store, among, (store.tiles["low"][tile], store.tiles["high"][tile]), halo)
         origin = store.tiles["low"][tile]
         result[rows][mine] = work(store.coordinates(rows)[mine] - origin, store.coordinates(around) - origin)
 
@@ -221,9 +228,8 @@ def _by_tile(
     return result
 
 
-def _rows_around(store: CloudStore, among: Mask, tile: int, halo: float) -> Ints:
-    """Rows of the points in ``among`` within a halo of a tile."""
-    low, high = store.tiles["low"][tile] - halo, store.tiles["high"][tile] + halo
-    box = (tuple(low.tolist()), tuple(high.tolist()))
-    rows = CloudView(store, Narrowing(box=box, with_aside=True)).all_rows()
+def _rows_within(store: CloudStore, among: Mask, box: tuple[Floats, Floats], halo: float) -> Ints:
+    """Rows of the points in ``among`` within a halo of a box."""
+    widened = (tuple((box[0] - halo).tolist()), tuple((box[1] + halo).tolist()))
+    rows = CloudView(store, Narrowing(box=widened, with_aside=True)).all_rows()
     return np.asarray(rows[among[rows]])
