@@ -13,7 +13,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.jit import inline, kernel
-from kerb.core.surface.predicates_kernels import in_circle, side
+from kerb.core.surface.predicates_kernels import circle_at, side, turn_at
 
 NONE = -1
 ONE, EVEN, GONE = np.uint64(1), ~np.uint64(1), np.uint64(0xFFFFFFFF)
@@ -168,33 +168,41 @@ def join(one, other, level, xy, whole, origin, after, before, state):
         after[left], before[f] = f, left
         after[f], before[following] = following, f
     first = f
+    px, py, qx, qy = xy[p, 0], xy[p, 1], xy[q, 0], xy[q, 1]
     while True:
-        p, q = np.uint64(origin[base ^ ONE]), np.uint64(origin[base])
         left = np.uint64(after[base ^ ONE])
-        at_left = side(xy, origin[left ^ ONE], p, q, whole) > 0.0
+        lx, ly = xy[origin[left ^ ONE], 0], xy[origin[left ^ ONE], 1]
+        at_left = turn_at(lx, ly, px, py, qx, qy, whole) > 0.0
         if at_left:
             following = np.uint64(after[left])
-            while following != base ^ ONE and in_circle(xy, p, q, origin[left ^ ONE], origin[following ^ ONE], whole):
+            while following != base ^ ONE:
+                fx, fy = xy[origin[following ^ ONE], 0], xy[origin[following ^ ONE], 1]
+                if not circle_at(px, py, qx, qy, lx, ly, fx, fy, whole):
+                    break
                 _drop(left, state, after, before)
-                left = following
+                left, lx, ly = following, fx, fy
                 following = np.uint64(after[left])
         right = np.uint64(before[base])
-        at_right = side(xy, origin[right ^ ONE], p, q, whole) > 0.0
+        rx, ry = xy[origin[right ^ ONE], 0], xy[origin[right ^ ONE], 1]
+        at_right = turn_at(rx, ry, px, py, qx, qy, whole) > 0.0
         if at_right:
             following = np.uint64(before[right])
-            while following != base and in_circle(xy, p, q, origin[right ^ ONE], origin[following ^ ONE], whole):
+            while following != base:
+                fx, fy = xy[origin[following ^ ONE], 0], xy[origin[following ^ ONE], 1]
+                if not circle_at(px, py, qx, qy, rx, ry, fx, fy, whole):
+                    break
                 _drop(right, state, after, before)
-                right = following
+                right, rx, ry = following, fx, fy
                 following = np.uint64(before[right])
         if not at_left and not at_right:
             return np.int64(first)
         e = _take(state, after)
-        if not at_left or (
-            at_right and in_circle(xy, origin[left ^ ONE], origin[left], origin[right], origin[right ^ ONE], whole)
-        ):
+        if not at_left or (at_right and circle_at(lx, ly, px, py, qx, qy, rx, ry, whole)):
             _link(e, right ^ ONE, base ^ ONE, origin, after, before)
+            qx, qy = rx, ry
         else:
             _link(e, base, left ^ ONE, origin, after, before)
+            px, py = lx, ly
         base = e
 
 

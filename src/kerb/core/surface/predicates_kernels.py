@@ -130,29 +130,36 @@ def whole_circle(la, lb, lc, ca, cb, cc):
 
 
 @inline
-def side(xy, a, b, c, whole):
-    """Above nought, when places a, b, c (rows of (n, 2)) turn to the left; below it to the right; nought in line. Exact."""
-    left = (xy[a, 0] - xy[c, 0]) * (xy[b, 1] - xy[c, 1])
-    right = (xy[a, 1] - xy[c, 1]) * (xy[b, 0] - xy[c, 0])
+def turn_at(ax, ay, bx, by, cx, cy, whole):
+    """Above nought, when places a, b, c turn to the left; below it to the right; nought in line. Exact."""
+    left = (ax - cx) * (by - cy)
+    right = (ay - cy) * (bx - cx)
     area = left - right
     if not whole and abs(area) <= SIDE_BOUND * (abs(left) + abs(right)):
-        area = exact_side(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1])
+        area = exact_side(ax, ay, bx, by, cx, cy)
     return area
 
 
 @inline
-def in_circle(xy, a, b, c, d, whole):
-    """Whether the place d lies inside the circle through a, b, c, which turn to the left; not, when it lies on it. Exact."""
-    ax, ay = xy[a, 0] - xy[d, 0], xy[a, 1] - xy[d, 1]
-    bx, by = xy[b, 0] - xy[d, 0], xy[b, 1] - xy[d, 1]
-    cx, cy = xy[c, 0] - xy[d, 0], xy[c, 1] - xy[d, 1]
+def circle_at(x0, y0, x1, y1, x2, y2, dx, dy, whole):
+    """Whether the place d lies inside the circle through three that turn to the left; not, when it lies on it. Exact."""
+    ax, ay, bx, by, cx, cy = x0 - dx, y0 - dy, x1 - dx, y1 - dy, x2 - dx, y2 - dy
     la, lb, lc = ax * ax + ay * ay, bx * bx + by * by, cx * cx + cy * cy
     ca, cb, cc = bx * cy - cx * by, cx * ay - ax * cy, ax * by - bx * ay
     found = la * ca + lb * cb + lc * cc
     # Shewchuk's bound goes with la (|bx cy| + |cx by|) + ..., which is no more than this: 2 |u v| is no more than u² + v².
     if abs(found) <= CIRCLE_BOUND * (la * lb + lb * lc + lc * la):
-        if whole:
-            found = whole_circle(la, lb, lc, ca, cb, cc)
-        else:
-            found = exact_circle(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], xy[d, 0], xy[d, 1])
+        found = whole_circle(la, lb, lc, ca, cb, cc) if whole else exact_circle(x0, y0, x1, y1, x2, y2, dx, dy)
     return found > 0.0
+
+
+@inline
+def side(xy, a, b, c, whole):
+    """:func:`turn_at` of rows of places (n, 2)."""
+    return turn_at(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], whole)
+
+
+@inline
+def in_circle(xy, a, b, c, d, whole):
+    """:func:`circle_at` of rows of places (n, 2)."""
+    return circle_at(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], xy[d, 0], xy[d, 1], whole)
