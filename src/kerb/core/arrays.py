@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from kerb.core.parallel import each, ranges
+
 Floats = npt.NDArray[np.float64]
 Floats32 = npt.NDArray[np.float32]
 Ints = npt.NDArray[np.int64]
@@ -35,6 +37,15 @@ TINY = 1e-30
 
 
 def ends(points: Floats) -> tuple[Floats, Floats]:
-    """Lowest and highest of each column of (n, k) numbers; column by column, ten times faster than along an axis."""
-    columns = points.T
-    return np.array([column.min() for column in columns]), np.array([column.max() for column in columns])
+    """Lowest and highest of each column of (n, k) numbers, on all cores; column by column, ten times faster than along an axis.
+
+    Raises ValueError, when there are none.
+    """
+    if not len(points):
+        raise ValueError("there are no lowest and highest of no numbers")
+
+    def some(span: tuple[int, int]) -> list[tuple[float, float]]:
+        return [(column.min(), column.max()) for column in points[slice(*span)].T]
+
+    found = np.array(each(some, ranges(len(points), 100_000)))
+    return found[:, :, 0].min(axis=0), found[:, :, 1].max(axis=0)
