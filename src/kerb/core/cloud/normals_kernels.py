@@ -11,15 +11,15 @@ SWEEPS = 8
 
 @inline
 def _rotation(pp, pq, qq):
-    """Cosine and sine of the Jacobi rotation that makes ``pq`` nought."""
+    """Cosine, sine and tangent of the Jacobi rotation that makes ``pq`` nought."""
     if pq == 0.0:
-        return 1.0, 0.0
+        return 1.0, 0.0, 0.0
     theta = (qq - pp) / (2.0 * pq)
     t = 1.0 / (abs(theta) + np.sqrt(theta * theta + 1.0))
     if theta < 0.0:
         t = -t
     c = 1.0 / np.sqrt(t * t + 1.0)
-    return c, t * c
+    return c, t * c, t
 
 
 @inline
@@ -32,7 +32,8 @@ def least_spread(points, index, fewest, normals):
     """Normals (m, 3) of the total least-squares planes through neighbours; NaN with fewer than ``fewest``.
 
     ``index`` (m, k) names rows of ``points`` (n, 3), -1 where there is none. The eigenvector of the smallest eigenvalue
-    of the covariance, by Jacobi rotations, in single numbers, which stay in registers; it points up.
+    of the covariance, by Jacobi rotations (Golub and Van Loan, *Matrix Computations*, 8.5), in single numbers, which stay in
+    registers; it points up.
     """
     k = index.shape[1]
     for i in range(index.shape[0]):
@@ -60,42 +61,29 @@ def least_spread(points, index, fewest, normals):
                 a11 += y * y
                 a12 += y * z
                 a22 += z * z
-        a10, a20, a21 = a01, a02, a12
         u0, v0, w0 = 1.0, 0.0, 0.0
         u1, v1, w1 = 0.0, 1.0, 0.0
         u2, v2, w2 = 0.0, 0.0, 1.0
         for _ in range(SWEEPS):
             off = a01**2 + a02**2 + a12**2
-            if off <= 1e-30 * (a00**2 + a11**2 + a22**2):
+            if off <= 1e-24 * (a00**2 + a11**2 + a22**2):
                 break
-            # First against second: columns, rows, and the axes so far; then first against third, second against third.
-            c, s = _rotation(a00, a01, a11)
-            a00, a01 = _columns(a00, a01, c, s)
-            a10, a11 = _columns(a10, a11, c, s)
-            a20, a21 = _columns(a20, a21, c, s)
-            a00, a10 = _columns(a00, a10, c, s)
-            a01, a11 = _columns(a01, a11, c, s)
+            # First against second, first against third, second against third: the matrix, and the axes so far.
+            c, s, t = _rotation(a00, a01, a11)
+            a00, a11, a01 = a00 - t * a01, a11 + t * a01, 0.0
             a02, a12 = _columns(a02, a12, c, s)
             u0, v0 = _columns(u0, v0, c, s)
             u1, v1 = _columns(u1, v1, c, s)
             u2, v2 = _columns(u2, v2, c, s)
-            c, s = _rotation(a00, a02, a22)
-            a00, a02 = _columns(a00, a02, c, s)
-            a10, a12 = _columns(a10, a12, c, s)
-            a20, a22 = _columns(a20, a22, c, s)
-            a00, a20 = _columns(a00, a20, c, s)
-            a01, a21 = _columns(a01, a21, c, s)
-            a02, a22 = _columns(a02, a22, c, s)
+            c, s, t = _rotation(a00, a02, a22)
+            a00, a22, a02 = a00 - t * a02, a22 + t * a02, 0.0
+            a01, a12 = _columns(a01, a12, c, s)
             u0, w0 = _columns(u0, w0, c, s)
             u1, w1 = _columns(u1, w1, c, s)
             u2, w2 = _columns(u2, w2, c, s)
-            c, s = _rotation(a11, a12, a22)
+            c, s, t = _rotation(a11, a12, a22)
+            a11, a22, a12 = a11 - t * a12, a22 + t * a12, 0.0
             a01, a02 = _columns(a01, a02, c, s)
-            a11, a12 = _columns(a11, a12, c, s)
-            a21, a22 = _columns(a21, a22, c, s)
-            a10, a20 = _columns(a10, a20, c, s)
-            a11, a21 = _columns(a11, a21, c, s)
-            a12, a22 = _columns(a12, a22, c, s)
             v0, w0 = _columns(v0, w0, c, s)
             v1, w1 = _columns(v1, w1, c, s)
             v2, w2 = _columns(v2, w2, c, s)
