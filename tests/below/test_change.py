@@ -215,6 +215,19 @@ class Meshes(unittest.TestCase):
         near(found.distance, [0.3, -0.2, np.nan])
         self.assertEqual(found.face[2], -1)
 
+    def test_slender_bodies_tell_inside_from_outside(self):
+        """At sharp edges and corners, against barycentric coordinates."""
+        rng = np.random.default_rng(9)
+        faces = np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]], np.int32)
+        for _ in range(80):
+            corners, places = rng.normal(size=(4, 3)) * [3, 1, 0.3], rng.normal(size=(300, 3)) * 2
+            if np.linalg.det(corners[1:] - corners[0]) < 0:
+                corners = corners[[0, 2, 1, 3]]
+            shares = np.linalg.solve((corners[1:] - corners[0]).T, (places - corners[0]).T)
+            inside = (shares > 0).all(axis=0) & (shares.sum(axis=0) < 1)
+            found = MeshDistance(TriangleMesh(corners + FAR, faces)).nearest(places + FAR)
+            np.testing.assert_array_equal(found.distance < 0, inside)
+
 
 class Shapes(unittest.TestCase):
     """Planes, spheres and cylinders of any direction: what was made is found, with noise, strays, holes and a view from one side."""
