@@ -110,6 +110,13 @@ class Rounding(unittest.TestCase):
         tiny = Table("T", (Column("u95", "m"),), ((0.0004,), (0.0006,), (0.0,), (None,)))
         said = [plain(printed_cell(tiny, row, 0, Decimals(), bound_by(tiny))) for row in tiny.rows]
         self.assertEqual(said, ["< 0.001", "0.001", "0.000", "—"])
+        named = Table(
+            "T",
+            (Column("net", "m3"), Column("u95", "m3"), Column("above", "m3", bound="u95")),
+            ((234.56, 0.9, 345.67),),
+        )
+        said = [plain(printed_cell(named, named.rows[0], n, Decimals(), bound_by(named))) for n in range(3)]
+        self.assertEqual(said, ["234.6", "0.9", "345.7"])
         self.assertEqual(comma_separated(table).splitlines()[1], "0.9999816789207,0.00281234,12.0,65.5,1.23")
         self.assertIn("within (%)", comma_separated(table))
         self.assertEqual(tab_separated(table).splitlines()[1].split("\t")[3:], ["65.5", "1.23"])

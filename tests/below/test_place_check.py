@@ -640,15 +640,15 @@ class Pieces(unittest.TestCase):
 
     def test_sentences(self):
         self.assertEqual(PlaceCheck().sentence, "The job has nothing yet to compare with.")
-        self.assertEqual(PlaceCheck(0.874, 0.0, None, [], "m").sentence, "87 % of it lies over data of the job.")
+        self.assertEqual(PlaceCheck(0.874, 0.0, None, [], "m").sentence, "87 % of it lies over the other data.")
         self.assertEqual(
-            PlaceCheck(0.5, 0.0, 0.126, [], "m").sentence, "50 % of it lies over data of the job, 0.13 m higher."
+            PlaceCheck(0.5, 0.0, 0.126, [], "m").sentence, "50 % of it lies over the other data, 0.13 m higher."
         )
         self.assertIn(", at the same height.", PlaceCheck(0.5, 0.0, -0.004, [], "m").sentence)
         self.assertIn(", 0.01 m lower.", PlaceCheck(0.5, 0.0, -0.0051, [], "m").sentence)
         self.assertEqual(
             PlaceCheck(0.0, 12_345.67, None, [], "m").sentence,
-            "It does not touch the job's data: 12\u2009345.7 m apart in plan.",
+            "It does not touch the other data: 12\u2009345.7 m apart in plan.",
         )
 
     def test_heights_are_compared_cell_by_cell(self):

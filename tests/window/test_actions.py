@@ -118,6 +118,20 @@ class EveryAction(Windowed):
                 self.assertRegex(page.figure.text() + page.note.text(), r"\d|does not say")
         self.assertEqual(self.complaints, [])
 
+    def test_only_what_the_open_study_has_to_offer_can_be_chosen(self):
+        self.look_at_heap()
+        offered = {"pick_place": "place_steps", "move_by_eye": "move_step", "write_study": "write"}
+        found = {"keep_with_points": "keeps", "correct_study": "corrections"}
+        for kind in ("", "sections", "align", "accuracy"):
+            if kind:
+                self.window.handlers.run(f"new_study:{kind}")
+                self.settle()
+            about, setup = self.window.session.kind, self.window.session.setup
+            ready = {"write_study": not setup.missing()}
+            for action, what in (offered | found).items():
+                can = bool(getattr(about, what)) and (action not in found or not kind) and ready.get(action, True)
+                self.assertEqual(self.window.actions_by_id[action].isEnabled(), can, (kind, action))
+
     def test_what_only_a_job_has_is_not_offered_without_one(self):
         empty = Window(Settings(self.place.parent / "other.json"))
         empty.session.complained.disconnect()

@@ -20,6 +20,7 @@ def possible(session: Session, along: bool) -> Callable[[ActionEntry], bool]:
         "ground": bool(job and job.state.of_kind(*KINDS_OF[SURFACE])), "study": study is not None,
         "ready": setup is not None and not setup.missing(),
         "outcome": bool(job and any(s.found for s in job.state.studies)),
+        "has": study is not None, "found": study is not None and study.found is not None,
         "section": along, "undo": bool(job and job.can_undo), "redo": bool(job and job.can_redo),
     }  # fmt: skip
     steps = (
@@ -27,7 +28,10 @@ def possible(session: Session, along: bool) -> Callable[[ActionEntry], bool]:
     )
 
     def can(entry: ActionEntry) -> bool:
-        mine = kind is not None and entry.needs == f"kind:{kind.id}" and entry.id.partition(":")[2] in steps
-        return have.get(entry.needs, mine)
+        need, _, what = entry.needs.partition(":")
+        if need == "kind":
+            return kind is not None and what == kind.id and entry.id.partition(":")[2] in steps
+        # Behind the colon stands what the declaration of the open study has to offer.
+        return have[need] and (not what or bool(kind is not None and getattr(kind, what)))
 
     return can

@@ -84,9 +84,9 @@ class PlaceCheck:
         if self.overlap is None:
             return "The job has nothing yet to compare with." + (f" {self.guess}" if self.guess else "")
         if self.overlap > 0:
-            words = f"{100 * self.overlap:.0f} % of it lies over data of the job"
+            words = f"{100 * self.overlap:.0f} % of it lies over the other data"
             return words + (f", {_higher(self.height, self.unit)}." if self.height is not None else ".")
-        return f"It does not touch the job's data: {self.apart:,.1f} {self.unit} apart in plan.".replace(",", "\u2009")
+        return f"It does not touch the other data: {self.apart:,.1f} {self.unit} apart in plan.".replace(",", "\u2009")
 
 
 def check(new: Site, job: Site | None, original: Site | None = None) -> PlaceCheck:

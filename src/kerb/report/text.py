@@ -69,7 +69,10 @@ def printed_columns(table: Table, decimals: Decimals) -> tuple[Column, ...]:
 def bound_by(table: Table) -> dict[int, int]:
     """Which column holds the 95 % bounds of another, by number; such a column bounds itself too."""
     found: dict[int, int] = {}
+    named = {column.name: place for place, column in enumerate(table.columns)}
     for place, column in enumerate(table.columns):
+        if column.bound:
+            found[place] = named[column.bound]
         if column.name == "u95" or column.name.endswith("_u95"):
             found[place] = place
             before = next((n for n in range(place - 1, -1, -1) if table.columns[n].unit == column.unit), None)

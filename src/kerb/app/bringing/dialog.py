@@ -292,7 +292,8 @@ class BringIn(QDialog):
                 self._note(self.files.errors[path])
             return
         self.title.setText(prospect.path.name)
-        self.about.setText(f"{KINDS[prospect.offer.kind]} · {prospect.seen.format} · {self._words(prospect)}")
+        kind, words = KINDS[prospect.offer.kind], self._words(prospect)
+        self.about.setText(f"{'' if words.startswith(kind) else f'{kind} · '}{words} · {prospect.seen.format}")
         stated = prospect.source.certainty != "assumed"
         for code, text in prospect.seen.notes[:4]:
             if not (stated and code in ("crs-missing", "unit-missing")):

@@ -41,7 +41,7 @@ class RingsTable(QTableWidget):
         """Mirror rings; ``density`` is the printed unit of densities."""
         heads = ["Name"]
         for own in self.about.own:
-            heads.append(f"{own.label} ({density})" if own.unit == "density" else own.label)
+            heads.append(f"{own.label}\n{density}" if own.unit == "density" else own.label)
         self.setHorizontalHeaderLabels(heads)
         self.setVisible(bool(items))
         if items == self.shown and self.rowCount() == len(items):

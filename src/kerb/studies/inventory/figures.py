@@ -55,14 +55,14 @@ def _heaps(setup: InventorySetup, rows: list[Row], unit: LengthUnit, compared: b
     columns = [
         Column("name", "", "Heap"), Column("material", "", "Material"), Column("net", volume, "Net volume"),
         Column("u95", volume, "± 95 %"), Column("mass", mass, "Mass"), Column("density", setup.density_unit, "Density"),
-        Column("above", volume, "Above base"), Column("below", volume, "Below base"),
+        Column("above", volume, "Above base", bound="u95"), Column("below", volume, "Below base", bound="u95"),
         Column("plan_area", area, "Plan area"), Column("highest", unit.code, "Highest point"),
         Column("gap_area", area, "Without points"), Column("check_percent", "%", "Second way"), Column("notes", "", "Notes"),
     ]  # fmt: skip
     if compared:
         columns += [
-            Column("before", volume, "Earlier"), Column("change", volume, "Change"), Column("change_u95", volume, "± 95 %"),
-            Column("state", "", "State"),
+            Column("before", volume, "Earlier", bound="change_u95"), Column("change", volume, "Change"),
+            Column("change_u95", volume, "± 95 %"), Column("state", "", "State"),
         ]  # fmt: skip
     cells = []
     for row in rows:
