@@ -12,6 +12,7 @@ from kerb.app.actions import MENUS, actions
 from kerb.core import errors
 from kerb.studies.fields import CLOUDS, CODECS, SECTIONS
 from kerb.studies.kind import HEADLINE
+from kerb.studies.kind import StudyKind
 from kerb.studies.registry import STUDIES
 from tests.declared import KEPT, declared
 from tests.support import frustum, jittered, store_of
@@ -28,11 +29,26 @@ class Actions(unittest.TestCase):
         self.assertEqual(len({a.id for a in every}), len(every))
         shortcuts = [keys for a in every for keys in (a.shortcut, a.also) if keys]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
-        needs = ("", "job", "data", "cloud", "ground", "study", "ready", "outcome", "section", "undo", "redo")
+        needs = (
+            "",
+            "job",
+            "data",
+            "cloud",
+            "ground",
+            "study",
+            "ready",
+            "outcome",
+            "has",
+            "found",
+            "section",
+            "undo",
+            "redo",
+        )
         for action in every:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)
-            self.assertTrue(action.needs in needs or action.needs.removeprefix("kind:") in STUDIES, action.needs)
+            need, _, what = action.needs.partition(":")
+            self.assertTrue(need in needs and (not what or hasattr(StudyKind, what)) or what in STUDIES, action.needs)
 
     def test_every_action_has_a_method(self):
         source = "".join(path.read_text() for path in (SOURCE / "app/doing").glob("*.py"))
