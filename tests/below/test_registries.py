@@ -11,8 +11,7 @@ from kerb import cli
 from kerb.app.actions import MENUS, actions
 from kerb.core import errors
 from kerb.studies.fields import CLOUDS, CODECS, SECTIONS
-from kerb.studies.kind import HEADLINE
-from kerb.studies.kind import StudyKind
+from kerb.studies.kind import HEADLINE, StudyKind
 from kerb.studies.registry import STUDIES
 from tests.declared import KEPT, declared
 from tests.support import frustum, jittered, store_of
@@ -48,7 +47,7 @@ class Actions(unittest.TestCase):
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)
             need, _, what = action.needs.partition(":")
-            self.assertTrue(need in needs and (not what or hasattr(StudyKind, what)) or what in STUDIES, action.needs)
+            self.assertTrue((need in needs and (not what or hasattr(StudyKind, what))) or what in STUDIES, action.needs)
 
     def test_every_action_has_a_method(self):
         source = "".join(path.read_text() for path in (SOURCE / "app/doing").glob("*.py"))
