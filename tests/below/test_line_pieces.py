@@ -575,6 +575,10 @@ class Breaks(unittest.TestCase):
         grid = self.grid(lambda xy: np.maximum(0, 10 - np.hypot(xy[..., 0], xy[..., 1])) * 0.7)
         found = pulling.pulled(grid, circle(10.8, 40) + FAR[:2], 2.0) - FAR[:2]
         near(np.hypot(*found.T), np.full(len(found), 10.0), atol=0.15)
+        for corners in (5, 6, 9):
+            # At the corners of a rough line what moves inwards runs over itself: small loops that go.
+            rough = pulling.pulled(grid, circle(13.0, corners) + FAR[:2], 4.0)
+            self.assertAlmostEqual(polygon.area(rough) / (100 * np.pi), 1.0, delta=0.02)
         with self.assertRaisesRegex(NotDeterminable, "no clear break"):
             pulling.pulled(grid, circle(14, 40) + FAR[:2], 2.0)
         with self.assertRaisesRegex(NotDeterminable, "no clear break"):

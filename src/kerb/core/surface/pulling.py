@@ -12,6 +12,8 @@ from kerb.core.surface.along import outwards, straight
 from kerb.core.surface.grid import HeightGrid
 
 FLATTEST_BREAK = np.tan(np.radians(8.0))
+# What is left without loops is at least this share of all that the line goes round.
+BODY = 0.9
 
 
 def pulled(grid: HeightGrid, ring: Floats, reach: float) -> Floats:
@@ -38,12 +40,22 @@ def pulled(grid: HeightGrid, ring: Floats, reach: float) -> Floats:
         raise NotDeterminable("no clear break of slope was found near the line; draw it closer to the toe")
     moves = straight(xy, moves, seen)
     neighbours = np.stack([np.roll(moves, shift) for shift in range(-2, 3)])
-    moved = xy + normal * np.median(neighbours, axis=0)[:, None]
+    moved = _without_loops(xy + normal * np.median(neighbours, axis=0)[:, None])
     try:
         thin = np.array(shapely.LinearRing(moved).simplify(grid.cell / 2).coords)
         return polygon.checked(thin, "pulled toe")
     except InputError as error:
         raise NotDeterminable(f"the pulled line is not usable ({error}); draw it closer to the toe") from None
+
+
+def _without_loops(ring: Floats) -> Floats:
+    """The line without the small loops that moves inwards make at its corners; as it is, where they are not small."""
+    parts = shapely.get_parts(shapely.make_valid(shapely.Polygon(ring)))
+    sizes = shapely.area(parts)
+    largest = int(np.argmax(sizes))
+    if sizes[largest] < BODY * sizes.sum():
+        return ring
+    return shapely.get_coordinates(parts[largest].exterior)[:-1]
 
 
 def _break_of_slope(t: Floats, z: Floats) -> float:
