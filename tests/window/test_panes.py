@@ -9,10 +9,12 @@ from PySide6.QtGui import QFontMetricsF, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QPushButton, QWidget
 
+from kerb.app.scenes import level_along
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.scene_strokes import paint_marks
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.geometry.features import SurveyPoints
+from kerb.core.section.frame import Frame
 from kerb.core.things import POINTS, Placed
 from kerb.draw.scene import MarkLayer
 from kerb.job import studies, vault
@@ -294,6 +296,23 @@ class Picks(Windowed):
         self.assertIs(self.view.tool, self.window.edit_tool)
         self.window.handlers.run("undo")
         self.assertEqual(self.session.job.state.holding(kept.id).points, 2)
+
+    def test_a_section_looks_at_the_ground_along_its_line(self):
+        store = self.session.job.store(self.session.main_cloud())
+        places = store.coordinates(slice(0, store.count))
+        middle = np.median(places[:, :2], axis=0)
+        line = middle + np.array([[-6.0, -3.0], [8.0, 1.0]])
+        length = np.hypot(*(line[1] - line[0]))
+        way = (line[1] - line[0]) / length
+        along, aside = ((places[:, :2] - line[0]) @ turn for turn in (way, [-way[1], way[0]]))
+        beside = (np.abs(aside) < 0.7) & (along > 0) & (along < length)
+        found = level_along(self.session, line, 0.7)
+        self.assertAlmostEqual(found, np.median(places[beside, 2]), delta=0.05)
+        self.assertIsNone(level_along(self.session, line + 1e4, 0.7))
+        self.window.handlers.views.frame = Frame(0.0, tuple(line.mean(axis=0)), np.arctan2(*way), length, 0.5)
+        camera = self.window.handlers.views.section_camera(self.view)
+        self.assertAlmostEqual(camera.target[2], found, delta=0.2)
+        self.window.handlers.views.frame = None
 
 
 class Accuracy(Windowed):

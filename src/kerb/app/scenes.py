@@ -6,12 +6,15 @@ from dataclasses import asdict, fields, replace
 from typing import Any
 
 import numpy as np
+import shapely
 
 from kerb.app.session import Session
 from kerb.app.theme import Theme
+from kerb.core.arrays import Floats
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.heights import HEIGHT
 from kerb.core.cloud.store import ELEVATION, PART, CloudStore
+from kerb.core.cloud.view import CloudView, Narrowing
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, MODEL, PICTURE, SURFACE
 from kerb.draw.ramps import ROUND, source_table
@@ -21,6 +24,9 @@ from kerb.job.state import Holding
 from kerb.studies.outcome import Attribute
 from kerb.studies.scope import usable_classes, without_noise
 from kerb.studies.showing import How, put
+
+# Points that tell how high the ground lies along a line.
+ALONG = 2000
 
 MODEL_TONE = (196, 190, 178)
 TITLES = {
@@ -222,6 +228,20 @@ def low_level(session: Session) -> float:
             lows.append(session.open_job.bounds_of(holding)[0][2])
     known = [low for low in lows if np.isfinite(low)]
     return float(min(known)) if known else 0.0
+
+
+def level_along(session: Session, line: Floats, aside: float) -> float | None:
+    """Middle elevation of the shown clouds along a line (n, 2), up to so far beside it; None where none of them lies there."""
+    if session.job is None or not len(line):
+        return None
+    strip = shapely.LineString(line - line[0]).buffer(aside, cap_style="flat")
+    ring = shapely.get_coordinates(strip.exterior)[:-1] + line[0]
+    found = [
+        CloudView(session.job.store(holding), Narrowing(ring=ring)).sample(ALONG)[:, 2]
+        for holding in session.job.state.of_kind(CLOUD) if holding.visible
+    ]  # fmt: skip
+    heights = np.concatenate([np.empty(0), *found])
+    return float(np.median(heights)) if len(heights) else None
 
 
 VALUE_COLUMNS = {

@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, Signal
 
 from kerb.app.filtering import Filtering
 from kerb.app.keeper import SectionKeeper
+from kerb.app.scenes import level_along
 from kerb.app.session import Session
 from kerb.app.shapes import elevated, shapes_of
 from kerb.app.stage import Stage
@@ -29,6 +30,8 @@ from kerb.studies.showing import toggles
 FAR = 100.0
 # A line that is dragged changes its length by less than this share from one look to the next.
 SAME_LENGTH = 0.5
+# Of the length of a section: so far beside it the ground is looked at for its height.
+BESIDE = 0.02
 Box = tuple[Floats, Floats]
 
 
@@ -131,9 +134,10 @@ class ViewActions(QObject):
         # The eye looks 90° to the left of the line's direction.
         heading = float(np.degrees(np.arctan2(step[0], step[1]))) - 90.0
         east, north = line.mean(axis=0).tolist()
+        level = level_along(self.session, line, max(own or thickness, BESIDE * float(np.hypot(*step))))
         return replace(
-            camera, heading=heading % 360, tilt=0.0, target=(east, north, view.camera.target[2]), scale=scale,
-            thickness=own or thickness,
+            camera, heading=heading % 360, tilt=0.0, scale=scale, thickness=own or thickness,
+            target=(east, north, view.camera.target[2] if level is None else level),
         )  # fmt: skip
 
     def follow_line(self, view: View) -> None:
@@ -152,6 +156,11 @@ class ViewActions(QObject):
             # Of one that is dragged or stepped, what is seen stays where it is.
             lift = now.target[2] - before.middle[2] if placed.upright else 0.0
             after = replace(after, target=(*after.target[:2], after.target[2] + lift), exaggeration=now.exaggeration)
+        elif same and placed is None:
+            # The ground along it may rise and fall a little before the picture goes with it.
+            room = 0.25 * view.pixels[1] * now.scale / now.exaggeration
+            level = now.target[2] if abs(after.target[2] - now.target[2]) < room else after.target[2]
+            after = replace(after, target=(*after.target[:2], level))
         view.set_camera(replace(after, scale=now.scale) if same else after, moving=True)
 
     def slice_of(self, thickness: float) -> None:
