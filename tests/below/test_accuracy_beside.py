@@ -8,6 +8,7 @@ import laspy
 import numpy as np
 import openpyxl
 import scipy
+import shapely
 from scipy.spatial import Delaunay
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, beneath, deciding
@@ -158,6 +159,16 @@ class Strips(unittest.TestCase):
         mesh = "strip differences"
         near(moved.layers[mesh].vertices, move(plain.layers[mesh].vertices), 1e-6)
         near(moved.layers[mesh].values, plain.layers[mesh].values)
+        # Two triangles cover each square cell, side by side and no cell twice.
+        cell = float(np.ptp(plain.layers[mesh].vertices[:4, 0]))
+        triangles = shapely.polygons(plain.layers[mesh].vertices[plain.layers[mesh].triangles][:, :, :2] - FAR[:2])
+        near(shapely.area(triangles), np.full(len(triangles), cell**2 / 2), 1e-6)
+        self.assertAlmostEqual(shapely.union_all(triangles).area, cell**2 * len(triangles) / 2, places=4)
+        near(
+            np.ptp(plain.layers[mesh].vertices.reshape(-1, 4, 3), axis=1)[:, :2],
+            np.full((len(triangles) // 2, 2), cell),
+            1e-6,
+        )
 
     def test_trend_along_a_strip(self):
         """The middle one of three rises by 0.6 mm/m to the north and has a van on it: that is found, and of the others half as
@@ -175,6 +186,11 @@ class Strips(unittest.TestCase):
             near([one.azimuth % 180 for one in trend[1:2]], [0.0], 8.0)
             near([one.slope for one in trend], [-0.0006, 0.0006, -0.0006], 0.0001)
             self.assertTrue(all(one.significant and 1e-6 < one.u95 < 0.0001 for one in trend))
+            told = run(AccuracySetup(Scope("cloud"), strips=True), sources_of(store, unit), silent())
+            (rises,) = [n.text for n in told.warnings if n.code == "strip-trend" and "rises" in n.text]
+            self.assertRegex(
+                rises, r"rises by 0\.[56]\d* ± 0\.0\d+ mm/m towards (3[56]\d|[0-8])°|rises by 0\.6 ± 0\.\d+ mm/m"
+            )
         false = 0
         for _ in range(12):
             store = stripped(*flown(rng, (0.0, 0.0, 0.01), 12_000))
