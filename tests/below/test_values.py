@@ -13,9 +13,10 @@ import shapely
 
 import kerb.core
 import kerb.studies
-from kerb.core.errors import InputError
+from kerb.core.errors import Cancelled, InputError
 from kerb.core.once import Once
-from kerb.core.progress import silent
+from kerb.core.parallel import beside, cores, each
+from kerb.core.progress import Progress, silent
 from kerb.core.quantity import Decimals
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
 from kerb.studies.drawn import Drawn, Item
@@ -70,6 +71,48 @@ class WorkedOutOnce(unittest.TestCase):
         kept = Kept(while_working)
         self.assertEqual((kept.value, kept.value, kept.times, others), (5, 5, 1, [7]))
         self.assertIsInstance(Kept.value, Once)
+
+
+class OnAllCores(unittest.TestCase):
+    def test_order_errors_and_a_stop(self):
+        self.assertEqual(each(lambda k: k * k, range(999)), [k * k for k in range(999)])
+        self.assertEqual(each(str, []), [])
+        self.assertEqual(beside(lambda: 1, lambda: "two", lambda: each(str, [3, 4])), [1, "two", ["3", "4"]])
+        for wrong in (0, 57, 99):
+            with self.assertRaisesRegex(InputError, f"number {wrong}$"):
+                each(lambda k, wrong=wrong: self.complain(k, wrong), range(100))
+        heard = []
+        each(str, range(50), Progress(lambda share, words: heard.append((share, words))), "Going on")
+        self.assertEqual((sorted(heard), heard[-1]), (heard, (1.0, "Going on")))
+        begun, stopped = [], Progress()
+
+        def stop_at_ten(k):
+            begun.append(k)
+            if k == 10:
+                stopped.stop()
+
+        with self.assertRaises(Cancelled):
+            each(stop_at_ten, range(10_000), stopped)
+        self.assertLess(len(begun), 5000)
+        self.assertEqual(each(str, range(3)), ["0", "1", "2"], "what failed leaves nothing behind")
+
+    def complain(self, k, wrong):
+        if k == wrong:
+            raise InputError(f"number {k}")
+
+    def test_short_work_does_not_wait_for_long_work_of_others(self):
+        free = threading.Event()
+        long = threading.Thread(target=lambda: each(lambda _: free.wait(30), range(cores() + 3)))
+        long.start()
+        try:
+            found = []
+            short = threading.Thread(target=lambda: found.append(sum(each(lambda k: k, range(100)))))
+            short.start()
+            short.join(10)
+            self.assertEqual(found, [4950])
+        finally:
+            free.set()
+            long.join()
 
 
 class Frozen(unittest.TestCase):
