@@ -11,17 +11,18 @@ import scipy
 import shapely
 from scipy.spatial import Delaunay
 
-from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, HowBeneath, beneath, deciding
+from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, Beneath, HowBeneath, beneath, deciding
 from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
 from kerb.core.accuracy.strips import _groups, _trend, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
-from kerb.core.units import FOOT, METRE
+from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.report.text import write_table
 from kerb.studies.accuracy.kind import ACCURACY, corrections
-from kerb.studies.accuracy.run import run
+from kerb.studies.accuracy.rows import TestedPoint
+from kerb.studies.accuracy.run import _judge, run
 from kerb.studies.accuracy.setup import AccuracySetup, with_role
 from kerb.studies.layers import bins_of, normal_curve
 from kerb.studies.outcome import Column, Table
@@ -106,6 +107,33 @@ class InPlan(unittest.TestCase):
         ):
             with self.assertRaisesRegex(NotDeterminable, words):
                 fitted(some, some)
+
+
+class Judged(unittest.TestCase):
+    def test_limits_are_metres_in_every_unit(self):
+        """Rough from 30 mm and three times the usual, standing from half a metre: on either side of each, in three units."""
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            usual = [point(0.005, 0.0, 0.0, unit) for _ in range(5)]
+            for (rough, stands, over), words in (
+                ((0.029, 0.49, 0.49), ""), ((0.031, 0.49, 0.49), "rough ground, grass?"), ((0.031, 0.51, 0.0), "something stands up to"),
+                ((0.031, 0.51, 0.51), "under something"),
+            ):  # fmt: skip
+                rows = [*usual, point(rough, stands, over, unit)]
+                _judge(AccuracySetup(Scope("cloud")), rows, unit.metres)
+                self.assertTrue(
+                    rows[-1].remark.startswith(words) and bool(rows[-1].remark) == bool(words), (unit, words, rows[-1])
+                )
+            many = [point(0.012, 0.0, 0.0, unit) for _ in range(5)] + [point(0.035, 0.0, 0.0, unit)]
+            _judge(AccuracySetup(Scope("cloud")), many, unit.metres)
+            self.assertEqual(many[-1].remark, "", "three times the usual is more than 30 mm here")
+
+
+def point(rough, stands, over, unit, dz=0.01):
+    """A point of an accuracy study with what lies beneath it, told in metres."""
+    metre = unit.metres
+    found = Beneath({}, slope=0.0, rough=rough / metre, tallest=stands / metre, over=over / metre, hole=False)
+    place = FAR / unit.metres + np.random.default_rng().uniform(0, 90, 3)
+    return TestedPoint("P", "", "check", place, found, place[2] + dz)
 
 
 def flown(rng, levels, n=40_000, noise=0.02, unit=1.0):
