@@ -240,6 +240,16 @@ class Matching(unittest.TestCase):
         self.assertAlmostEqual(frustum[place["change"]], frustum[place["net"]])
         self.assertEqual((cone[place["state"]], frustum[place["state"]]), ("", "new"))
         self.assertAlmostEqual(outcome.value("change"), cone[place["change"]] + frustum[place["change"]])
+        # What counts of the earlier cloud is chosen by itself: sheets lay over its heaps then.
+        sheet = then[np.hypot(*(then[:, :2] - FAR[:2] - MIDDLES[0]).T) < 4] + [0, 0, 0.4]
+        classes = np.repeat([2, 6], [len(then), len(sheet)]).astype(np.uint8)
+        bare = replace(setup, earlier=Scope("earlier", classes=(2,)))
+        covered = sources(store_of(now), earlier=store_of(np.vstack([then, sheet]), classes=classes))
+        (row, _) = run(bare, covered, silent()).tables["heaps"].rows
+        self.assertAlmostEqual(row[place["change"]], cone[place["change"]], delta=0.5)
+        self.assertGreater(
+            run(setup, covered, silent()).tables["heaps"].rows[0][place["before"]], row[place["before"]] + 5
+        )
         gone = run(replace(setup, heaps=(heaps()[1],)), sources(store_of(now), earlier=store_of(then)), silent())
         self.assertEqual([row[0] for row in gone.tables["heaps"].rows], ["Frustum", "Cone"])
         self.assertEqual(gone.tables["heaps"].rows[1][place["state"]], "gone")
