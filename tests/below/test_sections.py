@@ -108,6 +108,16 @@ class Stations(CommandLine):
             with self.assertRaisesRegex(InputError, "is no station"):
                 parsed(bad, METRE)
 
+    def test_where_sections_are_taken(self):
+        """On a line of 30 and 40: at a round interval only where nothing else is asked for."""
+        line = alignment_of(np.array([[0.0, 0, 0], [30, 0, 0], [30, 40, 0]]) + FAR, "bend")
+        for values, wanted in (
+            ({}, np.arange(0, 65, 8)), ({"at_vertices": True}, [0, 30, 70]), ({"at_ends": True}, [0, 70]),
+            ({"stations": "12; 0+055"}, [12, 55]), ({"stations": "12", "at_ends": True}, [0, 12, 70]),
+            ({"interval": 25.0, "at_vertices": True}, [0, 25, 30, 50, 70]),
+        ):  # fmt: skip
+            near(SectionsSetup(Scope("cloud"), **values).chosen(line, METRE), wanted, 1e-9)
+
 
 class Slices(CommandLine):
     def test_frame_goes_there_and_back(self):
