@@ -6,6 +6,7 @@ import json
 import pkgutil
 import threading
 import unittest
+import unittest.mock
 
 import numpy as np
 import scipy
@@ -13,9 +14,10 @@ import shapely
 
 import kerb.core
 import kerb.studies
+from kerb.core import parallel
 from kerb.core.errors import Cancelled, InputError
 from kerb.core.once import Once
-from kerb.core.parallel import beside, cores, each
+from kerb.core.parallel import beside, cores, each, ranges
 from kerb.core.progress import Progress, silent
 from kerb.core.quantity import Decimals
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
@@ -82,8 +84,16 @@ class OnAllCores(unittest.TestCase):
             with self.assertRaisesRegex(InputError, f"number {wrong}$"):
                 each(lambda k, wrong=wrong: self.complain(k, wrong), range(100))
         heard = []
-        each(str, range(50), Progress(lambda share, words: heard.append((share, words))), "Going on")
+        listening = Progress(lambda share, words: heard.append((share, words)))
+        each(str, range(50), listening, "Going on")
         self.assertEqual((sorted(heard), heard[-1]), (heard, (1.0, "Going on")))
+        with unittest.mock.patch.object(parallel, "cores", lambda: 1):
+            heard.clear()
+            each(str, range(8), listening, "Alone")
+            self.assertEqual(heard, [*((k / 8, "Alone") for k in range(1, 9)), (1.0, "Alone")])
+        heard.clear()
+        beside(str, lambda: each(str, range(4), listening, "Within"))
+        self.assertEqual(heard, [(k / 4, "Within") for k in range(4)])
         begun, stopped = [], Progress()
 
         def stop_at_ten(k):
@@ -95,6 +105,14 @@ class OnAllCores(unittest.TestCase):
             each(stop_at_ten, range(10_000), stopped)
         self.assertLess(len(begun), 5000)
         self.assertEqual(each(str, range(3)), ["0", "1", "2"], "what failed leaves nothing behind")
+
+    def test_ranges_are_some_a_core_and_none_is_small(self):
+        with unittest.mock.patch.object(parallel, "cores", lambda: 2):
+            for total, least, per_core, wanted in (
+                (0, 10, 4, []), (5, 10, 4, [(0, 5)]), (25, 10, 4, [(0, 13), (13, 25)]), (100, 10, 1, [(0, 50), (50, 100)]),
+                (100, 0, 3, [(0, 17), (17, 34), (34, 51), (51, 68), (68, 85), (85, 100)]),
+            ):  # fmt: skip
+                self.assertEqual(ranges(total, least, per_core), wanted)
 
     def complain(self, k, wrong):
         if k == wrong:
