@@ -8,6 +8,7 @@ import shapely
 from scipy.spatial import cKDTree
 
 from kerb.core.arrayfile import loaded
+from kerb.core.cloud import partition
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -176,6 +177,36 @@ class Building(Folder):
             store.add_attribute("intensity", "", np.zeros(store.count))
         with self.assertRaises(ValueError):
             store.add_attribute("short", "", np.zeros(3))
+
+
+class Arranging(Folder):
+    def test_tiles_hold_every_record_once_however_dense_a_place_is(self):
+        """Sparse points, a cluster a ten-thousandth as wide, 520 at one place: tiles follow one another, are small in number
+        and extent, and keep the order of the file."""
+        rng = np.random.default_rng(5)
+        parts = rng.integers(0, 10**6, (2000, 3)), 500_000 + rng.integers(0, 100, (3000, 3)), np.full((520, 3), 700_001)
+        xyz = np.concatenate(parts).astype(np.int32)
+        for scale in (np.full(3, 0.001), np.array([0.001, 0.002, 0.0005])):
+            front = np.zeros(len(xyz), [("n", "<i4"), ("xyz", "<i4", (3,)), ("class", "u1")])
+            front["xyz"], front["n"] = xyz[rng.permutation(len(xyz))], np.arange(len(xyz))
+            front["class"] = front["n"] % 251
+            rows = partition.Rows(front.copy(), np.zeros_like(front), scale, *partition.bounds_of(front))
+            few = mock.patch.multiple(partition, TILE_POINTS=50, CHUNK=700, MAX_DEPTH=4)
+            with few:
+                tiles = np.array(partition.arrange(rows, silent()))
+            np.testing.assert_array_equal(tiles[:, 0], np.concatenate([[0], np.cumsum(tiles[:, 1])[:-1]]))
+            self.assertEqual(
+                (tiles[:, 1].sum(), tiles[:, 1].max() <= 100, tiles[:, 1].min() > 0), (len(xyz), True, True)
+            )
+            np.testing.assert_array_equal(rows.back, front[rows.back["n"]])
+            np.testing.assert_array_equal(np.sort(rows.back["n"]), np.arange(len(xyz)))
+            wide = []
+            for first, count in tiles:
+                own = rows.back[first : first + count]
+                self.assertTrue((np.diff(own["n"]) > 0).all())
+                wide.append(np.ptp(own["xyz"] * scale, axis=0).max() / (10**6 * scale.max()))
+            self.assertLess(np.average(wide, weights=tiles[:, 1]), 0.15)
+            self.assertLess(np.quantile(wide, 0.4), 1e-4, "the cluster is cut by itself")
 
 
 class Views(Folder):
