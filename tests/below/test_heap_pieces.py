@@ -15,6 +15,7 @@ from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.progress import Progress, silent
 from kerb.core.reference import from_text, local_grid
+from kerb.core.sorting import spread_by_cells
 from kerb.core.surface.along import Filling, outwards
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.tin import Tin, triangulate
@@ -375,6 +376,23 @@ class Shapes(unittest.TestCase):
             shape.stray_height(replace(made, inside=high)), top[2] + 4 - np.percentile(near_by[:, 2], 90) - 1.5
         )
         self.assertEqual(shape.stray_height(replace(made, inside=high[-3:])), 0.0, "too few to tell")
+
+
+class Spread(unittest.TestCase):
+    def test_heights_by_cells_by_brute_force(self):
+        """Where cells are few, and where a stray ten thousand kilometres off makes them too many to count one by one."""
+        points = np.random.default_rng(1).uniform(0, 30, (4000, 3)) + FAR
+        for away in (0.0, 1e7):
+            some = np.vstack([points, FAR + [away, away, 5.0]])
+            low = some[:, :2].min(axis=0)
+            which, lowest, highest, many = spread_by_cells(some, low, 1.5)
+            cells, wanted = np.unique(np.floor((some[:, :2] - low) / 1.5), axis=0, return_inverse=True)
+            held = np.unique(which).astype(int)
+            self.assertEqual((len(held), int(many.sum()), int((many > 0).sum())), (len(cells), len(some), len(cells)))
+            for number, cell in enumerate(held):
+                z = some[which == cell, 2]
+                np.testing.assert_array_equal(wanted.ravel() == number, which == cell)
+                self.assertEqual((lowest[cell], highest[cell], many[cell]), (z.min(), z.max(), len(z)))
 
 
 class Profiles(unittest.TestCase):
