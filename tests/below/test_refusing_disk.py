@@ -161,6 +161,18 @@ class Room(Folder):
         self.assertEqual(np.load(self.folder / "a.npy").shape, (50_000, 3))
         self.assertEqual(space.mapped_array(self.folder / "none.npy", np.int32, (0, 3)).shape, (0, 3))
 
+    def test_rows_are_put_in_any_order_even_where_the_system_takes_few_bytes_at_a_time(self):
+        file = space.RowFile(self.folder / "a.npy", np.int16, (5, 2))
+        real = os.pwrite
+        with mock.patch("os.pwrite", lambda handle, data, at: real(handle, data[:3], at)):
+            file.put(3, np.array([[7, 8], [9, 10]]))
+            file.put(0, np.broadcast_to(np.int16(-2), (2, 2)))
+        file.keep()
+        file.close()
+        self.assertEqual(np.load(self.folder / "a.npy").tolist(), [[-2, -2], [-2, -2], [0, 0], [7, 8], [9, 10]])
+        with room_for(1000), self.assertRaises(OSError):
+            space.RowFile(self.folder / "b.npy", np.int32, (50_000, 3))
+
     def test_without_room_it_is_an_error_that_names_the_file(self):
         with room_for(1000), self.assertRaises(OSError) as caught:
             space.mapped_array(self.folder / "a.npy", np.int32, (50_000, 3))

@@ -8,7 +8,7 @@ import shapely
 from scipy.spatial import cKDTree
 
 from kerb.core.arrayfile import loaded
-from kerb.core.cloud import partition
+from kerb.core.cloud import builder, partition
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -166,6 +166,48 @@ class Building(Folder):
         self.assertEqual(store.present("wide"), (0, 65_535))
         store.lend("signed", np.arange(700_000) % 3 - 1)
         self.assertEqual(store.present("signed"), (-1, 0, 1))
+
+    def test_columns_of_one_value_and_those_that_begin_to_vary_late(self):
+        """Bits, bytes, scaled and joined dimensions that are the same in most tiles, in all, or vary from the start, against laspy.
+        Threads and small tiles: what stood for one value is written into the tiles before."""
+        n, rng = 6000, np.random.default_rng(3)
+        header = laspy.LasHeader(point_format=6, version="1.4")
+        header.scales = np.full(3, 0.01)
+        for name, kind, more in (
+            ("normal", "3f4", {}),
+            ("depth", "int16", {"scales": np.array([0.1]), "offsets": np.array([5.0])}),
+            ("far", "f8", {}),
+        ):
+            header.add_extra_dim(laspy.ExtraBytesParams(name, kind, **more))
+        las = laspy.LasData(header)
+        las.x, las.y, las.z = rng.uniform(0, 90, (3, n))
+        corner = (las.x > 80) & (las.y > 70)
+        las.gps_time = np.arange(n) * 0.25
+        las.return_number, las.number_of_returns = np.where(corner, 3, 2), np.full(n, 5)
+        las.scanner_channel, las.overlap = np.full(n, 2), corner
+        las.user_data, las.scan_angle = np.where(las.x > 89.9, 7, 9), np.full(n, -1234)
+        las["normal"] = np.where(corner[:, None], [[0.0, 0.6, 0.8]], [[0.0, 0.0, 1.0]])
+        las["depth"], las["far"] = np.where(las.y > 89, 2.5, -1.5), np.where(corner, np.nan, 3.0)
+        path = self.folder / "late.las"
+        las.write(path)
+        with (
+            mock.patch.multiple(partition, TILE_POINTS=60, CHUNK=1100),
+            mock.patch.multiple(builder, TILE_POINTS=60, CHUNK=1100, KEEP_EVERY=500),
+        ):
+            store = build(LasStream(path), self.folder / "cloud", silent())
+        order = np.round(store.column("gps_time") * 4).astype(int)
+        self.assertEqual(sorted(order), list(range(n)))
+        read = laspy.read(path)
+        near(store.coordinates(slice(None)), read.xyz[order], 1e-9)
+        wanted = {name: np.asarray(read[name]) for name in read.point_format.dimension_names if name not in "XYZ"}
+        wanted |= {f"normal_{k + 1}": wanted["normal"][:, k] for k in range(3)}
+        del wanted["normal"]
+        self.assertEqual(set(store.meta.columns), set(wanted))
+        for name, values in wanted.items():
+            with self.subTest(name):
+                np.testing.assert_array_equal(store.column(name), values[order])
+                one = len(np.unique(values)) == 1
+                self.assertEqual((self.folder / "cloud" / f"{name}.npy").exists(), not one)
 
     def test_attributes(self):
         store = build(LasStream(DATA / "simple1_1.las"), self.folder / "cloud", silent())

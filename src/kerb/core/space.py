@@ -33,6 +33,34 @@ def mapped_rows(path: Path, kind: Any, count: int) -> AnyArray:
     return _with_room(path, lambda: np.memmap(path, kind, "w+", shape=(count,)))
 
 
+class RowFile:
+    """A new .npy file of zeros with room on the disk for all of it, whose rows are put by any thread, in any order.
+
+    Written, not mapped: the first touch of a mapped page costs more than its bytes. Raises OSError.
+    """
+
+    def __init__(self, path: Path, kind: Any, shape: tuple[int, ...]) -> None:
+        made: Any = mapped_array(path, kind, shape)
+        self.kind, self._start, self._row = made.dtype, made.offset, made.strides[0]
+        self._handle = os.open(path, os.O_RDWR)
+
+    def put(self, at: int, values: AnyArray) -> None:
+        """Write rows from row ``at`` on."""
+        data = np.ascontiguousarray(values, self.kind).view(np.uint8).reshape(-1).data
+        start = self._start + at * self._row
+        while data:
+            written = os.pwrite(self._handle, data, start)
+            data, start = data[written:], start + written
+
+    def keep(self) -> None:
+        """See that what was put so far is on the disk."""
+        os.fdatasync(self._handle)
+
+    def close(self) -> None:
+        """Nothing more is put."""
+        os.close(self._handle)
+
+
 def _with_room(path: Path, make: Any) -> AnyArray:
     try:
         made: AnyArray = make()

@@ -18,6 +18,7 @@ import numpy as np
 
 from kerb.core.arrays import AnyArray
 from kerb.core.cloud.layout import Columns, Layout, free_name
+from kerb.core.cloud.partition_kernels import mark_varying
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
 from kerb.core.parallel import cores
@@ -331,10 +332,20 @@ def _splitter(header: laspy.LasHeader) -> Any:
                 "itemsize": records.itemsize,
             }
         )
-        points = laspy.PackedPointRecord(records.view(as_laspy), point_format)
-        found = {own: np.asarray(points[name]) for name, own in names.items()}
+        points = laspy.PackedPointRecord(np.ascontiguousarray(records).view(as_laspy), point_format)
+        one = points[:1]
+        bits = {name: field for name, (field, _) in points.sub_fields_dict.items()}
+        alike = _alike(points.array)
+
+        def column(name: str) -> AnyArray:
+            if bits.get(name, name) not in alike:
+                return np.asarray(points[name])
+            first = np.asarray(one[name])
+            return np.broadcast_to(first, (len(points), *first.shape[1:]))
+
+        found = {own: column(name) for name, own in names.items()}
         for name, parts in arrays.items():
-            values = np.asarray(points[name])
+            values = column(name)
             found |= {free_name(part, found): values[:, k] for k, part in enumerate(parts)}
         for name, value in nothing.items():
             if name in names:
@@ -342,6 +353,14 @@ def _splitter(header: laspy.LasHeader) -> Any:
         return found
 
     return split
+
+
+def _alike(records: AnyArray) -> set[str]:
+    """Fields that have the same bytes in all records, found in one pass: most fields of a tile, and none need be unpacked."""
+    varying = np.zeros(records.dtype.itemsize, np.uint8)
+    mark_varying(records.view(np.uint8).reshape(len(records), len(varying)), varying)
+    fields = (records.dtype.fields or {}).items()
+    return {name for name, (kind, at, *_) in fields if not varying[at : at + kind.itemsize].any()}
 
 
 def _known(values: AnyArray, nothing: float) -> AnyArray:

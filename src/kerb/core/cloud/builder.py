@@ -11,23 +11,25 @@ import shutil
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints32
 from kerb.core.cloud.layout import Layout, PointStream
-from kerb.core.cloud.partition import CHUNK, Rows, arrange, bounds_of
+from kerb.core.cloud.partition import CHUNK, TILE_POINTS, Rows, arrange, bounds_of
 from kerb.core.cloud.partition_kernels import bounds, touch_voxels
 from kerb.core.cloud.store import TILE_TYPE, CloudStore, StoreMeta, column_files
 from kerb.core.errors import FormatError, OutputError
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.space import mapped_array, mapped_rows, put_in_place, refusal
+from kerb.core.space import RowFile, mapped_rows, put_in_place, refusal
 
 Preview = Callable[[Ints32, Layout], None]
 PREVIEW_POINTS = 60_000
 VOXELS = 32
+KEEP_EVERY = 4_000_000
 
 
 def build(stream: PointStream, folder: Path, progress: Progress, preview: Preview | None = None) -> CloudStore:
@@ -105,24 +107,24 @@ class _ColumnFile:
     def __init__(self, folder: Path, name: str, total: int) -> None:
         self.folder, self.name, self.total = folder, name, total
         self.constant: AnyArray | None = None
-        self.file: AnyArray | None = None
-        self.alike: list[slice] = []
+        self.file: RowFile | None = None
+        self.alike: list[tuple[int, int]] = []
         self._lock = threading.Lock()
 
     def put(self, at: int, values: AnyArray) -> None:
-        rows = slice(at, at + len(values))
         with self._lock:
             if self.constant is None:
                 self.constant = values[0].copy()
-            if self.file is None and _all_equal(values, self.constant):
-                self.alike.append(rows)
+            # What is one value spread over all has no stride.
+            if self.file is None and _all_equal(values if values.strides[0] else values[:1], self.constant):
+                self.alike.append((at, len(values)))
                 return
             if self.file is None:
                 path = column_files(self.folder, self.name)[0]
-                self.file = mapped_array(path, values.dtype, (self.total, *values.shape[1:]))
-                for before in self.alike:
-                    self.file[before] = self.constant
-        self.file[rows] = values
+                self.file = RowFile(path, values.dtype, (self.total, *values.shape[1:]))
+                for first, count in self.alike:
+                    self.file.put(first, np.broadcast_to(self.constant, (count, *values.shape[1:])))
+        self.file.put(at, values)
 
 
 def _all_equal(values: AnyArray, constant: AnyArray | None) -> bool:
@@ -138,31 +140,59 @@ def _write(layout: Layout, records: AnyArray, tiles: list[tuple[int, int]], work
     total = len(records)
     columns: dict[str, _ColumnFile] = {}
     table = np.zeros(len(tiles), TILE_TYPE)
-    xyz_file = mapped_array(work / "xyz.npy", np.int32, (total, 3))
+    xyz_file = RowFile(work / "xyz.npy", np.int32, (total, 3))
     bare = records.view(np.dtype((np.void, records.dtype.itemsize)))
 
-    def write(number: int) -> None:
-        first, count = tiles[number]
-        # A fixed seed for each tile: the same file always makes the same store.
-        order = np.random.default_rng(number).permutation(count)
-        rows = np.empty(count, layout.record)
-        bare[first : first + count].take(order, out=rows.view(bare.dtype), mode="clip")
-        xyz = np.ascontiguousarray(rows["xyz"])
-        xyz_file[first : first + count] = xyz
-        table[number] = tile_row(xyz, layout, first)
+    def write(group: tuple[int, int]) -> None:
+        start, end = tiles[group[0]][0], sum(tiles[group[1] - 1])
+        rows = np.empty(end - start, layout.record)
+        for number in range(*group):
+            first, count = tiles[number]
+            # A fixed seed for each tile: the same file always makes the same store.
+            order = np.random.default_rng(number).permutation(count)
+            mine = rows[first - start : first - start + count]
+            bare[first : first + count].take(order, out=mine.view(bare.dtype), mode="clip")
+            xyz = np.ascontiguousarray(mine["xyz"])
+            xyz_file.put(first, xyz)
+            table[number] = tile_row(xyz, layout, first)
         for name, values in layout.split(rows).items():
             # What is the same for all threads: the first that asks makes it.
-            columns.setdefault(name, _ColumnFile(work, name, total)).put(first, values)
+            columns.setdefault(name, _ColumnFile(work, name, total)).put(start, values)
+        if start // KEEP_EVERY < end // KEEP_EVERY:
+            keeper.submit(keep)
 
-    # The first by itself: columns come in the order in which a tile names them.
-    write(0)
-    each(write, range(1, len(tiles)), step, "Writing columns")
+    def files() -> list[RowFile]:
+        return [xyz_file, *(column.file for column in list(columns.values()) if column.file is not None)]
+
+    def keep() -> None:
+        for file in files():
+            file.keep()
+
+    # The disk is busy while columns are written, not afterwards alone.
+    keeper = ThreadPoolExecutor(1, thread_name_prefix="kerb-core-keep")
+    try:
+        # The first by itself: columns come in the order in which a tile names them.
+        some = _groups(tiles)
+        write(some[0])
+        each(write, some[1:], step, "Writing columns")
+    finally:
+        keeper.shutdown(cancel_futures=True)
+        for file in files():
+            file.close()
     np.save(work / "tiles.npy", table)
     constants = {}
     for name, column in columns.items():
         if column.file is None and column.constant is not None:
             constants[name] = column.constant
     _write_meta(layout, work, table, list(columns), constants)
+
+
+def _groups(tiles: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Ranges of tiles that together hold about as much as a full one: what a column costs besides its values is by the range."""
+    ends = np.cumsum([count for _, count in tiles])
+    cuts = np.flatnonzero(np.diff(ends // TILE_POINTS)) + 1
+    edges = [0, *cuts.tolist(), len(tiles)]
+    return list(pairwise(edges))
 
 
 def tile_row(xyz: Ints32, layout: Layout, first: int) -> tuple:

@@ -59,15 +59,15 @@ def _arrange_range(
         rows.back[first:last] = rows.front[first:last]
         return [(at, min(TILE_POINTS, last - at)) for at in range(first, last, TILE_POINTS)]
     depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
-    xyz, source, out = rows.front["xyz"], as_bytes(rows.front), as_bytes(rows.back)
-    cells = low, rows.scale * (2**depth / extent), depth
+    xyz, source, out = rows.front["xyz"], as_words(rows.front), as_words(rows.back)
+    cells = low, rows.scale * (2**depth / extent), parted(2**depth)
     # Few pieces: each needs a table of all cells.
     pieces = [(first + a, first + b) for a, b in ranges(count, CHUNK, 2)]
 
     def counted(piece: tuple[int, int]) -> Ints32:
         counts = np.zeros(8**depth, np.int32)
         for part in _chunks(piece):
-            count_cells(xyz[slice(*part)], *cells, np.empty(part[1] - part[0], np.int32), counts)
+            count_cells(xyz[slice(*part)], *cells, counts)
         return counts
 
     counts = each(counted, pieces, progress.within(0.0, 0.4), "Arranging tiles")
@@ -80,10 +80,8 @@ def _arrange_range(
     cursors = starts + np.cumsum(own, axis=0) - own
 
     def scattered(number: int) -> None:
-        codes, unused = np.empty(CHUNK, np.int32), np.zeros(8**depth, np.int32)
         for a, b in _chunks(pieces[number]):
-            count_cells(xyz[a:b], *cells, codes, unused)
-            scatter(source[a:b], codes, leaf_of, cursors[number], out)
+            scatter(source[a:b], xyz[a:b], *cells, leaf_of, cursors[number], out)
 
     each(scattered, range(len(pieces)), progress.within(0.4, 1.0), "Arranging tiles")
     return _refine(rows, starts, leaf_counts, progress)
@@ -140,6 +138,14 @@ def bounds_of(records: AnyArray) -> tuple[Ints, Ints]:
     return low, high
 
 
-def as_bytes(records: AnyArray) -> AnyArray:
-    """Records as rows of bytes, (n, width)."""
-    return records.view(np.uint8).reshape(len(records), records.dtype.itemsize)
+def parted(below: int) -> Ints32:
+    """The numbers from nought to ``below`` with two empty bits after each bit: what Morton codes are put together from."""
+    numbers = np.arange(below, dtype=np.int32)
+    return np.sum([((numbers >> k) & 1) << 3 * k for k in range(MAX_DEPTH)], axis=0, dtype=np.int32)
+
+
+def as_words(records: AnyArray) -> AnyArray:
+    """Records as rows of the widest words that fit, (n, words)."""
+    width = records.dtype.itemsize
+    word = next(size for size in (4, 2, 1) if width % size == 0)
+    return records.view(f"u{word}").reshape(len(records), width // word)

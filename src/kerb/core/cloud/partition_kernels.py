@@ -6,49 +6,53 @@ from kerb.core.jit import inline, kernel
 
 
 @inline
-def _spread(value):
-    """Put two zero bits between the ten low bits of a number."""
-    value = (value | (value << 16)) & 0x030000FF
-    value = (value | (value << 8)) & 0x0300F00F
-    value = (value | (value << 4)) & 0x030C30C3
-    return (value | (value << 2)) & 0x09249249
+def _cell(xyz, i, low, inverse_cell, spread, top):
+    a = min(max(int((xyz[i, 0] - low[0]) * inverse_cell[0]), 0), top)
+    b = min(max(int((xyz[i, 1] - low[1]) * inverse_cell[1]), 0), top)
+    c = min(max(int((xyz[i, 2] - low[2]) * inverse_cell[2]), 0), top)
+    return spread[a] | (spread[b] << 1) | (spread[c] << 2)
 
 
 @kernel
-def count_cells(xyz, low, inverse_cell, depth, codes, counts):
-    """Write each point's Morton code at ``depth`` and add it to the counts of its cell."""
-    top = (1 << depth) - 1
+def count_cells(xyz, low, inverse_cell, spread, counts):
+    """Add each point to the counts of its cell, in Morton order; ``spread`` (2**depth,) parts the bits of a number by two."""
+    top = spread.shape[0] - 1
     for i in range(xyz.shape[0]):
-        a = min(max(int((xyz[i, 0] - low[0]) * inverse_cell[0]), 0), top)
-        b = min(max(int((xyz[i, 1] - low[1]) * inverse_cell[1]), 0), top)
-        c = min(max(int((xyz[i, 2] - low[2]) * inverse_cell[2]), 0), top)
-        code = _spread(a) | (_spread(b) << 1) | (_spread(c) << 2)
-        codes[i] = code
-        counts[code] += 1
+        counts[_cell(xyz, i, low, inverse_cell, spread, top)] += 1
+
+
+@kernel
+def scatter(words, xyz, low, inverse_cell, spread, leaf_of, cursor, out):
+    """Copy each record (a row of words) to the next free row of the leaf its cell belongs to."""
+    top = spread.shape[0] - 1
+    width = words.shape[1]
+    for i in range(words.shape[0]):
+        leaf = leaf_of[_cell(xyz, i, low, inverse_cell, spread, top)]
+        at = cursor[leaf]
+        cursor[leaf] = at + 1
+        for j in range(width):
+            out[at, j] = words[i, j]
 
 
 @kernel
 def bounds(xyz, low, high):
     """Widen ``low`` and ``high`` (3,) to hold the integer coordinates (n, 3)."""
+    low_x, low_y, low_z = low
+    high_x, high_y, high_z = high
     for i in range(xyz.shape[0]):
-        for k in range(3):
-            value = xyz[i, k]
-            if value < low[k]:
-                low[k] = value
-            if value > high[k]:
-                high[k] = value
+        x, y, z = xyz[i, 0], xyz[i, 1], xyz[i, 2]
+        low_x, low_y, low_z = min(low_x, x), min(low_y, y), min(low_z, z)
+        high_x, high_y, high_z = max(high_x, x), max(high_y, y), max(high_z, z)
+    low[0], low[1], low[2] = low_x, low_y, low_z
+    high[0], high[1], high[2] = high_x, high_y, high_z
 
 
 @kernel
-def scatter(records, codes, leaf_of, cursor, out):
-    """Copy each record (a row of bytes) to the next free row of its leaf."""
-    width = records.shape[1]
-    for i in range(records.shape[0]):
-        leaf = leaf_of[codes[i]]
-        at = cursor[leaf]
-        cursor[leaf] = at + 1
-        for j in range(width):
-            out[at, j] = records[i, j]
+def mark_varying(rows, varying):
+    """Set the bits of ``varying`` (bytes,) in which a row of bytes differs from the first."""
+    for i in range(rows.shape[0]):
+        for j in range(rows.shape[1]):
+            varying[j] |= rows[i, j] ^ rows[0, j]
 
 
 @kernel
