@@ -8,7 +8,7 @@ import shapely
 from scipy.spatial import cKDTree
 
 from kerb.core.arrayfile import loaded
-from kerb.core.cloud import builder, partition
+from kerb.core.cloud import builder, partition, spool
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -193,6 +193,7 @@ class Building(Folder):
         with (
             mock.patch.multiple(partition, TILE_POINTS=60, CHUNK=1100),
             mock.patch.multiple(builder, TILE_POINTS=60, CHUNK=1100, KEEP_EVERY=500),
+            mock.patch.multiple(spool, CHUNK=700, AT_ONCE=90),
         ):
             store = build(LasStream(path), self.folder / "cloud", silent())
         order = np.round(store.column("gps_time") * 4).astype(int)
@@ -228,26 +229,25 @@ class Arranging(Folder):
         rng = np.random.default_rng(5)
         parts = rng.integers(0, 10**6, (2000, 3)), 500_000 + rng.integers(0, 100, (3000, 3)), np.full((520, 3), 700_001)
         xyz = np.concatenate(parts).astype(np.int32)
+        xyz = xyz[rng.permutation(len(xyz))]
         for scale in (np.full(3, 0.001), np.array([0.001, 0.002, 0.0005])):
-            front = np.zeros(len(xyz), [("n", "<i4"), ("xyz", "<i4", (3,)), ("class", "u1")])
-            front["xyz"], front["n"] = xyz[rng.permutation(len(xyz))], np.arange(len(xyz))
-            front["class"] = front["n"] % 251
-            rows = partition.Rows(front.copy(), np.zeros_like(front), scale, *partition.bounds_of(front))
-            few = mock.patch.multiple(partition, TILE_POINTS=50, CHUNK=700, MAX_DEPTH=4)
-            with few:
-                tiles = np.array(partition.arrange(rows, silent()))
-            np.testing.assert_array_equal(tiles[:, 0], np.concatenate([[0], np.cumsum(tiles[:, 1])[:-1]]))
-            self.assertEqual(
-                (tiles[:, 1].sum(), tiles[:, 1].max() <= 100, tiles[:, 1].min() > 0), (len(xyz), True, True)
-            )
-            np.testing.assert_array_equal(rows.back, front[rows.back["n"]])
-            np.testing.assert_array_equal(np.sort(rows.back["n"]), np.arange(len(xyz)))
+            number = np.arange(len(xyz), dtype=np.int32)
+            rows = partition.Rows(xyz.copy(), [number, number % 251], scale, *partition.bounds_of(xyz))
+            with mock.patch.multiple(partition, TILE_POINTS=50, CHUNK=700, MAX_DEPTH=4):
+                tiles = partition.arrange(rows, silent())
+            sizes = np.array([tile.total for tile in tiles])
+            self.assertEqual((sizes.max() <= 100, sizes.min() > 0), (True, True))
+            found = np.concatenate([tile.rows() for tile in tiles])
+            np.testing.assert_array_equal(np.sort(found), np.arange(len(xyz)))
+            np.testing.assert_array_equal(rows.xyz, xyz[rows.others[0]])
+            np.testing.assert_array_equal(rows.others[1], rows.others[0] % 251)
+            self.assertEqual(set(rows.others[0] // 700 - number // 700), {0}, "each run stays where it was")
             wide = []
-            for first, count in tiles:
-                own = rows.back[first : first + count]
-                self.assertTrue((np.diff(own["n"]) > 0).all())
-                wide.append(np.ptp(own["xyz"] * scale, axis=0).max() / (10**6 * scale.max()))
-            self.assertLess(np.average(wide, weights=tiles[:, 1]), 0.15)
+            for tile in tiles:
+                own = tile.rows()
+                self.assertTrue((np.diff(rows.others[0][own]) > 0).all())
+                wide.append(np.ptp(rows.xyz[own] * scale, axis=0).max() / (10**6 * scale.max()))
+            self.assertLess(np.average(wide, weights=sizes), 0.15)
             self.assertLess(np.quantile(wide, 0.4), 1e-4, "the cluster is cut by itself")
 
 

@@ -21,7 +21,7 @@ from kerb.core.cloud.layout import Columns, Layout, free_name
 from kerb.core.cloud.partition_kernels import mark_varying
 from kerb.core.cloud.store import ELEVATION
 from kerb.core.errors import FormatError, InputError, TruncatedError
-from kerb.core.parallel import cores
+from kerb.core.parallel import cores, each, ranges
 from kerb.formats.las_header import LASZIP, STANDARD_TIME, LasHead, no_data, parts_of_arrays, read_head
 from kerb.formats.las_layers import check_layers
 from kerb.formats.las_reference import reference_of
@@ -357,8 +357,16 @@ def _splitter(header: laspy.LasHeader) -> Any:
 
 def _alike(records: AnyArray) -> set[str]:
     """Fields that have the same bytes in all records, found in one pass: most fields of a tile, and none need be unpacked."""
-    varying = np.zeros(records.dtype.itemsize, np.uint8)
-    mark_varying(records.view(np.uint8).reshape(len(records), len(varying)), varying)
+    if not len(records):
+        return set()
+    rows = records.view(np.uint8).reshape(len(records), records.dtype.itemsize)
+
+    def varies(piece: tuple[int, int]) -> AnyArray:
+        found = np.zeros(rows.shape[1], np.uint8)
+        mark_varying(rows[slice(*piece)], rows[0], found)
+        return found
+
+    varying = np.bitwise_or.reduce(each(varies, ranges(len(rows), 50_000, 1)))
     fields = (records.dtype.fields or {}).items()
     return {name for name, (kind, at, *_) in fields if not varying[at : at + kind.itemsize].any()}
 

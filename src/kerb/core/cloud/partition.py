@@ -1,17 +1,21 @@
-"""Arrange point records into tiles: leaves of an adaptive octree in Morton order, in bounded memory.
+"""Arrange points into tiles: leaves of an adaptive octree in Morton order, in bounded memory.
 
 A tile holds at most about ``TILE_POINTS`` points however dense the place is, so that a flat yard, a façade and a
 tunnel all work, and one stray point a thousand kilometres away cannot put all the others into one tile.
+
+Points come in runs, as they were read. Each run is sorted by leaves where it lies; a tile is then a piece of each run, and
+nothing is written a second time before the tiles are put together (merging of sorted runs: Knuth, The Art of Computer
+Programming 3, 5.4).
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Floats, Ints, Ints32
-from kerb.core.cloud.partition_kernels import bounds, count_cells, scatter
+from kerb.core.cloud.partition_kernels import bounds, count_cells, order_by_leaf
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 
@@ -22,86 +26,105 @@ MAX_DEPTH = 7
 
 @dataclass
 class Rows:
-    """Point records in two alternating buffers on disk; ``front`` holds the truth. ``low`` and ``high`` (3,) hold them all."""
+    """Columns of points, (n, …) each, that can be written: integer coordinates ``xyz`` and all others.
 
-    front: AnyArray
-    back: AnyArray
+    ``low`` and ``high`` (3,) hold all coordinates; coordinate = ``scale`` times integer.
+    """
+
+    xyz: Ints32
+    others: list[AnyArray]
     scale: Floats
     low: Ints
     high: Ints
 
-    def swapped(self) -> Rows:
-        """The same rows with the buffers' roles exchanged."""
-        return replace(self, front=self.back, back=self.front)
+
+@dataclass
+class Pieces:
+    """Ranges of rows, one behind the other: where each starts and how many it has, (pieces,) both."""
+
+    starts: Ints
+    counts: Ints
+
+    @property
+    def total(self) -> int:
+        """How many rows they have."""
+        return int(self.counts.sum())
+
+    def rows(self) -> Ints:
+        """Numbers of the rows, (total,)."""
+        before = np.cumsum(self.counts) - self.counts
+        return np.repeat(self.starts - before, self.counts) + np.arange(self.total)
+
+    def spans(self) -> list[slice]:
+        """The ranges as slices."""
+        return [slice(a, a + n) for a, n in zip(self.starts.tolist(), self.counts.tolist(), strict=True)]
+
+    def part(self, first: int, last: int) -> Pieces:
+        """What lies between two places of the whole."""
+        ends = np.cumsum(self.counts)
+        begin, end = (np.clip(at - (ends - self.counts), 0, self.counts) for at in (first, last))
+        return Pieces(self.starts + begin, end - begin)
 
 
-def arrange(rows: Rows, progress: Progress) -> list[tuple[int, int]]:
-    """Sort the records of ``rows.front`` into tiles, written to ``rows.back``.
+def arrange(rows: Rows, progress: Progress) -> list[Pieces]:
+    """Sort the points run by run, and say which pieces of the runs a tile is put together from.
 
     Returns
     -------
-    list of (first row, count), in Morton order, covering every row once.
+    list of tiles, in Morton order, covering every row once; the order within a tile is that of the file.
 
     Raises
     ------
     Cancelled, when the progress is stopped.
     """
-    return _arrange_range(rows, 0, len(rows.front), (rows.low, rows.high), progress)
+    starts = np.arange(0, len(rows.xyz), CHUNK)
+    runs = Pieces(starts, np.minimum(starts + CHUNK, len(rows.xyz)) - starts)
+    return _arrange(rows, runs, (rows.low, rows.high), progress)
 
 
-def _arrange_range(
-    rows: Rows, first: int, last: int, within: tuple[Ints, Ints], progress: Progress
-) -> list[tuple[int, int]]:
+def _arrange(rows: Rows, runs: Pieces, within: tuple[Ints, Ints], progress: Progress) -> list[Pieces]:
     low, high = within
-    count = last - first
+    count = runs.total
     extent = float(((high - low) * rows.scale).max())
     if count <= TILE_POINTS or extent == 0.0:
-        rows.back[first:last] = rows.front[first:last]
-        return [(at, min(TILE_POINTS, last - at)) for at in range(first, last, TILE_POINTS)]
+        return [runs.part(at, at + TILE_POINTS) for at in range(0, count, TILE_POINTS)]
     depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
-    xyz, source, out = rows.front["xyz"], as_words(rows.front), as_words(rows.back)
     cells = low, rows.scale * (2**depth / extent), parted(2**depth)
-    # Few pieces: each needs a table of all cells.
-    pieces = [(first + a, first + b) for a, b in ranges(count, CHUNK, 2)]
+    spans = runs.spans()
 
-    def counted(piece: tuple[int, int]) -> Ints32:
+    def counted(some: tuple[int, int]) -> Ints32:
         counts = np.zeros(8**depth, np.int32)
-        for part in _chunks(piece):
-            count_cells(xyz[slice(*part)], *cells, counts)
+        for span in spans[slice(*some)]:
+            count_cells(rows.xyz[span], *cells, counts)
         return counts
 
-    counts = each(counted, pieces, progress.within(0.0, 0.4), "Arranging tiles")
+    # Few at a time: each needs a table of all cells.
+    counts = each(counted, ranges(len(spans), 1, 2), progress.within(0.0, 0.3), "Arranging tiles")
     leaf_of, leaf_counts = leaves(np.sum(counts, axis=0, dtype=np.int64), depth)
-    starts = first + np.concatenate([[0], np.cumsum(leaf_counts)[:-1]])
-    # Where in its leaf each piece goes on after those before it: the order within a leaf is that of the file.
-    # Cells before the first that has points belong to no leaf; they count nothing.
-    at = np.maximum(leaf_of, 0)
-    own = each(lambda some: np.bincount(at, weights=some, minlength=len(leaf_counts)).astype(np.int64), counts)
-    cursors = starts + np.cumsum(own, axis=0) - own
 
-    def scattered(number: int) -> None:
-        for a, b in _chunks(pieces[number]):
-            scatter(source[a:b], xyz[a:b], *cells, leaf_of, cursors[number], out)
+    def sorted_(span: slice) -> Ints:
+        own = np.zeros(len(leaf_counts), np.int64)
+        order = np.empty(span.stop - span.start, np.int32)
+        order_by_leaf(rows.xyz[span], *cells, leaf_of, own, order)
+        for column in (rows.xyz, *rows.others):
+            column[span] = column[span].take(order, axis=0)
+        return own
 
-    each(scattered, range(len(pieces)), progress.within(0.4, 1.0), "Arranging tiles")
-    return _refine(rows, starts, leaf_counts, progress)
-
-
-def _chunks(span: tuple[int, int]) -> list[tuple[int, int]]:
-    return [(at, min(at + CHUNK, span[1])) for at in range(span[0], span[1], CHUNK)]
-
-
-def _refine(rows: Rows, starts: Ints, counts: Ints, progress: Progress) -> list[tuple[int, int]]:
-    """Cut leaves that are still too full, by the same method within the leaf."""
-    tiles: list[tuple[int, int]] = []
-    for start, count in zip(starts.tolist(), counts.tolist(), strict=True):
-        if count <= 2 * TILE_POINTS:
-            tiles.append((start, count))
-            continue
-        within = bounds_of(rows.back[start : start + count])
-        tiles += _arrange_range(rows.swapped(), start, start + count, within, progress)
-        rows.back[start : start + count] = rows.front[start : start + count]
+    own = np.array(each(sorted_, spans, progress.within(0.3, 1.0), "Arranging tiles"))
+    starts = runs.starts[:, None] + np.cumsum(own, axis=1) - own
+    tiles: list[Pieces] = []
+    for leaf, size in enumerate(leaf_counts.tolist()):
+        there = own[:, leaf] > 0
+        tile = Pieces(starts[there, leaf], own[there, leaf])
+        # Leaves that are still too full are cut by the same method.
+        fits = size <= 2 * TILE_POINTS
+        tiles += [tile] if fits else _arrange(rows, tile, _bounds_of(rows.xyz, tile), progress.within(1.0, 1.0))
     return tiles
+
+
+def _bounds_of(xyz: Ints32, pieces: Pieces) -> tuple[Ints, Ints]:
+    ends = [bounds_of(xyz[span]) for span in pieces.spans()]
+    return np.min([low for low, _ in ends], axis=0), np.max([high for _, high in ends], axis=0)
 
 
 def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
@@ -131,10 +154,10 @@ def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
     return kept[number].astype(np.int32), leaf_counts[leaf_counts > 0]
 
 
-def bounds_of(records: AnyArray) -> tuple[Ints, Ints]:
-    """Lowest and highest coordinates of records, (3,) each."""
+def bounds_of(xyz: Ints32) -> tuple[Ints, Ints]:
+    """Lowest and highest of integer coordinates (n, 3), (3,) each."""
     low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
-    bounds(records["xyz"], low, high)
+    bounds(xyz, low, high)
     return low, high
 
 
@@ -142,10 +165,3 @@ def parted(below: int) -> Ints32:
     """The numbers from nought to ``below`` with two empty bits after each bit: what Morton codes are put together from."""
     numbers = np.arange(below, dtype=np.int32)
     return np.sum([((numbers >> k) & 1) << 3 * k for k in range(MAX_DEPTH)], axis=0, dtype=np.int32)
-
-
-def as_words(records: AnyArray) -> AnyArray:
-    """Records as rows of the widest words that fit, (n, words)."""
-    width = records.dtype.itemsize
-    word = next(size for size in (4, 2, 1) if width % size == 0)
-    return records.view(f"u{word}").reshape(len(records), width // word)

@@ -1,6 +1,8 @@
-"""Kernels of the tile arrangement: Morton codes of points, counts, and the scatter into tile order."""
+"""Kernels of the tile arrangement: Morton codes of points, counts, and the order by leaves."""
 
 from __future__ import annotations
+
+import numpy as np
 
 from kerb.core.jit import inline, kernel
 
@@ -22,16 +24,17 @@ def count_cells(xyz, low, inverse_cell, spread, counts):
 
 
 @kernel
-def scatter(words, xyz, low, inverse_cell, spread, leaf_of, cursor, out):
-    """Copy each record (a row of words) to the next free row of the leaf its cell belongs to."""
+def order_by_leaf(xyz, low, inverse_cell, spread, leaf_of, counts, order):
+    """The rows of ``xyz`` leaf by leaf, those of a leaf as they come; ``counts`` (leaves,) of zeros gets how many each has."""
     top = spread.shape[0] - 1
-    width = words.shape[1]
-    for i in range(words.shape[0]):
-        leaf = leaf_of[_cell(xyz, i, low, inverse_cell, spread, top)]
-        at = cursor[leaf]
-        cursor[leaf] = at + 1
-        for j in range(width):
-            out[at, j] = words[i, j]
+    leaves = np.empty(xyz.shape[0], np.int32)
+    for i in range(xyz.shape[0]):
+        leaves[i] = leaf_of[_cell(xyz, i, low, inverse_cell, spread, top)]
+        counts[leaves[i]] += 1
+    cursor = np.cumsum(counts) - counts
+    for i in range(xyz.shape[0]):
+        order[cursor[leaves[i]]] = i
+        cursor[leaves[i]] += 1
 
 
 @kernel
@@ -48,11 +51,11 @@ def bounds(xyz, low, high):
 
 
 @kernel
-def mark_varying(rows, varying):
-    """Set the bits of ``varying`` (bytes,) in which a row of bytes differs from the first."""
+def mark_varying(rows, first, varying):
+    """Set the bits of ``varying`` (bytes,) in which a row of bytes differs from the row ``first``."""
     for i in range(rows.shape[0]):
         for j in range(rows.shape[1]):
-            varying[j] |= rows[i, j] ^ rows[0, j]
+            varying[j] |= rows[i, j] ^ first[j]
 
 
 @kernel
