@@ -1,5 +1,6 @@
 import base64
 import threading
+from dataclasses import dataclass
 from unittest import mock
 
 import laspy
@@ -222,6 +223,16 @@ class Building(Folder):
             store.add_attribute("short", "", np.zeros(3))
 
 
+@dataclass
+class InMemory:
+    """A column of the partition."""
+
+    values: np.ndarray
+
+    def put(self, at, values):
+        self.values[at : at + len(values)] = values
+
+
 class Arranging(Folder):
     def test_tiles_hold_every_record_once_however_dense_a_place_is(self):
         """Sparse points, a cluster a ten-thousandth as wide, 520 at one place: tiles follow one another, are small in number
@@ -232,21 +243,23 @@ class Arranging(Folder):
         xyz = xyz[rng.permutation(len(xyz))]
         for scale in (np.full(3, 0.001), np.array([0.001, 0.002, 0.0005])):
             number = np.arange(len(xyz), dtype=np.int32)
-            rows = partition.Rows(xyz.copy(), [number, number % 251], scale, *partition.bounds_of(xyz))
+            columns = [InMemory(values) for values in (xyz.copy(), number.copy(), number % 251)]
+            rows = partition.Rows(columns[0], columns[1:], scale, *partition.bounds_of(xyz))
             with mock.patch.multiple(partition, TILE_POINTS=50, CHUNK=700, MAX_DEPTH=4):
                 tiles = partition.arrange(rows, silent())
             sizes = np.array([tile.total for tile in tiles])
             self.assertEqual((sizes.max() <= 100, sizes.min() > 0), (True, True))
             found = np.concatenate([tile.rows() for tile in tiles])
             np.testing.assert_array_equal(np.sort(found), np.arange(len(xyz)))
-            np.testing.assert_array_equal(rows.xyz, xyz[rows.others[0]])
-            np.testing.assert_array_equal(rows.others[1], rows.others[0] % 251)
-            self.assertEqual(set(rows.others[0] // 700 - number // 700), {0}, "each run stays where it was")
+            came = columns[1].values
+            np.testing.assert_array_equal(columns[0].values, xyz[came])
+            np.testing.assert_array_equal(columns[2].values, came % 251)
+            self.assertEqual(set(came // 700 - number // 700), {0}, "each run stays where it was")
             wide = []
             for tile in tiles:
                 own = tile.rows()
-                self.assertTrue((np.diff(rows.others[0][own]) > 0).all())
-                wide.append(np.ptp(rows.xyz[own] * scale, axis=0).max() / (10**6 * scale.max()))
+                self.assertTrue((np.diff(came[own]) > 0).all())
+                wide.append(np.ptp(columns[0].values[own] * scale, axis=0).max() / (10**6 * scale.max()))
             self.assertLess(np.average(wide, weights=sizes), 0.15)
             self.assertLess(np.quantile(wide, 0.4), 1e-4, "the cluster is cut by itself")
 

@@ -46,11 +46,7 @@ class RowFile:
 
     def put(self, at: int, values: AnyArray) -> None:
         """Write rows from row ``at`` on."""
-        data = np.ascontiguousarray(values, self.kind).view(np.uint8).reshape(-1).data
-        start = self._start + at * self._row
-        while data:
-            written = os.pwrite(self._handle, data, start)
-            data, start = data[written:], start + written
+        write_at(self._handle, self._start + at * self._row, np.ascontiguousarray(values, self.kind))
 
     def keep(self) -> None:
         """See that what was put so far is on the disk."""
@@ -59,6 +55,14 @@ class RowFile:
     def close(self) -> None:
         """Nothing more is put."""
         os.close(self._handle)
+
+
+def write_at(handle: int, at: int, values: AnyArray) -> None:
+    """Write all bytes of a contiguous array from byte ``at`` of a file on. Raises OSError."""
+    data = values.view(np.uint8).reshape(-1).data
+    while data:
+        written = os.pwrite(handle, data, at)
+        data, at = data[written:], at + written
 
 
 def _with_room(path: Path, make: Any) -> AnyArray:

@@ -98,12 +98,12 @@ def _write(spool: Spool, rows: Rows, tiles: list[Pieces], work: Path, step: Prog
         # A fixed seed for each tile: the same file always makes the same store.
         order = [np.random.default_rng(k).permutation(tiles[k].rows()) for k in range(*group)]
         start, wanted = int(first[group[0]]), np.concatenate(order)
-        xyz = rows.xyz.take(wanted, axis=0)
+        xyz = rows.xyz.values.take(wanted, axis=0)
         files[XYZ].put(start, xyz)
         for k in range(*group):
             table[k] = tile_row(xyz[first[k] - start : first[k + 1] - start], layout, int(first[k]))
-        for name, values in zip(varying, rows.others, strict=True):
-            files[name].put(start, values.take(wanted, axis=0))
+        for name, column in zip(varying, rows.others, strict=True):
+            files[name].put(start, column.values.take(wanted, axis=0))
         if start // KEEP_EVERY < first[group[1]] // KEEP_EVERY:
             keeper.submit(keep)
 
@@ -114,8 +114,8 @@ def _write(spool: Spool, rows: Rows, tiles: list[Pieces], work: Path, step: Prog
     # The disk is busy while columns are written, not afterwards alone.
     keeper = ThreadPoolExecutor(1, thread_name_prefix="kerb-core-keep")
     try:
-        for name, values in zip([XYZ, *varying], [rows.xyz, *rows.others], strict=True):
-            files[name] = RowFile(column_files(work, name)[0], values.dtype, values.shape)
+        for name, column in zip([XYZ, *varying], [rows.xyz, *rows.others], strict=True):
+            files[name] = RowFile(column_files(work, name)[0], column.values.dtype, column.values.shape)
         each(write, _groups(first), step, "Writing columns")
     finally:
         keeper.shutdown(cancel_futures=True)

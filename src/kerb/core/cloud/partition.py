@@ -10,7 +10,9 @@ Programming 3, 5.4).
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
@@ -24,15 +26,28 @@ CHUNK = 1_000_000
 MAX_DEPTH = 7
 
 
+class Column(Protocol):
+    """Values of points, (n, …), that can be written over."""
+
+    @property
+    def values(self) -> AnyArray:
+        """All of them, as they are now."""
+        ...
+
+    def put(self, at: int, values: AnyArray) -> None:
+        """Write values from row ``at`` on."""
+        ...
+
+
 @dataclass
 class Rows:
-    """Columns of points, (n, …) each, that can be written: integer coordinates ``xyz`` and all others.
+    """Columns of points: integer coordinates ``xyz`` and all others.
 
     ``low`` and ``high`` (3,) hold all coordinates; coordinate = ``scale`` times integer.
     """
 
-    xyz: Ints32
-    others: list[AnyArray]
+    xyz: Column
+    others: Sequence[Column]
     scale: Floats
     low: Ints
     high: Ints
@@ -77,8 +92,9 @@ def arrange(rows: Rows, progress: Progress) -> list[Pieces]:
     ------
     Cancelled, when the progress is stopped.
     """
-    starts = np.arange(0, len(rows.xyz), CHUNK)
-    runs = Pieces(starts, np.minimum(starts + CHUNK, len(rows.xyz)) - starts)
+    total = len(rows.xyz.values)
+    starts = np.arange(0, total, CHUNK)
+    runs = Pieces(starts, np.minimum(starts + CHUNK, total) - starts)
     return _arrange(rows, runs, (rows.low, rows.high), progress)
 
 
@@ -90,12 +106,12 @@ def _arrange(rows: Rows, runs: Pieces, within: tuple[Ints, Ints], progress: Prog
         return [runs.part(at, at + TILE_POINTS) for at in range(0, count, TILE_POINTS)]
     depth = int(np.clip(np.ceil(np.log2(max(count / TILE_POINTS, 1)) / 2) + 3, 2, MAX_DEPTH))
     cells = low, rows.scale * (2**depth / extent), parted(2**depth)
-    spans = runs.spans()
+    spans, xyz = runs.spans(), rows.xyz.values
 
     def counted(some: tuple[int, int]) -> Ints32:
         counts = np.zeros(8**depth, np.int32)
         for span in spans[slice(*some)]:
-            count_cells(rows.xyz[span], *cells, counts)
+            count_cells(xyz[span], *cells, counts)
         return counts
 
     # Few at a time: each needs a table of all cells.
@@ -105,9 +121,9 @@ def _arrange(rows: Rows, runs: Pieces, within: tuple[Ints, Ints], progress: Prog
     def sorted_(span: slice) -> Ints:
         own = np.zeros(len(leaf_counts), np.int64)
         order = np.empty(span.stop - span.start, np.int32)
-        order_by_leaf(rows.xyz[span], *cells, leaf_of, own, order)
+        order_by_leaf(xyz[span], *cells, leaf_of, own, order)
         for column in (rows.xyz, *rows.others):
-            column[span] = column[span].take(order, axis=0)
+            column.put(span.start, column.values[span].take(order, axis=0))
         return own
 
     own = np.array(each(sorted_, spans, progress.within(0.3, 1.0), "Arranging tiles"))
@@ -118,7 +134,7 @@ def _arrange(rows: Rows, runs: Pieces, within: tuple[Ints, Ints], progress: Prog
         tile = Pieces(starts[there, leaf], own[there, leaf])
         # Leaves that are still too full are cut by the same method.
         fits = size <= 2 * TILE_POINTS
-        tiles += [tile] if fits else _arrange(rows, tile, _bounds_of(rows.xyz, tile), progress.within(1.0, 1.0))
+        tiles += [tile] if fits else _arrange(rows, tile, _bounds_of(xyz, tile), progress.within(1.0, 1.0))
     return tiles
 
 

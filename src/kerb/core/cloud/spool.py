@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import cast
 
 import numpy as np
 
 from kerb.core.arrays import AnyArray, Ints
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.partition import CHUNK, Rows, bounds_of
+from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
+from kerb.core.space import write_at
 
 XYZ = "xyz"
 AT_ONCE = 10_000
@@ -48,15 +51,15 @@ class Spool:
 
         self._ends += each(part, ranges(len(records), AT_ONCE))
         # The widest first: what is left to the end is short.
-        each(lambda pair: pair[0].put(), sorted(todo, key=lambda pair: -pair[0].one.nbytes))
+        each(lambda pair: pair[0].put(self.count, pair[0].room), sorted(todo, key=lambda pair: -pair[0].one.nbytes))
         self.count += len(records)
 
     def rows(self) -> Rows:
         """What was written, to be arranged. Raises OSError."""
-        mapped = {name: column.mapped(self.count) for name, column in self.columns.items() if not column.constant}
+        varying = {name: column for name, column in self.columns.items() if not column.constant}
         lows, highs = zip(*self._ends, strict=True)
-        xyz = mapped.pop(XYZ)
-        return Rows(xyz, list(mapped.values()), self.layout.scale, np.min(lows, axis=0), np.max(highs, axis=0))
+        xyz = varying.pop(XYZ)
+        return Rows(xyz, list(varying.values()), self.layout.scale, np.min(lows, axis=0), np.max(highs, axis=0))
 
     def close(self) -> None:
         """Nothing more is added."""
@@ -72,43 +75,40 @@ class _Column:
         self.one: AnyArray = values[0].copy()
         self.kind, self.shape = values.dtype, values.shape[1:]
         self.room = np.empty((0, *self.shape), self.kind)
-        self._file = None if may_be_constant else self._opened()
+        self._handle = None if may_be_constant else self._opened()
 
     @property
     def constant(self) -> bool:
-        return self._file is None
+        return self._handle is None
+
+    @Once
+    def values(self) -> AnyArray:
+        """All values, once all are there; what :meth:`put` changes shows in them."""
+        return np.memmap(self.path, self.kind, "r").reshape(-1, *self.shape)
 
     def takes(self, before: int, values: AnyArray) -> bool:
         """Whether values that come behind the ``before`` ones which are there are to be put into the room, or ``one`` will do."""
-        if self._file is None:
+        if self.constant:
             # What is one value spread over all has no stride.
             if _all_equal(values if values.strides[0] else values[:1], self.one):
                 return False
-            self._file = self._opened()
+            self._handle = self._opened()
             for first in range(0, before, CHUNK):
-                self._write(np.full((min(CHUNK, before - first), *self.shape), self.one, self.kind))
+                self.put(first, np.broadcast_to(self.one, (min(CHUNK, before - first), *self.shape)))
         if len(self.room) != len(values):
             self.room = np.empty((len(values), *self.shape), self.kind)
         return True
 
-    def put(self) -> None:
-        """Write what was put into the room."""
-        self._write(self.room)
-
-    def _opened(self) -> int:
-        return os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666)
-
-    def _write(self, values: AnyArray) -> None:
-        data = values.view(np.uint8).reshape(-1).data
-        while data and self._file is not None:
-            data = data[os.write(self._file, data) :]
-
-    def mapped(self, count: int) -> AnyArray:
-        return np.memmap(self.path, self.kind, "r+", shape=(count, *self.shape))
+    def put(self, at: int, values: AnyArray) -> None:
+        """Write values from row ``at`` on. Not into mapped pages: a disk may have no room for a second copy of them."""
+        write_at(cast(int, self._handle), at * self.one.nbytes, np.ascontiguousarray(values))
 
     def close(self) -> None:
-        if self._file is not None:
-            os.close(self._file)
+        if self._handle is not None:
+            os.close(self._handle)
+
+    def _opened(self) -> int:
+        return os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o666)
 
 
 def _all_equal(values: AnyArray, constant: AnyArray) -> bool:
