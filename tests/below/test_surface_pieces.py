@@ -1,10 +1,7 @@
 """Single pieces of surfaces by brute force and closed forms: what tests of whole studies would let pass."""
 
 import contextlib
-import importlib
-import pkgutil
 import unittest
-from dataclasses import is_dataclass
 from unittest import mock
 
 import matplotlib.figure
@@ -13,8 +10,6 @@ import numpy as np
 import scipy
 import shapely
 
-import kerb.core
-import kerb.studies
 from kerb.core.cloud.thinning import Thinning
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
@@ -38,22 +33,6 @@ from tests.support import FAR, near, store_of
 def lattice(count, step=1.0):
     side = np.arange(count) * step
     return np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
-
-
-class Records(unittest.TestCase):
-    def test_none_changes(self):
-        """What is computed from is compared by its fingerprint, and kept by others meanwhile: records of the core do not change."""
-        changing = set()
-        for package in (kerb.core, kerb.studies):
-            for found in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
-                for name, one in vars(importlib.import_module(found.name)).items():
-                    mine = is_dataclass(one) and isinstance(one, type) and one.__module__ == found.name
-                    if mine and not one.__dataclass_params__.frozen:
-                        changing.add(name)
-        # These are filled bit by bit, by what makes them.
-        self.assertEqual(
-            changing, {"StoreMeta", "Outcome", "Halves", "TestedPoint", "Rows", "_Surface", "Overview", "CutSection"}
-        )
 
 
 class Frames(unittest.TestCase):

@@ -39,7 +39,7 @@ class Column(Protocol):
         ...
 
 
-@dataclass
+@dataclass(frozen=True)
 class Rows:
     """Columns of points: integer coordinates ``xyz`` and all others.
 
@@ -53,7 +53,7 @@ class Rows:
     high: Ints
 
 
-@dataclass
+@dataclass(frozen=True)
 class Pieces:
     """Ranges of rows, one behind the other: where each starts and how many it has, (pieces,) both."""
 
