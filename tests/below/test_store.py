@@ -1,5 +1,6 @@
 import base64
 import threading
+import unittest
 from dataclasses import dataclass
 from unittest import mock
 
@@ -10,6 +11,7 @@ from scipy.spatial import cKDTree
 
 from kerb.core.arrayfile import loaded
 from kerb.core.cloud import builder, partition, spool
+from kerb.core.cloud import partition_kernels as kernels
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.neighbours import NeighbourIndex
@@ -262,6 +264,53 @@ class Arranging(Folder):
                 wide.append(np.ptp(columns[0].values[own] * scale, axis=0).max() / (10**6 * scale.max()))
             self.assertLess(np.average(wide, weights=sizes), 0.15)
             self.assertLess(np.quantile(wide, 0.4), 1e-4, "the cluster is cut by itself")
+
+
+class Kernels(unittest.TestCase):
+    """Each beside NumPy, with places outside of the cells, which count in the outermost ones."""
+
+    def setUp(self):
+        self.rng = np.random.default_rng(2)
+        self.xyz = self.rng.integers(-300, 700, (4000, 3)).astype(np.int32) * [1, 2, 1] + [0, 50, -9]
+
+    def test_cells_in_morton_order_and_rows_by_leaves(self):
+        low, inverse, depth = np.array([-100, 0, -50]), np.array([8 / 512, 8 / 1024, 8 / 300]), 3
+        spread = partition.parted(8)
+        self.assertEqual(spread.tolist(), [0, 1, 8, 9, 64, 65, 72, 73])
+        cell = np.clip(((self.xyz - low) * inverse).astype(int), 0, 7)
+        bits = [(cell[:, axis] >> k & 1) << 3 * k + axis for axis in range(3) for k in range(depth)]
+        codes = np.sum(bits, axis=0)
+        counts = np.zeros(8**depth, np.int32)
+        kernels.count_cells(self.xyz, low, inverse, spread, counts)
+        np.testing.assert_array_equal(counts, np.bincount(codes, minlength=8**depth))
+        leaf_of = self.rng.integers(0, 9, 8**depth).astype(np.int32)
+        own, order = np.zeros(9, np.int64), np.empty(len(self.xyz), np.int32)
+        kernels.order_by_leaf(self.xyz, low, inverse, spread, leaf_of, own, order)
+        np.testing.assert_array_equal(order, np.argsort(leaf_of[codes], kind="stable"))
+        np.testing.assert_array_equal(own, np.bincount(leaf_of[codes], minlength=9))
+
+    def test_bounds_voxels_and_bytes_that_vary(self):
+        low, high = np.array([5, 0, -200]), np.array([5, 60, 2000])
+        kernels.bounds(self.xyz, low, high)
+        np.testing.assert_array_equal(low, np.minimum(self.xyz.min(axis=0), [5, 0, -200]))
+        np.testing.assert_array_equal(high, np.maximum(self.xyz.max(axis=0), [5, 60, 2000]))
+        few = self.xyz[:200]
+        low, inverse, touched = few.min(axis=0) + 40, np.array([0.011, 0.005, 0.012]), np.zeros(9**3, bool)
+        kernels.touch_voxels(few, low, inverse, 9, touched)
+        a, b, c = np.clip(((few - low) * inverse).astype(int), 0, 8).T
+        self.assertEqual(np.flatnonzero(touched).tolist(), np.unique((a * 9 + b) * 9 + c).tolist())
+        rows = self.rng.integers(0, 256, (50, 7)).astype(np.uint8) & [0, 1, 3, 255, 128, 16, 0] | [9, 0, 4, 0, 1, 3, 0]
+        found = np.zeros(7, np.uint8)
+        kernels.mark_varying(rows.astype(np.uint8), rows[-1].astype(np.uint8), found)
+        np.testing.assert_array_equal(found, np.bitwise_or.reduce(rows ^ rows[-1], axis=0))
+
+    def test_pieces_are_parted_and_counted(self):
+        whole = partition.Pieces(np.array([10, 100, 50]), np.array([3, 0, 4]))
+        self.assertEqual((whole.total, whole.rows().tolist()), (7, [10, 11, 12, 50, 51, 52, 53]))
+        self.assertEqual(whole.spans(), [slice(10, 13), slice(100, 100), slice(50, 54)])
+        for first in range(8):
+            for last in range(first, 9):
+                self.assertEqual(whole.part(first, last).rows().tolist(), whole.rows().tolist()[first:last])
 
 
 class Views(Folder):
