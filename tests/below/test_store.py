@@ -14,6 +14,7 @@ from kerb.core.cloud import builder, partition, spool
 from kerb.core.cloud import partition_kernels as kernels
 from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
+from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.outgoing import from_store
@@ -169,6 +170,55 @@ class Building(Folder):
         self.assertEqual(store.present("wide"), (0, 65_535))
         store.lend("signed", np.arange(700_000) % 3 - 1)
         self.assertEqual(store.present("signed"), (-1, 0, 1))
+
+    def test_progress_goes_forward_to_its_end(self):
+        told = []
+        with (
+            mock.patch.multiple(partition, TILE_POINTS=500, CHUNK=4000),
+            mock.patch.multiple(builder, TILE_POINTS=500, CHUNK=4000),
+        ):
+            build(LasStream(YARD), self.folder / "cloud", Progress(lambda share, text: told.append((share, text))))
+        shares = [share for share, _ in told]
+        self.assertEqual(shares, sorted(shares))
+        self.assertEqual([shares[0], shares[-1]], [0.0, 1.0])
+        stages = {text: [share for share, about in told if about == text] for _, text in told}
+        self.assertEqual(list(stages), ["Reading points", "Arranging tiles", "Writing columns"])
+        for (low, high), shares in zip(((0, 0.6), (0.6, 0.75), (0.75, 1)), stages.values(), strict=True):
+            self.assertTrue(low <= shares[0] <= low + 0.1 and high - 0.1 <= shares[-1] <= high, shares)
+
+    def test_what_was_spooled(self):
+        """Bounds over all chunks, none for an empty one; each column as wide as it is, wherever it begins to vary."""
+        record = np.dtype([("xyz", "<i4", (3,)), ("a", "u1"), ("b", "<f8"), ("c", "<i2", (2,))])
+        split = lambda rows: {name: rows[name] for name in "abc"}  # noqa: E731
+        held = spool.Spool(self.folder / "s", Layout(np.array([0.1, 0.2, 0.3]), np.zeros(3), record, split))
+        rng = np.random.default_rng(8)
+        chunks = [np.zeros(count, record) for count in (30, 0, 50, 20)]
+        for chunk, middle in zip(chunks, ([0, 500, 0], [0] * 3, [-900, 0, 0], [0, 0, 70]), strict=True):
+            chunk["xyz"] = rng.integers(-40, 40, (len(chunk), 3)) + middle
+            chunk["a"], chunk["b"] = 7, np.nan
+        chunks[2]["c"][13:] = -5, 300
+        chunks[3]["b"][3] = 0.25
+        whole = np.concatenate(chunks)
+        with mock.patch.multiple(spool, CHUNK=11, AT_ONCE=7):
+            for chunk in chunks:
+                held.add(chunk)
+        rows = held.rows()
+        self.assertEqual(
+            (rows.low.tolist(), rows.high.tolist()),
+            (whole["xyz"].min(axis=0).tolist(), whole["xyz"].max(axis=0).tolist()),
+        )
+        self.assertEqual(rows.scale.tolist(), [0.1, 0.2, 0.3])
+        self.assertEqual(
+            {name: column.constant for name, column in held.columns.items()},
+            {"xyz": False, "a": True, "b": False, "c": False},
+        )
+        self.assertEqual(held.columns["a"].one, 7)
+        for column, name in zip((rows.xyz, *rows.others), ("xyz", "b", "c"), strict=True):
+            np.testing.assert_array_equal(column.values, whole[name])
+            self.assertEqual(column.values.dtype, record[name].base)
+            column.put(98, whole[name][:2])
+            np.testing.assert_array_equal(column.values, np.concatenate([whole[name][:98], whole[name][:2]]))
+        held.close()
 
     def test_columns_of_one_value_and_those_that_begin_to_vary_late(self):
         """Bits, bytes, scaled and joined dimensions that are the same in most tiles, in all, or vary from the start, against laspy.
