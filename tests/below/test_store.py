@@ -195,7 +195,7 @@ class Building(Folder):
         chunks = [np.zeros(count, record) for count in (30, 0, 50, 20)]
         for chunk, middle in zip(chunks, ([0, 500, 0], [0] * 3, [-900, 0, 0], [0, 0, 70]), strict=True):
             chunk["xyz"] = rng.integers(-40, 40, (len(chunk), 3)) + middle
-            chunk["a"], chunk["b"] = 7, np.nan
+            chunk["a"], chunk["b"], chunk["c"] = 7, np.nan, (2, 3)
         chunks[2]["c"][13:] = -5, 300
         chunks[3]["b"][3] = 0.25
         whole = np.concatenate(chunks)

@@ -10,7 +10,7 @@ Programming 3, 5.4).
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -134,13 +134,8 @@ def _arrange(rows: Rows, runs: Pieces, within: tuple[Ints, Ints], progress: Prog
         tile = Pieces(starts[there, leaf], own[there, leaf])
         # Leaves that are still too full are cut by the same method.
         fits = size <= 2 * TILE_POINTS
-        tiles += [tile] if fits else _arrange(rows, tile, _bounds_of(xyz, tile), progress.within(1.0, 1.0))
+        tiles += [tile] if fits else _arrange(rows, tile, bounds_of(xyz, tile.spans()), progress.within(1.0, 1.0))
     return tiles
-
-
-def _bounds_of(xyz: Ints32, pieces: Pieces) -> tuple[Ints, Ints]:
-    ends = [bounds_of(xyz[span]) for span in pieces.spans()]
-    return np.min([low for low, _ in ends], axis=0), np.max([high for _, high in ends], axis=0)
 
 
 def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
@@ -170,10 +165,11 @@ def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
     return kept[number].astype(np.int32), leaf_counts[leaf_counts > 0]
 
 
-def bounds_of(xyz: Ints32) -> tuple[Ints, Ints]:
-    """Lowest and highest of integer coordinates (n, 3), (3,) each."""
+def bounds_of(xyz: Ints32, spans: Iterable[slice] = (slice(None),)) -> tuple[Ints, Ints]:
+    """Lowest and highest of integer coordinates (n, 3) in some ranges of rows, (3,) each."""
     low, high = np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)
-    bounds(xyz, low, high)
+    for span in spans:
+        bounds(xyz[span], low, high)
     return low, high
 
 
