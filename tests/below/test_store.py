@@ -126,12 +126,29 @@ class Building(Folder):
         self.assertEqual(store.spacing, 0.0)
 
     def test_leaves_of_a_pyramid(self):
-        counts = np.zeros(64, np.int64)
-        counts[[0, 1, 9, 63]] = [TILE_POINTS, TILE_POINTS, 5, 7]
-        leaf_of, sizes = leaves(counts, 2)
-        self.assertEqual(sizes.sum(), counts.sum())
-        self.assertNotEqual(leaf_of[0], leaf_of[1])
-        self.assertTrue(np.all(sizes > 0))
+        """The largest nodes of the octree that are no fuller than a tile, in order; those without points are none."""
+        rng = np.random.default_rng(4)
+        for _ in range(20):
+            counts = (
+                rng.integers(0, 40, 512) * (rng.random(512) < rng.random() ** 2) * rng.integers(0, 2, 64).repeat(8)
+            ).astype(np.int64)
+            counts[rng.integers(0, 512, 3)] = [1, 1, 90]
+            wanted = []
+
+            def cut(first, size, counts=counts, wanted=wanted):
+                if counts[first : first + size].sum() <= 50 or size == 1:
+                    wanted.append((first, size))
+                else:
+                    for part in range(8):
+                        cut(first + part * size // 8, size // 8)
+
+            cut(0, 512)
+            wanted = [(a, n) for a, n in wanted if counts[a : a + n].any()]
+            with mock.patch.object(partition, "TILE_POINTS", 50):
+                leaf_of, sizes = leaves(counts, 3)
+            self.assertEqual(sizes.tolist(), [counts[a : a + n].sum() for a, n in wanted])
+            for number, (a, n) in enumerate(wanted):
+                self.assertTrue((leaf_of[a : a + n] == number).all())
 
     def test_start_of_a_tile_is_a_fair_sample_of_it(self):
         points = np.column_stack([np.linspace(0, 100, 40_000), np.zeros(40_000), np.zeros(40_000)])

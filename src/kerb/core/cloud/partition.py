@@ -160,7 +160,7 @@ def leaves(counts: Ints, depth: int) -> tuple[Ints32, Ints]:
         fine_start[open_nodes[closed] * 8**level] = True
         open_nodes = (open_nodes[~closed, None] * 8 + np.arange(8)).ravel()
     number = np.cumsum(fine_start) - 1
-    leaf_counts = np.bincount(number, weights=counts, minlength=int(number[-1]) + 1).astype(np.int64)
+    leaf_counts = np.bincount(number, weights=counts).astype(np.int64)
     kept = np.cumsum(leaf_counts > 0) - 1
     return kept[number].astype(np.int32), leaf_counts[leaf_counts > 0]
 
