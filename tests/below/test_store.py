@@ -205,14 +205,14 @@ class Building(Folder):
 
     def test_what_was_spooled(self):
         """Bounds over all chunks, none for an empty one; each column as wide as it is, wherever it begins to vary."""
-        record = np.dtype([("xyz", "<i4", (3,)), ("a", "u1"), ("b", "<f8"), ("c", "<i2", (2,))])
-        split = lambda rows: {name: rows[name] for name in "abc"}  # noqa: E731
+        record = np.dtype([("xyz", "<i4", (3,)), ("a", "u1"), ("b", "<f8"), ("c", "<i2", (2,)), ("d", "<f4")])
+        split = lambda rows: {name: rows[name] for name in "abcd"}  # noqa: E731
         held = spool.Spool(self.folder / "s", Layout(np.array([0.1, 0.2, 0.3]), np.zeros(3), record, split))
         rng = np.random.default_rng(8)
         chunks = [np.zeros(count, record) for count in (30, 0, 50, 20)]
         for chunk, middle in zip(chunks, ([0, 500, 0], [0] * 3, [-900, 0, 0], [0, 0, 70]), strict=True):
             chunk["xyz"] = rng.integers(-40, 40, (len(chunk), 3)) + middle
-            chunk["a"], chunk["b"], chunk["c"] = 7, np.nan, (2, 3)
+            chunk["a"], chunk["b"], chunk["c"], chunk["d"] = 7, np.nan, (2, 3), np.nan
         chunks[2]["c"][13:] = -5, 300
         chunks[3]["b"][3] = 0.25
         whole = np.concatenate(chunks)
@@ -227,7 +227,7 @@ class Building(Folder):
         self.assertEqual(rows.scale.tolist(), [0.1, 0.2, 0.3])
         self.assertEqual(
             {name: column.constant for name, column in held.columns.items()},
-            {"xyz": False, "a": True, "b": False, "c": False},
+            {"xyz": False, "a": True, "b": False, "c": False, "d": True},
         )
         self.assertEqual(held.columns["a"].one, 7)
         for column, name in zip((rows.xyz, *rows.others), ("xyz", "b", "c"), strict=True):

@@ -112,7 +112,5 @@ class _Column:
 
 
 def _all_equal(values: AnyArray, constant: AnyArray) -> bool:
-    same = values == constant
-    if values.dtype.kind == "f":
-        same |= (values != values) & (constant != constant)
-    return bool(np.all(same))
+    # What is no number is the same as what is none.
+    return bool(np.all((values == constant) | ((values != values) & (constant != constant))))
