@@ -15,6 +15,7 @@ import shapely
 import kerb.core
 import kerb.studies
 from kerb.core import parallel
+from kerb.core.arrays import ends
 from kerb.core.errors import Cancelled, InputError
 from kerb.core.once import Once
 from kerb.core.parallel import beside, cores, each, ranges
@@ -105,6 +106,17 @@ class OnAllCores(unittest.TestCase):
             each(stop_at_ten, range(10_000), stopped)
         self.assertLess(len(begun), 5000)
         self.assertEqual(each(str, range(3)), ["0", "1", "2"], "what failed leaves nothing behind")
+
+    def test_lowest_and_highest_wherever_they_stand(self):
+        numbers = np.zeros((7, 2))
+        with unittest.mock.patch("kerb.core.arrays.ranges", lambda total, _least: [(0, 3), (3, 4), (4, total)]):
+            for row in range(7):
+                numbers[:] = 0
+                numbers[row] = [-4, 9]
+                low, high = ends(numbers)
+                self.assertEqual((low.tolist(), high.tolist()), ([-4, 0], [0, 9]))
+        with self.assertRaises(ValueError):
+            ends(numbers[:0])
 
     def test_ranges_are_some_a_core_and_none_is_small(self):
         with unittest.mock.patch.object(parallel, "cores", lambda: 2):
