@@ -127,6 +127,12 @@ class Heights(unittest.TestCase):
             self.assertEqual(float(np.abs(tiled[is_ground]).max()), 0.0)
             self.assertLess(float(np.nanmin(tiled)), -3.0, "low points lie below the ground: negative")
 
+    def test_circles_through_three_corners(self):
+        corners = np.random.default_rng(1).normal(size=(50, 3, 2)) * [3, 1] + [40, 7]
+        centre, radius = heights_module._circles(corners)
+        near(np.hypot(*(corners - centre[:, None]).transpose(2, 0, 1)), np.repeat(radius[:, None], 3, axis=1), 1e-9)
+        self.assertTrue((heights_module._circles(np.zeros((1, 3, 2)) + [[[0], [1], [2]]])[1] >= 0).all(), "on one line")
+
     def test_gaps_wider_than_a_tile_and_ragged_edges(self):
         """Triangles reach far over a lake, and along an outline that is not round."""
         rng = np.random.default_rng(8)
