@@ -13,13 +13,13 @@ ENTRY = """[Desktop Entry]
 Type=Application
 Name=Kerb
 GenericName=Point cloud comparison
-Comment=Stockpile volumes from point clouds
-Exec="{command}" open %f
+Comment=Compare point clouds with checkpoints, designs and earlier dates
+Exec="{command}" open %F
 TryExec={command}
 Icon=kerb
 Terminal=false
 Categories=Science;Geoscience;Engineering;
-MimeType=application/x-kerb-job;
+MimeType=application/x-kerb-job;application/vnd.las;application/vnd.laszip;model/e57;
 StartupWMClass=Kerb
 """
 MIME = """<?xml version="1.0" encoding="UTF-8"?>
@@ -29,6 +29,18 @@ MIME = """<?xml version="1.0" encoding="UTF-8"?>
     <sub-class-of type="inode/directory"/>
     <glob pattern="*.kerb"/>
     <icon name="kerb"/>
+  </mime-type>
+  <mime-type type="application/vnd.las">
+    <comment>Point cloud</comment>
+    <glob pattern="*.las"/>
+  </mime-type>
+  <mime-type type="application/vnd.laszip">
+    <comment>Compressed point cloud</comment>
+    <glob pattern="*.laz"/>
+  </mime-type>
+  <mime-type type="model/e57">
+    <comment>Scans</comment>
+    <glob pattern="*.e57"/>
   </mime-type>
 </mime-info>
 """

@@ -20,7 +20,7 @@ def main(arguments: list[str] | None = None) -> int:
         from kerb.app.main import open_window
 
         return open_window(
-            job=getattr(args, "job", None), demo=args.verb == "demo", fresh=getattr(args, "fresh", False)
+            paths=getattr(args, "paths", ()), demo=args.verb == "demo", fresh=getattr(args, "fresh", False)
         )
     except KeyboardInterrupt:
         sys.stderr.write("kerb: interrupted\n")

@@ -159,8 +159,13 @@ def parser(wanted: str = "") -> argparse.ArgumentParser:
     for name, about in {wanted: VERBS[wanted]}.items() if wanted in VERBS else verbs().items():
         sub = subparsers.add_parser(name, help=about, description=about)
         verb_of(name).options(sub)
-    opening = subparsers.add_parser("open", help="open a job in the window")
-    opening.add_argument("job", metavar="JOB", nargs="?", help="job folder; without one the window opens empty")
+    opening = subparsers.add_parser("open", help="open a job in the window, or bring files into it")
+    opening.add_argument(
+        "paths",
+        metavar="JOB|FILE",
+        nargs="*",
+        help="job folder, or files to bring in; without any the window opens empty",
+    )
     demo = subparsers.add_parser("demo", help="open the demo job in the window")
     demo.add_argument("--fresh", action="store_true", help="make the demo job anew")
     return top

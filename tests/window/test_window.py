@@ -21,6 +21,7 @@ from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
+from kerb.__main__ import main as command
 from kerb.app.actions import actions
 from kerb.app.bringing.results import Results
 from kerb.app.dialogs.deliver import Deliver
@@ -531,6 +532,24 @@ class Around(Windowed):
         event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, LEFT, PLAIN)
         self.window.dropEvent(event)
         self.settle()
+
+    def test_the_command_line_takes_files_and_jobs_as_a_drop_does(self):
+        with mock.patch("kerb.app.main.open_window", return_value=0) as opened:
+            command(["open", "a.laz", "b.csv"])
+            self.assertEqual(opened.call_args.kwargs, {"paths": ["a.laz", "b.csv"], "demo": False, "fresh": False})
+            command([])
+            self.assertEqual(opened.call_args.kwargs["paths"], ())
+        doing = self.window.handlers
+        with mock.patch.object(doing.jobs, "open_folder") as job, mock.patch.object(doing.data, "bring_in") as files:
+            self.window.take([])
+            for paths in (
+                [Path("x/a.laz"), Path("b.csv")],
+                [self.session.job.folder, Path("b.csv")],
+                [Path("gone.kerb")],
+            ):
+                self.window.take(paths)
+        self.assertEqual([call.args[0] for call in files.call_args_list], [[Path("x/a.laz"), Path("b.csv")]])
+        self.assertEqual([call.args[0] for call in job.call_args_list], [self.session.job.folder, Path("gone.kerb")])
 
     def test_dropped_files_are_shown_and_bad_ones_explained(self):
         broken = self.place.parent / "broken.las"

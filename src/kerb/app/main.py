@@ -9,7 +9,7 @@ import os
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from PySide6 import QtCore, QtGui, QtWidgets
@@ -82,8 +82,8 @@ def _load(began: float) -> None:
     sweep_unsaved(began - BEING_MADE)
 
 
-def open_window(job: str | None = None, demo: bool = False, fresh: bool = False) -> int:
-    """Open the window, with a job or the demo in it, and run until it is closed. Returns the exit status."""
+def open_window(paths: Sequence[str] = (), demo: bool = False, fresh: bool = False) -> int:
+    """Open the window, with a job, files or the demo in it, and run until it is closed. Returns the exit status."""
     logging.basicConfig(level=logging.WARNING)
     if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY") and "QT_QPA_PLATFORM" not in os.environ:
         sys.stderr.write(
@@ -96,8 +96,8 @@ def open_window(job: str | None = None, demo: bool = False, fresh: bool = False)
     _show(window)
     if demo:
         QTimer.singleShot(0, lambda: window.handlers.jobs.open_demo(fresh))
-    elif job is not None:
-        QTimer.singleShot(0, lambda: window.handlers.jobs.open_folder(Path(job)))
+    else:
+        QTimer.singleShot(0, lambda: window.take([Path(path).absolute() for path in paths]))
     afterwards(time.time())
     status = app.exec()
     for thread in threading.enumerate():

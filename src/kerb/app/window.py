@@ -562,12 +562,16 @@ class Window(QMainWindow):
         """Open a job, or bring files in."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         self.drop_mark.hide()
-        jobs = [path for path in paths if (path / "job.json").exists()]
+        self.take(paths)
+        event.acceptProposedAction()
+
+    def take(self, paths: list[Path]) -> None:
+        """Open the job among some paths, or bring files and folders in."""
+        jobs = [path for path in paths if path.suffix == ".kerb" or (path / "job.json").exists()]
         if jobs:
             self.handlers.jobs.open_folder(jobs[0])
-        else:
+        elif paths:
             self.handlers.data.bring_in(paths)
-        event.acceptProposedAction()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Ask about changes that were not saved, and end all threads."""
