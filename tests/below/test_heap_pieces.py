@@ -381,10 +381,10 @@ class Shapes(unittest.TestCase):
 class Spread(unittest.TestCase):
     def test_heights_by_cells_by_brute_force(self):
         """Where cells are few, and where a stray ten thousand kilometres off makes them too many to count one by one."""
-        points = np.random.default_rng(1).uniform(0, 30, (4000, 3)) + FAR
-        for away in (0.0, 1e7):
+        points = np.random.default_rng(1).uniform(0, 30, (4000, 3)) * [1, 0.4, 1] + FAR
+        for away, room in ((0.0, (0, 0)), (1e7, (0, 0)), (0.0, (4.0, 90.0))):
             some = np.vstack([points, FAR + [away, away, 5.0]])
-            low = some[:, :2].min(axis=0)
+            low = some[:, :2].min(axis=0) - room
             which, lowest, highest, many = spread_by_cells(some, low, 1.5)
             cells, wanted = np.unique(np.floor((some[:, :2] - low) / 1.5), axis=0, return_inverse=True)
             held = np.unique(which).astype(int)
