@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import rasterio
@@ -183,6 +184,25 @@ class Pictures(unittest.TestCase):
         self.assertLess(whole.mean(), 0.002)
         size = np.pi * 4 / 0.06**2 / holed.size
         self.assertAlmostEqual(holed.mean(), size, delta=0.35 * size)
+
+    def test_tiles_about_as_dense_leave_no_edge(self):
+        """Points of a slope, the tiles' spacing said to be 0.8 to 1.25 of what it is: the same picture, and another at twice."""
+        xy = jittered(12, 0.06)
+        with (
+            mock.patch("kerb.core.cloud.partition.TILE_POINTS", 9000),
+            mock.patch("kerb.core.cloud.builder.TILE_POINTS", 9000),
+        ):
+            store = store_of(np.column_stack([xy, 0.7 * xy[:, 0]]) + FAR)
+        usual = store.spacing
+        self.assertGreater(len(store.tiles), 8)
+
+        def drawn(*factors):
+            store.tiles["spacing"] = usual * np.resize(factors, len(store.tiles))
+            return self.picture(replace(self.camera, scale=0.05), store=store).buffer.depth.copy()
+
+        even = drawn(1.0)
+        np.testing.assert_array_equal(drawn(1.0, 0.8, 1.25, 1.0), even)
+        self.assertGreater((drawn(1.0, 1.0, 2.0) != even).mean(), 0.05)
 
     def test_points_in_sight_are_counted(self):
         """Neither what a filter hides nor what lies beside the picture counts as drawn."""

@@ -18,6 +18,8 @@ COVER = 1.8
 LARGEST_SPLAT = 9
 # A tile whose points lie so many usual spacings apart holds strays: they have no neighbours to be joined with.
 STRAY_SPACINGS = 8.0
+# Tiles that are about as dense are drawn alike: a step from one size of point to the next shows as an edge on a slope.
+ALIKE = 1.5
 MOVING_PER_PIXEL = 1.3
 ROWS_AT_ONCE = 60_000
 
@@ -103,7 +105,8 @@ def _tiles_in_view(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> 
     if camera.perspective:
         pixel = np.maximum(seen[chosen, :, 2].mean(axis=1), 1e-6) / camera.focal(size)
     apart, usual = tiles["spacing"][chosen], layer.store.spacing
-    return chosen, pixels, np.where(apart > STRAY_SPACINGS * usual, usual, apart) / np.abs(pixel)
+    alike = (apart * ALIKE > usual) & (apart < usual * ALIKE) | (apart > STRAY_SPACINGS * usual)
+    return chosen, pixels, np.where(alike, usual, apart) / np.abs(pixel)
 
 
 def corners_seen(layer: CloudLayer, camera: Camera, size: tuple[int, int]) -> Floats:

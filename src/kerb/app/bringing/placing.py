@@ -140,7 +140,7 @@ class PlacingPanel(QWidget):
                 else:
                     box.removeItem(0)
             if unknown:
-                box.setItemText(0, f"unknown, taken as {unit.plural}")
+                box.setItemText(0, f"unknown: {unit.plural}")
             box.setCurrentIndex(0 if unknown else box.findData(unit.code))
         self.plan_unit.setEnabled(not is_geographic(source))
         found = prospect.choices(self._state())
