@@ -26,10 +26,11 @@ from kerb.core.cloud.view_kernels import drop_outside, reference_outside
 from kerb.core.errors import Cancelled, JobError, OutputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress, silent
+from kerb.core.units import FOOT, METRE
 from kerb.formats.las_read import LasStream
 from kerb.formats.las_write import write_las
 from kerb.studies.scope import usable_classes
-from tests.support import DATA, FAR, YARD, Folder, near, store_of
+from tests.support import DATA, FAR, YARD, Folder, jittered, near, store_of
 
 FILES = ("airborne_feet.laz", "airborne_2154.laz", "extrabytes.las", "simple1_1.las", "with_evlr.laz",
          "unregistered_extra_bytes.las", "small.copc.laz")  # fmt: skip
@@ -191,8 +192,8 @@ class Building(Folder):
     def test_progress_goes_forward_to_its_end(self):
         told = []
         with (
-            mock.patch.multiple(partition, TILE_POINTS=500, CHUNK=4000),
-            mock.patch.multiple(builder, TILE_POINTS=500, CHUNK=4000),
+            mock.patch.multiple(partition, TILE_POINTS=500, CHUNK=1000),
+            mock.patch.multiple(builder, TILE_POINTS=500, CHUNK=1000),
         ):
             build(LasStream(YARD), self.folder / "cloud", Progress(lambda share, text: told.append((share, text))))
         shares = [share for share, _ in told]
@@ -200,8 +201,20 @@ class Building(Folder):
         self.assertEqual([shares[0], shares[-1]], [0.0, 1.0])
         stages = {text: [share for share, about in told if about == text] for _, text in told}
         self.assertEqual(list(stages), ["Reading points", "Arranging tiles", "Writing columns"])
+        count = CloudStore.open(self.folder / "cloud").count
+        near(stages["Reading points"], 0.6 * np.arange(0, count, 1000) / count)
         for (low, high), shares in zip(((0, 0.6), (0.6, 0.75), (0.75, 1)), stages.values(), strict=True):
             self.assertTrue(low <= shares[0] <= low + 0.1 and high - 0.1 <= shares[-1] <= high, shares)
+
+    def test_spacing_of_a_lattice_and_a_single_point(self):
+        xy = jittered(20, 0.25)
+        for unit, scale in ((METRE, 0.001), (FOOT, 0.01)):
+            for rise in (0.0, 1.0):
+                store = store_of((np.column_stack([xy, rise * xy[:, 0]]) + FAR) / unit.metres, unit, scale)
+                apart = store.spacing * unit.metres
+                self.assertAlmostEqual(apart, 0.25 * (1 + rise**2) ** 0.25, delta=0.25 * apart)
+        one = store_of(FAR[None])
+        self.assertEqual((one.count, one.spacing), (1, 0.0))
 
     def test_what_was_spooled(self):
         """Bounds over all chunks, none for an empty one; each column as wide as it is, wherever it begins to vary."""
