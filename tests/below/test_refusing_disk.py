@@ -16,7 +16,7 @@ from unittest import mock
 import numpy as np
 
 from kerb.core import space
-from kerb.core.cloud import sets
+from kerb.core.cloud import builder, sets
 from kerb.core.cloud.excerpt import excerpt
 from kerb.core.errors import JobError, OutputError
 from kerb.core.geometry.features import SurveyPoints
@@ -24,6 +24,7 @@ from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.things import POINTS, Placed
 from kerb.core.units import METRE
+from kerb.formats.las_read import LasStream
 from kerb.job import outcomes, vault
 from kerb.job.job import Change, Job
 from kerb.studies.outcome import Outcome
@@ -172,6 +173,16 @@ class Room(Folder):
         self.assertEqual(np.load(self.folder / "a.npy").tolist(), [[-2, -2], [-2, -2], [0, 0], [7, 8], [9, 10]])
         with room_for(1000), self.assertRaises(OSError):
             space.RowFile(self.folder / "b.npy", np.int32, (50_000, 3))
+
+    def test_what_the_disk_refuses_while_an_import_goes_on_ends_it(self):
+        refused = mock.patch.object(space.RowFile, "keep", side_effect=OSError(errno.EIO, "Input/output error"))
+        with (
+            refused,
+            mock.patch.object(builder, "KEEP_EVERY", 2000),
+            self.assertRaisesRegex(OutputError, "Input/output"),
+        ):
+            builder.build(LasStream(YARD), self.folder / "cloud", silent())
+        self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_without_room_it_is_an_error_that_names_the_file(self):
         with room_for(1000), self.assertRaises(OSError) as caught:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from itertools import pairwise
 from pathlib import Path
 
@@ -105,13 +105,14 @@ def _write(spool: Spool, rows: Rows, tiles: list[Pieces], work: Path, step: Prog
         for name, column in zip(varying, rows.others, strict=True):
             files[name].put(start, column.values.take(wanted, axis=0))
         if start // KEEP_EVERY < first[group[1]] // KEEP_EVERY:
-            keeper.submit(keep)
+            kept.append(keeper.submit(keep))
 
     def keep() -> None:
         for file in files.values():
             file.keep()
 
     # The disk is busy while columns are written, not afterwards alone.
+    kept: list[Future[None]] = []
     keeper = ThreadPoolExecutor(1, thread_name_prefix="kerb-core-keep")
     try:
         for name, column in zip([XYZ, *varying], [rows.xyz, *rows.others], strict=True):
@@ -121,6 +122,10 @@ def _write(spool: Spool, rows: Rows, tiles: list[Pieces], work: Path, step: Prog
         keeper.shutdown(cancel_futures=True)
         for file in files.values():
             file.close()
+    for one in kept:
+        # What the disk refused it tells once, and to who asked.
+        if not one.cancelled():
+            one.result()
     np.save(work / "tiles.npy", table)
     constants = {name: spool.columns[name].one for name in names if spool.columns[name].constant}
     _write_meta(layout, work, table, names, constants)
