@@ -544,7 +544,7 @@ class Volumes(unittest.TestCase):
 
     def tilted(self, at=FAR, size=10.0):
         """z = x over a square from −size/4 to 3 size/4 in x: above 9/32 size³, below 1/32 size³."""
-        side = np.linspace(-size / 4, 3 * size / 4, 9)
+        side = np.linspace(-size / 4, 3 * size / 4, 8)
         xy = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
         return triangulate(np.column_stack([xy, xy[:, 0]]) + at)
 
