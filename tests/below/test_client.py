@@ -181,8 +181,9 @@ class Profiles(unittest.TestCase):
     def test_from_west_to_east_or_from_south_to_north(self):
         for start, end, west in (((0, 0), (9, 3), True), ((9, 3), (0, 0), False), ((0, 0), (3, 9), True), ((3, 9), (0, 0), False),
                                  ((0, 9), (9, 5), True), ((5, 0), (4, 9), True), ((4, 9), (5, 0), False)):  # fmt: skip
-            line = np.array([start, end], float)
-            near(eastward(line), line if west else line[::-1])
+            for size in (1.0, 0.01):
+                line = size * np.array([start, end], float)
+                near(eastward(line), line if west else line[::-1])
         self.assertEqual((ends_of(0), ends_of(1)), (("A", "B"), ("A′", "B′")))
         rng = np.random.default_rng(4)
         for _ in range(20):

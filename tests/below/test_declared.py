@@ -103,6 +103,14 @@ class DrawnLines(unittest.TestCase):
 
 
 class Fields(unittest.TestCase):
+    def test_items_are_drawn_as_their_way_says(self):
+        ways = tuple(fields.Way(kind[0], kind, kind, "") for kind in (fields.PLACES, fields.LINE, fields.RING))
+        for asked, some, kind in (
+            ("p", ways, fields.PLACES), ("l", ways, fields.LINE), ("r", ways, fields.RING), ("x", ways, fields.RING),
+            ("", ways[:1], fields.RING), ("", (), fields.LINE),
+        ):  # fmt: skip
+            self.assertEqual(Field("F", "", kind=fields.LINE, ways=some).drawn_as(asked), kind)
+
     def test_defaults(self):
         plain = Field("A", "help")
         self.assertEqual(

@@ -532,6 +532,11 @@ class Asked(unittest.TestCase):
             with self.assertRaisesRegex(InputError, f"Odd: stretches: {wrong}"):
                 ring_from(about, Area((Drawn.of(ring).xy,), "Odd"), {"Stretches": words})
         self.assertEqual(Drawn.of(ring).with_words("- - - - - -", ("other",)).stretches, ())
+        holed = [circle(9, 12), *(circle(1, 5) + [3 * k, 0] for k in (-1, 1))]
+        taken = ring_from(about, Area(tuple(holed)), {})
+        self.assertEqual(len(taken.holes), 2)
+        for hole, wanted in zip(taken.holes, holed[1:], strict=True):
+            self.assertEqual(sorted(map(tuple, hole)), sorted(map(tuple, wanted.tolist())))
 
     def test_toe_lines_are_written_with_their_figures(self):
         cloud = store_of(np.random.default_rng(1).uniform(0, 9, (200, 3)) + FAR)
