@@ -83,7 +83,9 @@ def draw_points(
         return buffer
 
     buffers = each(draw, hands)
-    joined = _joined(buffers, size)
+    # Points as far apart as they usually are leave holes now and then that are somewhat larger than one is drawn.
+    usual = int(np.median([piece.splat for piece in pieces])) if pieces else 0
+    joined = _joined(buffers, size, usual + 1)
     joined.complete = complete and all(buffer.complete for buffer in buffers)
     return joined
 
@@ -177,12 +179,12 @@ def _splat_piece(piece: _Piece, sight: Sight, perspective: bool, buffer: DepthBu
     return int(count)
 
 
-def _joined(buffers: list[DepthBuffer], size: tuple[int, int]) -> DepthBuffer:
+def _joined(buffers: list[DepthBuffer], size: tuple[int, int], reach: int) -> DepthBuffer:
     result = buffers[0]
     bands = [(a, min(a + 128, size[1])) for a in range(0, size[1], 128)]
     for other in buffers[1:]:
         each(lambda band: merge(result.depth, result.rows, other.depth, other.rows, *band), bands)  # noqa: B023
         result.drawn += other.drawn
     closed = DepthBuffer(np.empty_like(result.depth), np.empty_like(result.rows), result.drawn)
-    each(lambda band: close_pinholes(result.depth, result.rows, *band, closed.depth, closed.rows), bands)
+    each(lambda band: close_pinholes(result.depth, result.rows, reach, *band, closed.depth, closed.rows), bands)
     return closed

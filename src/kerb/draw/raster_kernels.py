@@ -80,27 +80,42 @@ def merge(depth, rows, other_depth, other_rows, first, last):
                 rows[y, x] = other_rows[y, x]
 
 
+@inline
+def _first_known(rows, y, x, dy, dx, reach):
+    """How many steps it is to the first pixel with a point, 0 when there is none within ``reach``."""
+    found = 0
+    for step in range(1, reach + 1):
+        ny, nx = y + step * dy, x + step * dx
+        if ny < 0 or nx < 0 or ny >= rows.shape[0] or nx >= rows.shape[1]:
+            break
+        if rows[ny, nx] >= 0:
+            found = step
+            break
+    return found
+
+
 @kernel
-def close_pinholes(depth, rows, first, last, out_depth, out_rows):
-    """Fill single background pixels that six or more of their eight neighbours surround; wider gaps stay open."""
-    height, width = depth.shape
+def close_pinholes(depth, rows, reach, first, last, out_depth, out_rows):
+    """Fill background pixels that have points within ``reach`` pixels left and right, or above and below: what is wider both ways
+    stays open."""
     for y in range(first, last):
-        for x in range(width):
+        for x in range(depth.shape[1]):
             out_depth[y, x] = depth[y, x]
             out_rows[y, x] = rows[y, x]
-            if rows[y, x] >= 0 or x == 0 or y == 0 or x == width - 1 or y == height - 1:
+            if rows[y, x] >= 0:
                 continue
-            known = 0
             nearest = np.float32(np.inf)
             row = np.int64(-1)
-            for ny in range(y - 1, y + 2):
-                for nx in range(x - 1, x + 2):
-                    if rows[ny, nx] >= 0:
-                        known += 1
-                        if depth[ny, nx] < nearest:
-                            nearest = depth[ny, nx]
-                            row = rows[ny, nx]
-            if known >= 6:
+            for dy, dx in ((0, 1), (1, 0)):
+                one = _first_known(rows, y, x, -dy, -dx, reach)
+                two = _first_known(rows, y, x, dy, dx, reach) if one else 0
+                if two:
+                    for step in (-one, two):
+                        there = depth[y + step * dy, x + step * dx]
+                        if there < nearest:
+                            nearest = there
+                            row = rows[y + step * dy, x + step * dx]
+            if row >= 0:
                 out_depth[y, x] = nearest
                 out_rows[y, x] = row
 
