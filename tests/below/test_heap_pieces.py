@@ -472,6 +472,13 @@ class Bound(unittest.TestCase):
     def test_toe_position(self):
         made, setup = heap_of(toe_error=0.4)
         grid = run._wide_grid(made, 0.5)
+        holes = [np.array([[0.2, 0], [0, 1], [1, 1], [1, 0.0]]) + at for at in ([1.0, 1.0], [3.0, 2.0])]
+        plate = HeightGrid(np.zeros(2), 0.5, np.ones((20, 20)), np.ones((20, 20), np.int64))
+        ring = np.array([[0.3, 0.3], [8, 0.3], [8, 6.1], [0.3, 6.1]])
+        self.assertAlmostEqual(
+            uncertainty._column_sum(2 * plate.z, plate, ring, Area((ring_of(ring / 2), *map(ring_of, holes)))),
+            2 * (7.7 * 5.8 - sum(abs(polygon.area(hole)) for hole in holes)),
+        )
         part = uncertainty._toe_position(made, setup, grid)
         height = grid.z - FAR[2]
         normal = outwards(made.ring)
