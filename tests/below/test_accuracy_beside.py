@@ -20,7 +20,7 @@ from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.report.text import write_table
-from kerb.studies.accuracy.kind import ACCURACY, corrections
+from kerb.studies.accuracy.kind import ACCURACY, control_targets, corrections
 from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.run import _judge, run
 from kerb.studies.accuracy.setup import AccuracySetup, with_role
@@ -389,9 +389,15 @@ class Beside(Study):
         found = corrections(
             run(AccuracySetup(Scope("cloud"), points="points", picked="picked", control="G*"), self.sources, silent())
         )
-        self.assertIn("of 16 control targets", found[-1].words)
+        self.assertRegex(
+            found[-2].words, r"^turned by [\d.]+°, moved by [^,]+, the fit of 16 control targets by six parameters"
+        )
+        self.assertRegex(
+            found[-1].words, r"m and scaled by [+-]\d+ ppm, the fit of 16 control targets by seven parameters"
+        )
         near(found[-1].move(turn(self.points)), self.points, 1e-5)
         self.assertEqual(corrections(self.run_it(listed(self.points))), ())
+        self.assertEqual([len(places) for places in control_targets(outcome)], [0, 0], "without targets there are none")
 
     def test_roles_by_rows_of_the_table(self):
         names = [f"P{n}" for n in range(16)]
@@ -434,6 +440,15 @@ class Beside(Study):
         middle = (edges[:-1] + edges[1:]) / 2
         self.assertLess(np.abs(np.interp(middle, *curve.T) - counts).max(), 5 * np.sqrt(counts.max()))
         self.assertEqual(len(normal_curve(np.ones(9), np.array([0.0, 1.0]))), 0)
+        for few, drawn in (([1.0, 2.0], False), ([1.0, 2.0, np.nan], False), ([1.0, 2.0, 4.0], True)):
+            self.assertEqual(len(normal_curve(np.array(few), np.array([0.0, 1.0]))) > 0, drawn)
+        for values, most in ((d, 40), (d, 7), (d[:50], 40), (np.ones(9), 40), (np.array([np.nan]), 5)):
+            known = values[np.isfinite(values)]
+            count = len(np.histogram_bin_edges(known, "auto")) - 1
+            counts, edges = bins_of(values, most)
+            self.assertEqual(
+                (len(counts), len(edges), counts.sum()), (min(count, most), min(count, most) + 1, len(known))
+            )
 
     def test_the_points_that_decide(self):
         store = store_of(self.cloud)

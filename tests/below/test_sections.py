@@ -2,6 +2,7 @@
 
 import csv
 import json
+from dataclasses import replace
 
 import ezdxf
 import numpy as np
@@ -28,7 +29,7 @@ from kerb.formats.landxml_write import LandXmlContent, write_landxml
 from kerb.job import vault
 from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
-from kerb.studies.sections.kind import drawings
+from kerb.studies.sections.kind import describe, drawings, with_station
 from kerb.studies.sections.run import run
 from kerb.studies.sections.setup import SectionsSetup
 from tests.support import FAR, CommandLine, near, sources_of, store_of
@@ -323,8 +324,28 @@ class Study(CommandLine):
         near(top[(profile.distance > 0.5) & (profile.distance < 67.0)], 1.0)
         self.assertTrue(np.isnan(top[profile.distance > 68.1]).all(), "the box ends at four north")
         (made,) = drawings(outcome)
+        # Laid out flat, its plane goes from the first to the last of its vertices.
+        near(made.frame.place - FAR[:2], [20, -3.5])
+        near(made.frame.right, np.array([60, 11.5]) / np.hypot(60, 11.5))
+        self.assertEqual((made.frame.station, made.frame.width), (0.0, 71.5))
+        self.assertEqual(describe({"way": "along", "thickness": 2.2}, outcome), ["along the line, 2.2 m thick"])
+        across = describe({"way": "across", "thickness": 0.5, "width": 30.0}, outcome)
+        self.assertEqual(across, ["30 m wide, slices of 0.5 m"])
         near(made.job(np.array([30.0, 66.0]), np.zeros(2))[:, :2] - FAR[:2], [[50, -3.5], [80, 2.5]])
         self.assertEqual(outcome.value("sections"), 1)
+
+    def test_a_click_adds_the_station_beside_it(self):
+        setup, _ = self.run_it(stations="5; 7.5")
+        for place, wanted in (([30.25, 4.0], "5, 7.5, 0+030.25"), ([5.0, -9.0], None), ([160.0, 3.0], InputError)):
+            place = np.array([*place, 3.0]) + FAR
+            if wanted is InputError:
+                with self.assertRaisesRegex(InputError, "no station square"):
+                    with_station(setup, self.sources, place)
+                continue
+            found = with_station(setup, self.sources, place)["stations"]
+            self.assertEqual(found, wanted or found)
+            again = with_station(replace(setup, stations=found), self.sources, place)
+            self.assertEqual(again["stations"], found, "one that is there already is not added")
 
     def test_thickness_decides_which_shots_lie_on_it(self):
         for thickness, names in ((0.4, "a"), (0.5, "ba"), (0.6, "bca")):
