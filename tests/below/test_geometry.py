@@ -574,6 +574,14 @@ class Volumes(unittest.TestCase):
             self.assertAlmostEqual(found.area, 100.0, places=6)
             self.assertAlmostEqual(found.area_above, 55.0, places=6)
 
+    def test_what_lies_on_the_other_surface_counts_as_above(self):
+        """Six of nine metres lie on the base itself, three rise from it as a wedge."""
+        corners = np.array([[0, 0, 0], [6, 0, 0], [9, 0, 1.5], [9, 4, 1.5], [6, 4, 0], [0, 4, 0.0]])
+        top = Tin.of(corners + FAR, np.array([[0, 1, 4], [0, 4, 5], [1, 2, 3], [1, 3, 4]], np.int32))
+        flat = Tin.of(corners * [1, 1, 0] + FAR, np.array([[0, 1, 2], [0, 2, 3], [0, 3, 5], [3, 4, 5]], np.int32))
+        found = between(top, flat)
+        near([found.above, found.below, found.area_above, found.area_below, found.area], [9, 0, 36, 0, 36], 1e-9)
+
     def test_by_grid(self):
         z = np.array([[3.0, 1.0, np.nan], [0.0, 2.0, 5.0]])
         grid = HeightGrid(np.zeros(2), 2.0, z, np.ones(z.shape, np.int64))
