@@ -215,6 +215,9 @@ class Strips(unittest.TestCase):
             near([one.slope for one in trend], [-0.0006, 0.0006, -0.0006], 0.0001)
             self.assertTrue(all(one.significant and 1e-6 < one.u95 < 0.0001 for one in trend))
             told = run(AccuracySetup(Scope("cloud"), strips=True), sources_of(store, unit), silent())
+            table = np.array([row[4:7] for row in told.tables["strip_levels"].rows], float)
+            near(np.abs(table[:, 0]), np.full(3, 0.6), 0.1)
+            self.assertTrue(((table[:, 1] > 0.001) & (table[:, 1] < 0.1)).all(), "mm/m as the trend itself")
             (rises,) = [n.text for n in told.warnings if n.code == "strip-trend" and "rises" in n.text]
             self.assertRegex(
                 rises, r"rises by 0\.[56]\d* ± 0\.0\d+ mm/m towards (3[56]\d|[0-8])°|rises by 0\.6 ± 0\.\d+ mm/m"

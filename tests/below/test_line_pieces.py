@@ -283,6 +283,8 @@ class OfTheGround(unittest.TestCase):
         rise = np.tile([0.05, -0.02], (60, 1))
         plane = stretches._lowest_plane(xy, z, rise, 0.15, 1.0)
         near(plane, [0.05, -0.02, 0], atol=1e-9)
+        for fall in ([0.2, 0.0], [0.0, -0.2], [-0.14, 0.15]):
+            near(stretches._lowest_plane(xy, xy @ fall, np.tile(fall, (60, 1)), 0.15, 1.0), [*fall, 0], atol=1e-9)
         high = z.copy()
         high[:25] += 1.0  # two fifths stand on something level
         near(stretches._lowest_plane(xy, high, rise, 0.15, 1.0), [0.05, -0.02, 0], atol=1e-9)
