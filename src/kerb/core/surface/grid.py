@@ -78,7 +78,7 @@ def gridded(points: Floats, low: Floats, high: Floats, cell: float) -> HeightGri
     # Some height among them: sums of what is left of each lose nothing to rounding.
     middle = float(points[0, 2]) if len(points) else 0.0
     local = np.ascontiguousarray(points - np.array([low[0], low[1], middle]))
-    add_points(local, np.zeros(2), 1.0 / cell, total, count)
+    add_points(local, 1.0 / cell, total, count)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = np.where(count > 0, total / count + middle, np.nan)
     return HeightGrid(np.asarray(low[:2], float), cell, z, count)
