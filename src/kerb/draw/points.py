@@ -42,16 +42,6 @@ class DepthBuffer:
         return DepthBuffer(np.full(size[::-1], np.inf, np.float32), np.full(size[::-1], -1, np.int64))
 
 
-@dataclass(frozen=True)
-class _Piece:
-    """Some points of a tile, to be drawn at one size."""
-
-    layer: CloudLayer
-    first: int
-    last: int
-    splat: int
-
-
 def draw_points(
     scene: Scene, camera: Camera, size: tuple[int, int], budget: int | None, stopped: Stopped
 ) -> DepthBuffer:
@@ -60,7 +50,7 @@ def draw_points(
     ``budget`` is the most points drawn, None draws every point in view. Stops early, with ``complete`` False, when
     ``stopped`` says so.
     """
-    pieces: list[_Piece] = []
+    pieces: list[tuple[CloudLayer, Ints]] = []
     complete = True
     shares = [(layer, *_tiles_in_view(layer, camera, size)) for layer in scene.clouds]
     wanted = [_wanted(layer, tiles, pixels, budget) for layer, tiles, pixels, _ in shares]
@@ -69,23 +59,23 @@ def draw_points(
     for (layer, tiles, _, spacing), counts in zip(shares, wanted, strict=True):
         some = np.maximum(np.ceil(counts * reduce), np.minimum(counts, 16)).astype(np.int64)
         complete &= bool(np.all(some == layer.store.tiles["count"][tiles]))
-        pieces += _cut(layer, tiles, some, spacing)
+        pieces.append((layer, _cut(layer, tiles, some, spacing)))
     sights = {id(layer): Sight.of(layer, camera, size) for layer in scene.clouds}
-    hands = [pieces[k :: cores()] for k in range(cores())]
 
-    def draw(mine: list[_Piece]) -> DepthBuffer:
+    def draw(hand: int) -> DepthBuffer:
         buffer = DepthBuffer.empty(size)
-        for piece in mine:
-            if stopped():
-                buffer.complete = False
-                break
-            buffer.drawn += _splat_piece(piece, sights[id(piece.layer)], camera.perspective, buffer)
+        for layer, all_ in pieces:
+            for some in _batches(all_[hand :: cores()]):
+                if stopped():
+                    buffer.complete = False
+                    return buffer
+                buffer.drawn += _splat_pieces(layer, some, sights[id(layer)], camera.perspective, buffer)
         return buffer
 
-    buffers = each(draw, hands)
+    buffers = each(draw, range(cores()))
     # Points as far apart as they usually are leave holes now and then that are somewhat larger than one is drawn.
-    usual = int(np.median([piece.splat for piece in pieces])) if pieces else 0
-    joined = _joined(buffers, size, usual + 1)
+    sizes = np.concatenate([some[:, 2] for _, some in pieces]) if pieces else np.zeros(0)
+    joined = _joined(buffers, size, int(np.median(sizes)) + 1 if len(sizes) else 1)
     joined.complete = complete and all(buffer.complete for buffer in buffers)
     return joined
 
@@ -125,16 +115,22 @@ def _wanted(layer: CloudLayer, tiles: Ints, pixels: Floats, budget: int | None) 
     return np.minimum(counts, np.ceil(pixels * MOVING_PER_PIXEL).astype(np.int64))
 
 
-def _cut(layer: CloudLayer, tiles: Ints, some: Ints, spacing: Floats) -> list[_Piece]:
+def _cut(layer: CloudLayer, tiles: Ints, some: Ints, spacing: Floats) -> Ints:
+    """First and last row and size of points of what is drawn at one size, (pieces, 3), none of many points."""
     fixed = layer.style.thickness
     first, have = layer.store.tiles["first"][tiles], layer.store.tiles["count"][tiles]
     apart = np.nan_to_num(spacing * np.sqrt(have / np.maximum(some, 1)), nan=1.0, posinf=LARGEST_SPLAT)
     sizes = np.full(len(tiles), fixed) if fixed else np.clip(np.ceil(apart * COVER), 1, LARGEST_SPLAT).astype(int)
-    pieces = []
-    for start, count, pixels in zip(first.tolist(), some.tolist(), sizes.tolist(), strict=True):
-        for at in range(start, start + count, ROWS_AT_ONCE):
-            pieces.append(_Piece(layer, at, min(at + ROWS_AT_ONCE, start + count), pixels))
-    return pieces
+    parts = -(-some // ROWS_AT_ONCE)
+    which = np.repeat(np.arange(len(tiles)), parts)
+    start = first[which] + ROWS_AT_ONCE * (np.arange(len(which)) - np.repeat(np.cumsum(parts) - parts, parts))
+    return np.column_stack([start, np.minimum(start + ROWS_AT_ONCE, (first + some)[which]), sizes[which]])
+
+
+def _batches(pieces: Ints) -> list[Ints]:
+    """Pieces in groups of so many points that a stop is heard soon; a call for each would cost more than few points do."""
+    ends = np.cumsum(pieces[:, 1] - pieces[:, 0])
+    return np.split(pieces, np.flatnonzero(np.diff(ends // ROWS_AT_ONCE)) + 1) if len(pieces) else []
 
 
 @dataclass(frozen=True)
@@ -167,14 +163,12 @@ class Sight:
         return Sight(plain, centre.astype(np.int64), matrix, camera.limits(size), layer.mask())
 
 
-def _splat_piece(piece: _Piece, sight: Sight, perspective: bool, buffer: DepthBuffer) -> int:
+def _splat_pieces(layer: CloudLayer, pieces: Ints, sight: Sight, perspective: bool, buffer: DepthBuffer) -> int:
     which, shown = sight.mask
-    rows = slice(piece.first, piece.last)
-    own = which[rows] if len(which) > 1 else which
     near, far = sight.limits
     count = splat(
-        sight.xyz[rows], 0, piece.last - piece.first, piece.layer.first_row + piece.first, sight.centre,
-        sight.matrix, perspective, near, far, piece.splat, own, shown, buffer.depth, buffer.rows,
+        sight.xyz, pieces, layer.first_row, sight.centre, sight.matrix, perspective, near, far, which, shown,
+        buffer.depth, buffer.rows,
     )  # fmt: skip
     return int(count)
 

@@ -23,49 +23,52 @@ def _project(matrix, x, y, z, perspective):
 
 
 @kernel
-def splat(xyz, first, last, row0, centre, matrix, perspective, near, far, size, mask, shown, depth, rows):
-    """Draw points ``first``..``last`` of integer coordinates as discs of ``size`` pixels; returns how many are seen.
+def splat(xyz, pieces, row0, centre, matrix, perspective, near, far, mask, shown, depth, rows):
+    """Draw points of integer coordinates as discs; returns how many are seen.
 
+    ``pieces`` (k, 3): rows from and to, and pixels across.
     ``matrix`` (4, 4): rows 0..2 turn integer offsets from ``centre`` into right, down and depth (pixels, pixels, job
     unit); row 3 holds screen centre x, y, unused, focal length. ``mask`` (n or 1,) with ``shown`` (256,) hides points.
     """
     height, width = depth.shape
     single = mask.shape[0] == 1
-    half = size // 2
-    even = size % 2 == 0
-    round_off = (size * 0.5) ** 2 + 0.3
     count = 0
-    for i in range(first, last):
-        if not shown[mask[0 if single else i]]:
-            continue
-        x = float(xyz[i, 0] - centre[0])
-        y = float(xyz[i, 1] - centre[1])
-        z = float(xyz[i, 2] - centre[2])
-        sx, sy, d = _project(matrix, x, y, z, perspective)
-        if d < near or d > far:
-            continue
-        if not (-8.0 < sx < width + 8.0 and -8.0 < sy < height + 8.0):
-            continue
-        count += 1
-        distance = np.float32(d)
-        row = row0 + i
-        if size == 1:
-            px, py = int(sx), int(sy)
-            if 0 <= px < width and 0 <= py < height and sx >= 0.0 and sy >= 0.0 and distance < depth[py, px]:
-                depth[py, px] = distance
-                rows[py, px] = row
-            continue
-        bx = int(np.floor(sx + 0.5)) if even else int(np.floor(sx))
-        by = int(np.floor(sy + 0.5)) if even else int(np.floor(sy))
-        for py in range(max(by - half, 0), min(by - half + size, height)):
-            for px in range(max(bx - half, 0), min(bx - half + size, width)):
-                if size > 3:
-                    ex, ey = px + 0.5 - sx, py + 0.5 - sy
-                    if ex * ex + ey * ey > round_off:
-                        continue
-                if distance < depth[py, px]:
+    for p in range(pieces.shape[0]):
+        first, last, size = pieces[p, 0], pieces[p, 1], pieces[p, 2]
+        half = size // 2
+        even = size % 2 == 0
+        round_off = (size * 0.5) ** 2 + 0.3
+        for i in range(first, last):
+            if not shown[mask[0 if single else i]]:
+                continue
+            x = float(xyz[i, 0] - centre[0])
+            y = float(xyz[i, 1] - centre[1])
+            z = float(xyz[i, 2] - centre[2])
+            sx, sy, d = _project(matrix, x, y, z, perspective)
+            if d < near or d > far:
+                continue
+            if not (-8.0 < sx < width + 8.0 and -8.0 < sy < height + 8.0):
+                continue
+            count += 1
+            distance = np.float32(d)
+            row = row0 + i
+            if size == 1:
+                px, py = int(sx), int(sy)
+                if 0 <= px < width and 0 <= py < height and sx >= 0.0 and sy >= 0.0 and distance < depth[py, px]:
                     depth[py, px] = distance
                     rows[py, px] = row
+                continue
+            bx = int(np.floor(sx + 0.5)) if even else int(np.floor(sx))
+            by = int(np.floor(sy + 0.5)) if even else int(np.floor(sy))
+            for py in range(max(by - half, 0), min(by - half + size, height)):
+                for px in range(max(bx - half, 0), min(bx - half + size, width)):
+                    if size > 3:
+                        ex, ey = px + 0.5 - sx, py + 0.5 - sy
+                        if ex * ex + ey * ey > round_off:
+                            continue
+                    if distance < depth[py, px]:
+                        depth[py, px] = distance
+                        rows[py, px] = row
     return count
 
 
