@@ -16,6 +16,7 @@ from kerb.draw.scene import CloudLayer, Scene
 Stopped = Callable[[], bool]
 COVER = 1.8
 LARGEST_SPLAT = 9
+WIDEST_PINHOLE = 3
 # A tile whose points lie so many usual spacings apart holds strays: they have no neighbours to be joined with.
 STRAY_SPACINGS = 8.0
 # Tiles that are about as dense are drawn alike: a step from one size of point to the next shows as an edge on a slope.
@@ -73,9 +74,10 @@ def draw_points(
         return buffer
 
     buffers = each(draw, range(cores()))
-    # Points as far apart as they usually are leave holes now and then that are somewhat larger than one is drawn.
-    sizes = np.concatenate([some[:, 2] for _, some in pieces]) if pieces else np.zeros(0)
-    joined = _joined(buffers, size, int(np.median(sizes)) + 1 if len(sizes) else 1)
+    # Even ground leaves pinholes of about a point; what is wider is a gap, and shown as one.
+    sizes = [size_ for layer, some in pieces if not layer.style.thickness for size_ in some[:, 2].tolist()]
+    usual = int(np.median(sizes)) if sizes else 1
+    joined = _joined(buffers, size, min(usual, WIDEST_PINHOLE) if usual < LARGEST_SPLAT else 1)
     joined.complete = complete and all(buffer.complete for buffer in buffers)
     return joined
 
@@ -173,12 +175,12 @@ def _splat_pieces(layer: CloudLayer, pieces: Ints, sight: Sight, perspective: bo
     return int(count)
 
 
-def _joined(buffers: list[DepthBuffer], size: tuple[int, int], reach: int) -> DepthBuffer:
+def _joined(buffers: list[DepthBuffer], size: tuple[int, int], widest: int) -> DepthBuffer:
     result = buffers[0]
     bands = [(a, min(a + 128, size[1])) for a in range(0, size[1], 128)]
     for other in buffers[1:]:
         each(lambda band: merge(result.depth, result.rows, other.depth, other.rows, *band), bands)  # noqa: B023
         result.drawn += other.drawn
     closed = DepthBuffer(np.empty_like(result.depth), np.empty_like(result.rows), result.drawn)
-    each(lambda band: close_pinholes(result.depth, result.rows, reach, *band, closed.depth, closed.rows), bands)
+    each(lambda band: close_pinholes(result.depth, result.rows, widest, *band, closed.depth, closed.rows), bands)
     return closed

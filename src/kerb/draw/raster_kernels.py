@@ -98,9 +98,8 @@ def _first_known(rows, y, x, dy, dx, reach):
 
 
 @kernel
-def close_pinholes(depth, rows, reach, first, last, out_depth, out_rows):
-    """Fill background pixels that have points within ``reach`` pixels left and right, or above and below: what is wider both ways
-    stays open."""
+def close_pinholes(depth, rows, widest, first, last, out_depth, out_rows):
+    """Fill background that is no wider than ``widest`` pixels from left to right, or from above to below; the rest stays open."""
     for y in range(first, last):
         for x in range(depth.shape[1]):
             out_depth[y, x] = depth[y, x]
@@ -110,8 +109,8 @@ def close_pinholes(depth, rows, reach, first, last, out_depth, out_rows):
             nearest = np.float32(np.inf)
             row = np.int64(-1)
             for dy, dx in ((0, 1), (1, 0)):
-                one = _first_known(rows, y, x, -dy, -dx, reach)
-                two = _first_known(rows, y, x, dy, dx, reach) if one else 0
+                one = _first_known(rows, y, x, -dy, -dx, widest)
+                two = _first_known(rows, y, x, dy, dx, widest + 1 - one) if one else 0
                 if two:
                     for step in (-one, two):
                         there = depth[y + step * dy, x + step * dx]
