@@ -178,6 +178,14 @@ class Free(unittest.TestCase):
             order, ordered = sorted_keys(keys)
             np.testing.assert_array_equal(order, np.argsort(keys, kind="stable"))
             np.testing.assert_array_equal(ordered, keys[order])
+        # Nearly all in the first buckets, and by twos, the larger first, all the way up.
+        twos = (
+            np.arange(60, dtype=np.uint64)[:, None] * np.uint64(2**54)
+            + np.uint64(2**53)
+            - np.arange(2, dtype=np.uint64)
+        ).ravel()
+        keys = np.concatenate([rng.integers(0, 2**40, 300_000).astype(np.uint64), twos])
+        np.testing.assert_array_equal(sorted_keys(keys)[1], np.sort(keys))
         xy = np.array([[2.0, 1], [1, 5], [1, 3], [0, 0], [2, 0]])
         order = np.arange(5)
         self.assertTrue(sort_ties(xy, np.array([7, 7, 7, 8, 9], np.uint64), order))
