@@ -38,6 +38,26 @@ class Info(Verbs):
         self.assertEqual(box["figures"]["triangles"]["value"], 192)
         self.assertGreater(box["figures"]["volume"]["value"], 100)
 
+    def test_meshes_count_once_and_surfaces_together(self):
+        """A PLY is a mesh and could be a cloud of its vertices; of two surfaces in a LandXML file all figures are sums."""
+        flat = "v 0 0 0\nv 4 0 0\nv 4 3 0\nv 0 3 0\nf 1 2 3 4\n"
+        (self.folder / "a.obj").write_text(flat)
+        self.json("convert", self.folder / "a.obj", self.folder / "a.ply")
+        found = self.json("info", self.folder / "a.ply")
+        figures = {name: figure["value"] for name, figure in found["figures"].items()}
+        self.assertEqual((figures["count"], figures["triangles"], figures["plan_area"]), (2, 2, 12.0))
+        self.assertEqual([row[0] for row in found["tables"]["contents"]["rows"]], ["model", "cloud"])
+        self.assertEqual([note["code"] for note in found["warnings"]].count("not-closed"), 1)
+        points = '<P id="1">0 0 1</P><P id="2">0 4 1</P><P id="3">{} 0 1</P>'
+        surface = '<Surface name="{}"><Definition surfType="TIN"><Pnts>{}</Pnts><Faces><F>1 2 3</F></Faces></Definition></Surface>'
+        both = "".join(surface.format(name, points.format(size)) for name, size in (("S", 3), ("T", 6)))
+        (self.folder / "two.xml").write_text(
+            '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2"><Units><Metric linearUnit="meter"/></Units>'
+            f"<Surfaces>{both}</Surfaces></LandXML>"
+        )
+        figures = self.json("info", self.folder / "two.xml")["figures"]
+        self.assertEqual([figures[n]["value"] for n in ("triangles", "plan_area", "surface_area")], [2, 18.0, 18.0])
+
     def test_drawings_points_grids_and_clouds(self):
         drawing = self.json("info", DATA / "recover01.dxf")
         self.assertEqual(drawing["figures"]["lines"]["value"], 1441)
@@ -74,7 +94,8 @@ class Convert(Verbs):
         with rasterio.open(feet) as file:
             self.assertAlmostEqual(file.transform.a, 2 / 0.3048)
         moved = self.folder / "o.ply"
-        self.json("convert", DATA / "house.ifc", moved)
+        self.json("convert", self.files["harbour-office.obj"], moved)
+        self.assertEqual(self.json("info", moved)["figures"]["triangles"]["value"], 192)
         cloud = self.folder / "y.e57"
         self.json("convert", YARD, cloud, "--every", "50")
         back = self.folder / "y.laz"

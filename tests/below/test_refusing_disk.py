@@ -79,8 +79,10 @@ class Verbs(CommandLine):
         (self.folder / "a.asc").write_text(
             "ncols 18\nnrows 10\nxllcorner 0\nyllcorner 0\ncellsize 1\n" + " ".join(f"{z:.4f}" for z in corners.ravel())
         )
+        lines = self.folder / "lines.gpkg"
+        self.assertEqual(self.kerb("convert", DATA / "recover01.dxf", lines)[0], 0, self.error)
         for source, endings in (
-            (DATA / "recover01.dxf", ("dxf", "gpkg", "shp", "geojson", "xml")),
+            (lines, ("dxf", "gpkg", "shp", "geojson", "xml")),
             (self.folder / "a.obj", ("obj", "ply", "stl", "off")),
             (self.folder / "a.asc", ("tif", "asc", "xml")),
         ):

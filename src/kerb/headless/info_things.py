@@ -13,7 +13,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.things import PictureRef, Placed, sample_of
+from kerb.core.things import CLOUD, PictureRef, Placed, sample_of
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
@@ -29,7 +29,8 @@ def describe(seen: Examined, progress: Progress) -> Outcome:
         if number_ and offer.kind in [o.kind for o in seen.offers[:number_]] and offer.kind != "surface":
             continue
         share = progress.within(number_ / len(seen.offers), (number_ + 1) / len(seen.offers))
-        if offer.kind == "picture" and number_ > 0:
+        if offer.kind in ("picture", CLOUD) and number_ > 0:
+            # The same again in another form, as the vertices of a mesh are: what it could be, and no more of it.
             rows.append((offer.kind, offer.label, offer.count))
             continue
         item, more = read_offer(seen, offer, Reading(offer.usual if offer.kind == "model" else ()), share)
@@ -103,15 +104,18 @@ def _describe(item: Placed, outcome: Outcome) -> None:
 
 
 def _mesh(mesh: TriangleMesh, outcome: Outcome, unit: str) -> None:
+    """Add a mesh to what is said of those before it: of several surfaces all figures are sums."""
     parts = [mesh.part(element) for element in mesh.elements] or [mesh]
     open_parts = sum(not part.closed for part in parts)
-    volume = None if open_parts else sum(part.volume or 0.0 for part in parts)
-    triangles = len(mesh.triangles) + (outcome.value("triangles") or 0)
-    outcome.figures["triangles"] = Figure(triangles, "", "Triangles")
-    outcome.figures["closed"] = Figure(open_parts == 0, "", "Closed")
+    so_far = outcome.figures if "triangles" in outcome.figures else {}
+    known = lambda name: so_far[name].value if so_far else 0  # noqa: E731
+    closed = open_parts == 0 and (not so_far or bool(known("closed")))
+    volume = known("volume") + sum(part.volume or 0.0 for part in parts) if closed else None
+    outcome.figures["triangles"] = Figure(known("triangles") + len(mesh.triangles), "", "Triangles")
+    outcome.figures["closed"] = Figure(closed, "", "Closed")
     outcome.figures["volume"] = Figure(volume, f"{unit}3", "Volume")
-    outcome.figures["surface_area"] = Figure(mesh.surface_area, f"{unit}2", "Surface area")
-    outcome.figures["plan_area"] = Figure(mesh.plan_area, f"{unit}2", "Area in plan")
+    outcome.figures["surface_area"] = Figure(known("surface_area") + mesh.surface_area, f"{unit}2", "Surface area")
+    outcome.figures["plan_area"] = Figure(known("plan_area") + mesh.plan_area, f"{unit}2", "Area in plan")
     if open_parts:
         words = (
             f"{open_parts} of {len(parts)} elements do not enclose a body"
