@@ -85,17 +85,8 @@ def in_a_process(part: str, folder: Path, claims: Path) -> tuple[int, str, dict 
     home = {f"XDG_{kind}_HOME": str(folder / kind) for kind in ("DATA", "CONFIG")}
     env = {**os.environ, **home, "QT_QPA_PLATFORM": "offscreen", "TMPDIR": str(folder / "scratch")}
     command = [
-        sys.executable,
-        "-X",
-        "faulthandler",
-        "-m",
-        "tests",
-        "--part",
-        part,
-        str(claims),
-        str(out),
-        *sys.argv[1:],
-    ]
+        sys.executable, "-X", "faulthandler", "-m", "tests", "--part", part, str(claims), str(out), *sys.argv[1:],
+    ]  # fmt: skip
     with open(said, "w") as stream:
         status = subprocess.run(command, env=env, cwd=HERE.parent, stderr=stream, stdout=stream, check=False).returncode
     return status, said.read_text(errors="replace"), json.loads(out.read_text()) if out.exists() else None

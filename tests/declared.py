@@ -35,10 +35,7 @@ def declared():
         about, empty = plain(kind), kind.setup().to_json()
         parts = {
             "kind": {name: about[name] for name in about if name not in ("figures", "steps", "options")},
-            **{
-                f"field {name}": {**plain(one), "default": empty.get(name)}
-                for name, one in kind.setup.declared().items()
-            },
+            **{f"field {name}": {**plain(one), "default": empty.get(name)} for name, one in kind.setup.declared().items()},
             **{f"figure {one.name}": plain(one) for one in kind.figures},
             **{f"step {one.id}": plain(one) for one in kind.steps},
             **{f"option {one.flag}": plain(one) for one in kind.options},

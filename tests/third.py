@@ -42,9 +42,7 @@ class LevelSetup(Setup):
     at: Drawn = f.drawn(f.PLACES, "Places", "Elevations are read here too", rare=True)
     marks: str = f.holding(f.POINTS, "Marks", "Named points", rare=True)
     road: str = f.holding(f.ALIGNMENT, "Road", "Station and offset are told", rare=True)
-    level: float | None = f.number(
-        "Level", "Heights are counted from this elevation", default=0.0, low=-500.0, high=9000.0
-    )
+    level: float | None = f.number("Level", "Heights are counted from this elevation", default=0.0, low=-500.0, high=9000.0)
     mean: str = f.choice("Mean", "Which middle is taken", (("mean", "Mean"), ("median", "Median")))
     remark: str = f.text("Remark", "A word for the report")
     keep: bool = f.switch("Keep the area", "Put the area into the job as lines")

@@ -14,7 +14,6 @@ from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN, HowBeneath, bene
 from kerb.core.accuracy.beneath_kernels import lowest_of_cells, reference_lowest, reference_plane, robust_plane
 from kerb.core.accuracy.differences import biased, combined, normal, outliers, spread_words, summary, tilt
 from kerb.core.cloud.view import CloudView
-from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
@@ -26,7 +25,7 @@ from kerb.job.job import Job
 from kerb.studies.accuracy.figures import statements
 from kerb.studies.accuracy.kind import corrections
 from kerb.studies.accuracy.run import run
-from kerb.studies.accuracy.setup import AccuracySetup, left_out
+from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.scope import Scope
 from tests.support import FAR, YARD, CommandLine, near, sources_of, store_of
 
@@ -46,14 +45,10 @@ class Differences(CommandLine):
         near([found.p95, found.median, found.low, found.high], [np.percentile(np.abs(d), 95), 0.06, -0.13, 0.10], 1e-12)
         near(combined(0.03, 0.04), 0.05, 1e-12)
         self.assertEqual(combined(0.03, None), 0.03)
-        near(
-            [found.mean_low, found.mean_high], scipy.stats.t.interval(0.95, 4, d.mean(), d.std(ddof=1) / 5**0.5), 1e-12
-        )
+        near([found.mean_low, found.mean_high], scipy.stats.t.interval(0.95, 4, d.mean(), d.std(ddof=1) / 5**0.5), 1e-12)
         self.assertTrue(np.isnan(summary(np.empty(0)).rms) and np.isnan(summary(d[:1]).std))
         said = dict(statements(AccuracySetup(wanted=0.1, point_accuracy=0.02), summary(np.full(25, 0.1)), METRE))
-        self.assertEqual(
-            said["NSSDA (FGDC-STD-007.3-1998)"], "Tested 0.196 meters vertical accuracy at 95% confidence level."
-        )
+        self.assertEqual(said["NSSDA (FGDC-STD-007.3-1998)"], "Tested 0.196 meters vertical accuracy at 95% confidence level.")
         self.assertIn("for a 10 cm RMSEz Vertical Accuracy Class", said["ASPRS 2014"])
         self.assertIn("RMSEz = 10.0 cm, equating to +/- 19.6 cm", said["ASPRS 2014"])
         self.assertIn("for a 11 cm RMSEV", said["ASPRS 2023"])
@@ -158,18 +153,6 @@ class Heights(CommandLine):
         line = np.column_stack([np.arange(5.0), 2 * np.arange(5.0), np.ones(5)])
         self.assertFalse(robust_plane(line, out) or robust_plane(line[:2], out))
 
-    def test_what_it_is_like_round_a_point(self):
-        """A plane of 40 % with a post on it: its slope, roughness and the post's height by closed form."""
-        rng = np.random.default_rng(2)
-        xy = rng.uniform(-5, 5, (6000, 2))
-        ground = np.column_stack([xy, 0.4 * xy[:, 0] + rng.normal(0, 0.02, 6000)])
-        post = np.column_stack([rng.uniform(0.5, 0.6, (40, 2)), np.linspace(0.3, 2.2, 40)])
-        found = beneath(CloudView(store_of(np.concatenate([ground, post]) + FAR)), FAR[:2], HowBeneath(6, 1.5))
-        self.assertAlmostEqual(found.slope, 0.4, delta=0.02)
-        self.assertAlmostEqual(found.rough, 0.02, delta=0.004)
-        self.assertAlmostEqual(found.tallest, 2.2 - 0.22, delta=0.08)
-        near(found.heights[PLANE] - FAR[2], 0.0, 0.01)
-
 
 def listed(xyz, names=None, codes=None, **extra):
     names = tuple(names or (f"P{n}" for n in range(len(xyz))))
@@ -232,39 +215,10 @@ class Study(CommandLine):
         setup = AccuracySetup(Scope("cloud"), points="points", others=(Scope("others.0"), Scope("others.1")))
         outcome = run(setup, self.sources, silent())
         rows = outcome.tables["beside"].rows
-        self.assertEqual(
-            [(row[1], row[2]) for row in rows], [("2026-03-01", 16), ("2026-05-01", 16), ("2026-07-01", 8)]
-        )
+        self.assertEqual([(row[1], row[2]) for row in rows], [("2026-03-01", 16), ("2026-05-01", 16), ("2026-07-01", 8)])
         near(rows[0][3], rows[1][3] - 0.05, 1e-4)
         near(rows[1][3], outcome.value("mean"))
         self.assertEqual(outcome.charts[-1].names, ("2026-03-01", "2026-05-01", "2026-07-01"))
-
-    def test_roles(self):
-        names = [f"{'G' if n < 4 else 'C'}{n}" for n in range(16)]
-        typed = self.run_it(listed(self.points, names), control="G*", left_out="C5 grass; C9: slope")
-        rows = self.rows(typed)
-        self.assertEqual([typed.value("n"), typed.value("left_out")], [10, 2])
-        self.assertEqual(
-            (rows["G0"]["role"], rows["C5"]["reason"], rows["C9"]["reason"]), ("control", "grass", "slope")
-        )
-        column = ("GCP", "checkpoint", "", "excluded") * 4
-        kept = self.run_it(listed(self.points, names, Role=column))
-        self.assertEqual((kept.value("n"), kept.value("left_out")), (8, 4))
-        self.assertEqual(self.run_it(listed(self.points, names, Role=column), use="control").value("n"), 4)
-        both = self.run_it(listed(self.points, names, Role=column), use="all")
-        self.assertEqual(both.value("n"), 12)
-        self.assertIn("mixed", {note.code for note in both.warnings})
-        self.assertIn(
-            "control-only",
-            {n.code for n in self.run_it(listed(self.points, names, Role=column), use="control").warnings},
-        )
-        with self.assertRaisesRegex(InputError, "no point named X9"):
-            self.run_it(listed(self.points, names), left_out="X9 grass")
-        self.assertEqual(left_out("P4 grass; P7, slope too steep;  ;K1"),
-                         {"P4": "grass", "P7": "slope too steep", "K1": "left out by the analyst"})  # fmt: skip
-        marked = self.run_it(listed(self.points, names), vegetated="C*")
-        veg = [abs(r["dz"]) for n, r in self.rows(marked).items() if n.startswith("C")]
-        near(marked.value("vegetated95"), np.percentile(veg, 95))
 
     def test_odd_points_are_found_and_good_ones_left_alone(self):
         """Under a lorry, at a wall, in grass, on a slope, outside, a twin, a swapped one, one without an elevation."""
@@ -309,9 +263,9 @@ class Study(CommandLine):
         z = np.array([[land(np.array([[e, n]]))[0] + 0.05 for e in range(62)] for n in range(62)]) + FAR[2]
         grid = ElevationGrid(z, (1.0, 0.0, FAR[0] - 0.5, 0.0, 1.0, FAR[1] - 0.5))
         self.sources = sources_of(store_of(self.cloud), points=listed(self.points))
-        self.sources.items["cloud"] = sources_of(
-            store_of(self.cloud), cloud_=Placed(SURFACE, grid, local_grid(METRE))
-        ).items["cloud_"]
+        self.sources.items["cloud"] = sources_of(store_of(self.cloud), cloud_=Placed(SURFACE, grid, local_grid(METRE))).items[
+            "cloud_"
+        ]
         outcome = run(AccuracySetup(cloud=Scope("cloud"), points="points"), self.sources, silent())
         near([outcome.value("mean"), outcome.value("std")], [0.05, 0.0], 1e-9)
         self.assertNotIn("ways", outcome.tables)
@@ -374,19 +328,11 @@ class BiasOut(CommandLine):
         las.write(self.folder / "f.las")
         places = rng.uniform(5, 45, (25, 2))
         rows = np.column_stack([places, land(places)]) + FAR
-        (self.folder / "p.txt").write_text(
-            "".join(f"P{n} {n} {e:.3f} {y:.3f} {z:.4f} chk\n" for n, (e, y, z) in enumerate(rows))
-        )
+        (self.folder / "p.txt").write_text("".join(f"P{n} {n} {e:.3f} {y:.3f} {z:.4f} chk\n" for n, (e, y, z) in enumerate(rows)))
         ask = (
-            "accuracy",
-            self.folder / "f.las",
-            "--points",
-            self.folder / "p.txt",
-            "--columns",
-            "name,-,e,n,z,role",
-            "--class",
+            "accuracy", self.folder / "f.las", "--points", self.folder / "p.txt", "--columns", "name,-,e,n,z,role", "--class",
             2,
-        )
+        )  # fmt: skip
         found = self.json(
             *ask,
             "--report",
@@ -411,9 +357,7 @@ class BiasOut(CommandLine):
         moved = self.folder / "m.las"
         said = self.json("shift", self.folder / "f.las", "--dz", -0.123, "--dx", 0.5, "--out", moved)
         self.assertEqual(said["figures"]["count"]["value"], 20_000)
-        self.assertIn(
-            "0.500\u202fm east", said["method"].replace("\u00a0", "\u202f").replace("0.5\u202f", "0.500\u202f")
-        )
+        self.assertIn("0.500\u202fm east", said["method"].replace("\u00a0", "\u202f").replace("0.5\u202f", "0.500\u202f"))
         self.assertIn("down", said["method"])
         before, after = laspy.read(self.folder / "f.las"), laspy.read(moved)
         near(np.asarray(after.z) - np.asarray(before.z), -0.123, 1e-9)

@@ -2,18 +2,16 @@
 
 import unittest
 from dataclasses import replace
-from types import SimpleNamespace
 
-import laspy
 import numpy as np
 import openpyxl
 import scipy
 import shapely
 from scipy.spatial import Delaunay
 
-from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, Beneath, HowBeneath, beneath, deciding
-from kerb.core.accuracy.horizontal import fitted, horizontal, levelled
-from kerb.core.accuracy.strips import _groups, _trend, strips
+from kerb.core.accuracy.beneath import IDW, MEDIAN, TIN, Beneath, HowBeneath, deciding
+from kerb.core.accuracy.horizontal import fitted, horizontal
+from kerb.core.accuracy.strips import _trend, strips
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable, OutputError
 from kerb.core.geometry.rigid import Rigid
@@ -53,17 +51,6 @@ class InPlan(unittest.TestCase):
         d = rng.normal(0, 0.02, (200_000, 2))
         self.assertAlmostEqual(np.mean(np.hypot(*d.T) <= horizontal(d).accuracy95), 0.95, delta=0.003)
 
-    def test_planes_taken_out(self):
-        rng = np.random.default_rng(2)
-        xy = rng.uniform(0, 100, (60, 2)) + FAR[:2]
-        for east, north, lift in ((0.002, -0.001, 0.05), (0.0, 0.0, -0.2), (-0.01, 0.02, 0.0)):
-            z = 20 + lift + (xy - xy.mean(axis=0)) @ [east, north]
-            xyz = np.column_stack([xy, z])
-            move = levelled(xyz, (east, north), lift)
-            moved = move(xyz)
-            near(moved[:, 2], np.full(60, 20.0), 1e-6)
-            self.assertLess(np.abs(moved[:, :2] - xy).max(), 75 * np.hypot(east, north) ** 2 + 1e-6)
-
     def test_motions_against_scipy(self):
         rng = np.random.default_rng(3)
         for unit in (1.0, 0.3048):
@@ -71,9 +58,7 @@ class InPlan(unittest.TestCase):
             moving = (FAR + rng.uniform(-30, 30, (8, 3))) / unit
             fixed = true(moving) + rng.normal(0, 0.01, (8, 3))
             motion, scale, left = fitted(moving, fixed)
-            other, rssd = scipy.spatial.transform.Rotation.align_vectors(
-                fixed - fixed.mean(axis=0), moving - moving.mean(axis=0)
-            )
+            other, rssd = scipy.spatial.transform.Rotation.align_vectors(fixed - fixed.mean(axis=0), moving - moving.mean(axis=0))
             near(motion.matrix, other.as_matrix(), 1e-7)
             near(np.sqrt((left**2).sum()), rssd, 1e-6)
             self.assertAlmostEqual(scale, 1.0, delta=5e-4)
@@ -219,35 +204,13 @@ class Strips(unittest.TestCase):
             near(np.abs(table[:, 0]), np.full(3, 0.6), 0.1)
             self.assertTrue(((table[:, 1] > 0.001) & (table[:, 1] < 0.1)).all(), "mm/m as the trend itself")
             (rises,) = [n.text for n in told.warnings if n.code == "strip-trend" and "rises" in n.text]
-            self.assertRegex(
-                rises, r"rises by 0\.[56]\d* ± 0\.0\d+ mm/m towards (3[56]\d|[0-8])°|rises by 0\.6 ± 0\.\d+ mm/m"
-            )
+            self.assertRegex(rises, r"rises by 0\.[56]\d* ± 0\.0\d+ mm/m towards (3[56]\d|[0-8])°|rises by 0\.6 ± 0\.\d+ mm/m")
         false = 0
         for _ in range(12):
             store = stripped(*flown(rng, (0.0, 0.0, 0.01), 12_000))
             found = strips(store, "point_source_id", 2.0, np.ones(store.count, bool), silent())
             false += sum(one.trend.significant for one in found.levels)
         self.assertLessEqual(false, 4)
-
-    def test_as_few_cells_as_are_enough(self):
-        """Twenty cells of three points each compare two strips, exactly; one point fewer and they do not."""
-        corner = np.floor(FAR / 2.0) * 2.0
-        spots = np.array([[0.0, 0.0], [1.5, 0.5], [1.0, 1.0]])
-        cells = corner[:2] + 2.0 * np.argwhere(np.ones((10, 2)))
-        xy = (cells[:, None] + spots).reshape(-1, 2)
-        ground = np.column_stack([xy, np.full(len(xy), 400.0)])
-        points = np.concatenate([ground, ground + [0, 0, 0.25]])
-        numbers = np.repeat([7, 8], len(ground))
-        found = strips(stripped(points, numbers), "point_source_id", 2.0, np.ones(len(points), bool), silent())
-        near([found.pairs[0].cells, found.pairs[0].height], [20, -0.25], 1e-9)
-        near(found.corners[np.lexsort(found.corners.T[::-1])], cells, 1e-6)
-        near(found.z, np.full(20, 400.25), 1e-6)
-        near(found.differences, np.full(20, 0.25), 1e-6)
-        near([one.level for one in found.levels], [-0.125, 0.125], 1e-6)
-        with self.assertRaises(NotDeterminable):
-            strips(
-                stripped(points[:-1], numbers[:-1]), "point_source_id", 2.0, np.ones(len(points) - 1, bool), silent()
-            )
 
     def test_a_trend_by_as_few_pieces_as_are_enough(self):
         """Six pieces of three cells, of twenty that the strip has: the line through their medians with the bound of a slope
@@ -282,64 +245,6 @@ class Strips(unittest.TestCase):
         flat = _trend(places, np.where(np.arange(2) == 0, means * 0 + np.tile([0.0, 0.1], 10)[:, None], 0.0), enough, 0)
         self.assertFalse(flat.significant)
 
-    def test_which_hang_together(self):
-        pair = lambda a, b: SimpleNamespace(one=a, other=b)  # noqa: E731
-        found = _groups(7, (pair(0, 1), pair(2, 3), pair(5, 4), pair(1, 2)))
-        self.assertEqual([found[k] == found[0] for k in range(7)], [True] * 4 + [False] * 3)
-        self.assertEqual((found[4] == found[5], found[6] in found[:6]), (True, False))
-
-    def test_strips_that_do_not_meet(self):
-        rng = np.random.default_rng(5)
-        points, numbers = flown(rng, (0.0, 0.01))
-        apart = points + np.where(numbers[:, None] == 8, [500.0, 0, 0], 0.0)
-        store = stripped(apart, numbers)
-        with self.assertRaisesRegex(NotDeterminable, "no two strips"):
-            strips(store, "point_source_id", 2.0, np.ones(store.count, bool), silent())
-        two = np.concatenate([points, apart + [0, 2000.0, 0.3], points + [0, 4000.0, 0]])
-        codes = np.concatenate([numbers, numbers + 10, numbers + 20])
-        found = strips(stripped(two, codes), "point_source_id", 2.0, np.ones(len(two), bool), silent())
-        levels = {one.code: one.level for one in found.levels}
-        self.assertTrue(np.isnan(levels[17]) and np.isnan(levels[18]))
-        near([levels[7] + levels[8], levels[27] + levels[28]], [0, 0], 1e-9)
-        near(levels[8] - levels[7], 0.01, 0.002)
-
-    def test_as_a_study_without_points_and_on_the_command_line(self):
-        points, numbers = flown(np.random.default_rng(6), (0.0, 0.0, 0.05), 20_000)
-        store = stripped(points, numbers)
-        setup = AccuracySetup(Scope("cloud"), strips=True)
-        self.assertEqual(setup.missing(), [])
-        self.assertTrue(replace(setup, strips=False).missing())
-        outcome = run(setup, sources_of(store), silent())
-        self.assertIsNone(outcome.value("rms"))
-        self.assertRegex(
-            next(n.text for n in outcome.warnings if n.code == "strips"),
-            r"^strip 9 is furthest off: it lies 0\.05\d*.m above",
-        )
-        near([row[1] for row in outcome.tables["strip_levels"].rows], [0, 0, 0.05], 0.004)
-        rows = {row[:2]: row[2] for row in outcome.tables["strips"].rows}
-        near([rows["strip 7", "strip 8"], rows["strip 8", "strip 9"]], [0, -0.05], 0.004)
-        mesh = outcome.layers["strip differences"]
-        self.assertEqual(len(mesh.triangles) * 2, len(mesh.vertices))
-        self.assertIn("compared in cells of", outcome.method)
-        with self.assertRaisesRegex(InputError, "does not say which strip"):
-            run(setup, sources_of(store_of(points)), silent())
-
-
-class StripsVerb(CommandLine):
-    def test_strips_without_points(self):
-        points, numbers = flown(np.random.default_rng(6), (0.0, 0.0, 0.05), 8000)
-        header = laspy.LasHeader(point_format=6, version="1.4")
-        header.scales, header.offsets = [0.001] * 3, FAR
-        las = laspy.LasData(header)
-        las.x, las.y, las.z = points.T
-        las.point_source_id = numbers.astype(np.uint16)
-        las.write(self.folder / "f.las")
-        found = self.json("accuracy", self.folder / "f.las", "--strips")
-        self.assertIsNone(found["figures"]["rms"]["value"])
-        level = {row[0]: row[1] for row in found["tables"]["strip_levels"]["rows"]}
-        near(level["strip 9"], 0.05, 0.005)
-        self.assertEqual(self.kerb("accuracy", self.folder / "f.las")[0], 2, "neither points nor strips")
-
 
 class Beside(Study):
     def test_targets_in_the_study(self):
@@ -365,9 +270,7 @@ class Beside(Study):
         arrow = outcome.layers["targets"].ends
         near(np.diff(arrow, axis=1)[:, 0, :2] @ [20.0, 12.0], np.zeros(14), 1e-6)
         with self.assertRaisesRegex(InputError, "no name there is that of a point"):
-            self.sources = sources_of(
-                store_of(self.cloud), points=listed(self.points, names), picked=listed(self.points)
-            )
+            self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=listed(self.points))
             run(setup, self.sources, silent())
 
     def test_what_would_take_it_out(self):
@@ -392,12 +295,8 @@ class Beside(Study):
         found = corrections(
             run(AccuracySetup(Scope("cloud"), points="points", picked="picked", control="G*"), self.sources, silent())
         )
-        self.assertRegex(
-            found[-2].words, r"^turned by [\d.]+°, moved by [^,]+, the fit of 16 control targets by six parameters"
-        )
-        self.assertRegex(
-            found[-1].words, r"m and scaled by [+-]\d+ ppm, the fit of 16 control targets by seven parameters"
-        )
+        self.assertRegex(found[-2].words, r"^turned by [\d.]+°, moved by [^,]+, the fit of 16 control targets by six parameters")
+        self.assertRegex(found[-1].words, r"m and scaled by [+-]\d+ ppm, the fit of 16 control targets by seven parameters")
         near(found[-1].move(turn(self.points)), self.points, 1e-5)
         self.assertEqual(corrections(self.run_it(listed(self.points))), ())
         self.assertEqual([len(places) for places in control_targets(outcome)], [0, 0], "without targets there are none")
@@ -407,11 +306,8 @@ class Beside(Study):
         points = listed(self.points, names, role=("control", "check", "out", "check") * 4)
         setup = AccuracySetup(Scope("cloud"), points="points")
         for step, chosen, text in (
-            (0, ("P1", "P2"), ""),
-            (1, ("P0", "P2"), ""),
-            (2, ("P5",), "grass"),
-            (0, ("P5",), ""),
-        ):
+            (0, ("P1", "P2"), ""), (1, ("P0", "P2"), ""), (2, ("P5",), "grass"), (0, ("P5",), ""),
+        ):  # fmt: skip
             setup = replace(setup, **ACCURACY.row_steps[step].apply(setup, chosen, text))
         self.assertEqual((setup.control, setup.checks, setup.left_out), ("P1, P5", "P0, P2", ""))
         roles, reasons, given = setup.roles(points.thing)
@@ -449,9 +345,7 @@ class Beside(Study):
             known = values[np.isfinite(values)]
             count = len(np.histogram_bin_edges(known, "auto")) - 1
             counts, edges = bins_of(values, most)
-            self.assertEqual(
-                (len(counts), len(edges), counts.sum()), (min(count, most), min(count, most) + 1, len(known))
-            )
+            self.assertEqual((len(counts), len(edges), counts.sum()), (min(count, most), min(count, most) + 1, len(known)))
 
     def test_the_points_that_decide(self):
         store = store_of(self.cloud)
@@ -466,20 +360,6 @@ class Beside(Study):
         near(np.sort(np.hypot(*(deciding(view, place, IDW, how)[:, :2] - place).T)), np.sort(away)[:6], 1e-9)
         self.assertEqual(len(deciding(view, place, MEDIAN, how)), (away <= 1.0).sum())
         self.assertEqual(len(deciding(view, place + 1000.0, TIN, how)), 0)
-
-    def test_the_triangle_that_decides_is_the_one_that_counted(self):
-        """Beside a gap of two metres the window has to grow: plane through the marked corners is the height that was told."""
-        xy = self.cloud[:, :2] - FAR[:2]
-        for wide in (0.6, 1.2, 2.2):
-            store = store_of(self.cloud[np.hypot(*(xy - [22.0, 23.0]).T) > wide / 2])
-            view, how = CloudView(store), HowBeneath(6, 1.0)
-            place = FAR[:2] + [22.05, 23.02]
-            corners = deciding(view, place, TIN, how)
-            self.assertEqual(len(corners), 3)
-            away = corners - [*place, 0.0]
-            fit = np.linalg.solve(np.column_stack([away[:, :2], np.ones(3)]), away[:, 2])
-            near(fit[2], beneath(view, place, how).heights[TIN], 1e-6)
-            self.assertGreater(np.hypot(*away[:, :2].T).min(), wide / 2 - 0.1)
 
 
 class Files(CommandLine):

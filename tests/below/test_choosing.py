@@ -1,24 +1,19 @@
 """Points chosen by their attributes: in a study, in statistics, in a conversion; on the command line and in a job."""
 
 import argparse
-import json
 import unittest
 
-import laspy
 import numpy as np
-import shapely
 
-from kerb.core.cloud import filters
-from kerb.core.cloud.filters import Filter, colour_of, lacking, worded
+from kerb.core.cloud.filters import Filter, lacking
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.errors import InputError
 from kerb.core.progress import silent
-from kerb.core.units import METRE, US_SURVEY_FOOT
+from kerb.core.units import METRE
 from kerb.headless.choosing import LEFT_OUT, Search, filter_of, searches
 from kerb.job import holdings, pointwork, studies
 from kerb.job.job import Job
 from kerb.studies.scope import Scope
-from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.setup import StockpileSetup
 from tests.support import (
@@ -54,14 +49,6 @@ class Wording(unittest.TestCase):
             with self.assertRaises(argparse.ArgumentTypeError, msg=text):
                 filter_of(text)
 
-    def test_filters_come_back_from_a_file(self):
-        for condition in (
-            Filter("a", (1, 2)), Filter("b", low=0.1, on=False), Filter("colour", colour=(1, 2, 3), tolerance=9),
-        ):  # fmt: skip
-            plain = json.loads(json.dumps(filters.to_json((condition,))))
-            self.assertEqual(filters.from_json([{**plain[0], "of a newer version": 1}]), (condition,))
-            self.assertEqual(plain, filters.to_json((condition,)))
-
     def test_what_is_searched_for(self):
         self.assertEqual(searches("low,pieces"), (Search("low"), Search("pieces")))
         self.assertEqual(searches("low:drop=0.3:cell=2")[0].values, (("drop", "0.3"), ("cell", "2")))
@@ -90,24 +77,6 @@ class InAStudy(unittest.TestCase):
         store.add_attribute("reflectance", "", np.where(number < len(heap), 0.8, 0.1).astype(np.float32))
         return store
 
-    def test_only_what_passes_counts_in_every_unit(self):
-        for unit in (METRE, US_SURVEY_FOOT):
-            store = self.heap(unit)
-            ring = (circle(10.4, 36) + FAR[:2]) / unit.metres
-            setup = heap_setup(ring, Scope(only=(Filter("reflectance", low=0.5),)))
-            sources = sources_of(store, unit)
-            outcome = run(setup, sources, silent())
-            self.assertAlmostEqual(outcome.value("net") * unit.metres**3 / FRUSTUM, 1.0, delta=0.004)
-            self.assertIn("with reflectance 0.50 – …", outcome.method)
-            plain = heap_setup(ring)
-            every = run(plain, sources, silent())
-            self.assertGreater(every.value("net"), 1.2 * outcome.value("net"))
-            off = run(heap_setup(ring, Scope(only=(Filter("reflectance", low=0.5, on=False),))), sources, silent())
-            self.assertEqual(off.value("net"), every.value("net"))
-            live = LiveHeap(setup, sources)
-            self.assertAlmostEqual(live.answer(setup).value("net") / outcome.value("net"), 1.0, delta=0.01)
-            self.assertFalse(live.covers(plain))
-
     def test_an_attribute_that_is_not_there_is_said(self):
         store = self.heap(METRE)
         setup = heap_setup(circle(10.4, 36) + FAR[:2], Scope(only=(Filter("wetness", low=1.0),)))
@@ -115,16 +84,6 @@ class InAStudy(unittest.TestCase):
         self.assertIsNone(outcome.value("net"))
         self.assertIn("no attribute 'wetness'", outcome.warnings[-1].text)
         self.assertEqual(lacking(store, (Filter("colour", colour=(1, 2, 3)), Filter("elevation", low=1))), ["red"])
-
-    def test_words_with_units_and_colours(self):
-        store = self.heap(US_SURVEY_FOOT)
-        store.lend("red", np.full(store.count, 200 << 8, np.uint16))
-        store.lend("green", np.full(store.count, 100 << 8, np.uint16))
-        store.lend("blue", np.full(store.count, 50 << 8, np.uint16))
-        self.assertEqual(colour_of(store, 3), (200, 100, 50))
-        said = worded((Filter("elevation", high=330.0), Filter("classification", (2, 6), outside=True)), store)
-        self.assertEqual(said, "elevation … – 330.00 ft (US); classification not Ground, Building")
-        self.assertEqual(worded((Filter("colour", colour=(1, 2, 255)),), store), "colour like #0102ff")
 
 
 class InAJob(Folder):
@@ -156,36 +115,6 @@ class InAJob(Folder):
 
 
 class OnTheCommandLine(CommandLine):
-    def test_convert_only_and_without_with_settings(self):
-        out = self.folder / "some.laz"
-        found = self.json("convert", YARD, out, "--only", "classification!=7", "--only", "intensity=15000..30000")
-        las = laspy.read(YARD)
-        intensity = np.asarray(las.intensity)
-        wanted = (np.asarray(las.classification) != 7) & (intensity >= 15_000) & (intensity <= 30_000)
-        self.assertGreater(int(wanted.sum()), 100)
-        self.assertEqual(found["figures"]["count_out"]["value"], int(wanted.sum()))
-        written = np.asarray(laspy.read(out).intensity)
-        np.testing.assert_array_equal(np.sort(written), np.sort(intensity[wanted]))
-        usual = self.json("convert", YARD, self.folder / "a.laz", "--without", "outliers")
-        strict = self.json("convert", YARD, self.folder / "b.laz", "--without", "outliers:factor=1")
-        self.assertLess(strict["figures"]["count_out"]["value"], usual["figures"]["count_out"]["value"])
-        self.assertIn("factor 1", strict["warnings"][-1]["text"])
-
-    def test_stats_of_what_passes(self):
-        las = laspy.read(YARD)
-        xyz = np.asarray(las.xyz)
-        ring = shapely.box(*(xyz[:, :2].min(axis=0) + 10.0003), *(xyz[:, :2].max(axis=0) - 10.0003))
-        areas = self.folder / "ring.wkt"
-        areas.write_text(ring.wkt)
-        found = self.json("stats", YARD, "--areas", areas, "--only", "classification=2", "--only", "elevation=..4.5")
-        inside = shapely.contains_xy(ring, xyz[:, 0], xyz[:, 1])
-        mine = inside & (np.asarray(las.classification) == 2) & (xyz[:, 2] <= 4.5)
-        names = [column["name"] for column in found["tables"]["areas"]["columns"]]
-        row = dict(zip(names, found["tables"]["areas"]["rows"][0], strict=True))
-        self.assertEqual(row["count"], int(mine.sum()))
-        self.assertAlmostEqual(row["mean"], float(xyz[mine, 2].mean()), places=6)
-        self.assertEqual(found["settings"]["only"][0]["values"], [2])
-
     def test_an_attribute_that_is_not_there_or_that_no_point_has(self):
         out = self.folder / "none.laz"
         for option, words in (("wetness=1..2", "no attribute 'wetness'"), ("intensity=..-1", "no point passes")):

@@ -28,22 +28,15 @@ from kerb.report.reading import (
     method_folder,
     method_text,
 )
-from kerb.report.repeat import repeat_lines
 from kerb.report.text import (
     bound_by,
-    comma_separated,
-    figures_shown,
-    figures_table,
     printed_cell,
     printed_columns,
-    tab_separated,
 )
 from kerb.studies.inventory.setup import InventorySetup
-from kerb.studies.outcome import Column, Figure, Input, Outcome, Table
-from kerb.studies.profiles import eastward, ends_of
+from kerb.studies.outcome import Column, Input, Table
 from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
-from kerb.studies.stockpile.profiles import axes
 from tests.support import FAR, circle, frustum, heap_setup, jittered, measured, near, store_of
 
 
@@ -61,17 +54,11 @@ class Rounding(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(plain(quantity(value, "ft3", u95=u95)), value_text)
             self.assertEqual(plain(bound(u95, "ft3")), bound_text)
-        self.assertEqual(
-            (fitting(None, 2), fitting(float("nan"), 2), fitting(9.96, 3), fitting(0.004, 3)), (2, 2, 1, 3)
-        )
+        self.assertEqual((fitting(None, 2), fitting(float("nan"), 2), fitting(9.96, 3), fitting(0.004, 3)), (2, 2, 1, 3))
         self.assertEqual(bound(None, "m3"), "—")
         for value, text in (
-            (0.0004, "< 0.001 m"),
-            (0.00049, "< 0.001 m"),
-            (0.0005, "0.001 m"),
-            (0.0, "0.000 m"),
-            (0.02, "0.020 m"),
-        ):
+            (0.0004, "< 0.001 m"), (0.00049, "< 0.001 m"), (0.0005, "0.001 m"), (0.0, "0.000 m"), (0.02, "0.020 m"),
+        ):  # fmt: skip
             self.assertEqual(plain(bound(value, "m")), f"± {text}")
         self.assertEqual(plain(bound(0.9, "ft3", Decimals(volume_in="yd3"))), "± < 0.1 yd³")
         self.assertEqual([digits(v) for v in (0.0, 0.00404, 12.34, 0.995, 123.4)], ["0", "0.0040", "12", "0.99", "123"])
@@ -97,47 +84,6 @@ class Rounding(unittest.TestCase):
         self.assertEqual(plain(printed_cell(table, table.rows[0], 4, shown, bounds)), "10.0")
         self.assertEqual([c.unit for c in printed_columns(table, shown)], ["", "yd3", "yd3", "ton", "yd3", "yd3"])
 
-    def test_what_has_no_unit_and_shares(self):
-        """A ratio keeps four digits, a count none after the point, what is to be used again all; a share is written in hundredths."""
-        table = Table("T", (Column("c1", exact=True), Column("ratio"), Column("count"), Column("within", "share"), Column("u95", "share")),
-                      ((0.99998167892068, 0.00281234, 12.0, 0.655, 0.0123), (-33648.96329305443, 1234.5678, 0.0, None, None)))  # fmt: skip
-        rows = [
-            [plain(printed_cell(table, row, n, Decimals(), bound_by(table))) for n in range(5)] for row in table.rows
-        ]
-        self.assertEqual(
-            rows, [["0.999981678921", "0.002812", "12", "65.5", "1.2"], ["-33648.9632931", "1 235", "0", "—", "—"]]
-        )
-        tiny = Table("T", (Column("u95", "m"),), ((0.0004,), (0.0006,), (0.0,), (None,)))
-        said = [plain(printed_cell(tiny, row, 0, Decimals(), bound_by(tiny))) for row in tiny.rows]
-        self.assertEqual(said, ["< 0.001", "0.001", "0.000", "—"])
-        named = Table(
-            "T",
-            (Column("net", "m3"), Column("u95", "m3"), Column("above", "m3", bound="u95")),
-            ((234.56, 0.9, 345.67),),
-        )
-        said = [plain(printed_cell(named, named.rows[0], n, Decimals(), bound_by(named))) for n in range(3)]
-        self.assertEqual(said, ["234.6", "0.9", "345.7"])
-        self.assertEqual(comma_separated(table).splitlines()[1], "0.9999816789207,0.00281234,12.0,65.5,1.23")
-        self.assertIn("within (%)", comma_separated(table))
-        self.assertEqual(tab_separated(table).splitlines()[1].split("\t")[3:], ["65.5", "1.23"])
-        outcome = Outcome(
-            "align",
-            "m",
-            "",
-            {
-                "overlap": Figure(0.25, "share", "Match", 0.01),
-                "net": Figure(1234.56, "m3", "Net", 21.0),
-                "n": Figure(7.0, "", "Rounds"),
-            },
-            {},
-        )
-        self.assertEqual(
-            [row[1:4] for row in figures_table(outcome).rows],
-            [(25.0, 1.0, "%"), (1234.56, 21.0, "m³"), (7.0, None, "")],
-        )
-        shown = [tuple(map(plain, row[1:4])) for row in figures_shown(outcome, Decimals(volume_in="")).rows]
-        self.assertEqual(shown, [("25.0", "1.0", "%"), ("1 235", "21", "m³"), ("7", "—", "")])
-
 
 class Usual(unittest.TestCase):
     def test_defaults_in_feet_are_round_numbers(self):
@@ -160,14 +106,8 @@ class Usual(unittest.TestCase):
 
     def test_dates_as_they_are_typed(self):
         for text in (
-            "2026-05-02",
-            "2026/5/2",
-            "20260502",
-            "2.5.2026",
-            "2 May 2026",
-            "May 2, 2026",
-            "2nd may 2026".replace("nd", ""),
-        ):
+            "2026-05-02", "2026/5/2", "20260502", "2.5.2026", "2 May 2026", "May 2, 2026", "2nd may 2026".replace("nd", ""),
+        ):  # fmt: skip
             self.assertEqual(date_of(text), "2026-05-02", text)
         self.assertEqual((date_of("  "), date_of("13/05/2026"), date_of("05/13/2026"), date_of("4/4/2026")),
                          ("", "2026-05-13", "2026-05-13", "2026-04-04"))  # fmt: skip
@@ -178,22 +118,6 @@ class Usual(unittest.TestCase):
 
 
 class Profiles(unittest.TestCase):
-    def test_from_west_to_east_or_from_south_to_north(self):
-        for start, end, west in (((0, 0), (9, 3), True), ((9, 3), (0, 0), False), ((0, 0), (3, 9), True), ((3, 9), (0, 0), False),
-                                 ((0, 9), (9, 5), True), ((5, 0), (4, 9), True), ((4, 9), (5, 0), False)):  # fmt: skip
-            for size in (1.0, 0.01):
-                line = size * np.array([start, end], float)
-                near(eastward(line), line if west else line[::-1])
-        self.assertEqual((ends_of(0), ends_of(1)), (("A", "B"), ("A′", "B′")))
-        rng = np.random.default_rng(4)
-        for _ in range(20):
-            turn = rng.uniform(0, 2 * np.pi)
-            ring = (circle(6, 40) * [1.0, 0.5]) @ np.array(
-                [[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]]
-            )
-            for line in axes(ring + FAR[:2]):
-                near(eastward(line), line)
-
     def test_a_heap_looks_like_a_heap(self):
         """As little exaggeration as lets heights be read, and never more than twice for anything that stands up."""
         self.assertEqual(exaggerated(8.0, 40.0, (480.0, 58.0)), 1.0)
@@ -219,22 +143,6 @@ class Reports(unittest.TestCase):
         data = make_report([Chapter("Heap", self.outcome, self.store, self.setup, **more)], wish)
         document = pdfium.PdfDocument(data)
         return [re.sub(r"\s+", " ", plain(page.get_textpage().get_text_range())) for page in document], document
-
-    def test_what_repeats_the_figure_is_said(self):
-        said = dict(repeat_lines(self.setup, self.outcome, Decimals()))
-        typed = replace(self.setup, level=-12.34567)
-        self.assertEqual(plain(dict(repeat_lines(typed, self.outcome, Decimals()))["Level"]), "-12.34567 m")
-        self.assertTrue(said["Grid cell"].endswith("m (automatic)"), said["Grid cell"])
-        self.assertIn("points of class 2", said["Top"])
-        self.assertIn("24 vertices", said["Toe line"])
-        self.assertIn(f"{self.ring[0, 0]:.3f} {self.ring[0, 1]:.3f}", said["Toe line"])
-        self.assertIn("12 points are set aside", said["Compared data"])
-        pages, _ = self.text(ReportWish(Title("J", decimals=Decimals())))
-        page = pages[0]
-        for words in ("To repeat it", "Survey of 2026-05-02", "42 triangles", "date of survey not stated", "Report of 20",
-                      "vertical datum not stated", "A′", "B′", "dashed: profiles"):  # fmt: skip
-            self.assertIn(words, page)
-        self.assertNotIn("docs/methods", page)
 
     def test_long_names_are_shortened_and_letter_holds_all(self):
         title = Title("A name " * 40, "A client " * 30, "A site " * 30, "An analyst " * 20, page="Letter")

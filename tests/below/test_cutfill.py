@@ -27,7 +27,7 @@ from kerb.core.surface.contours import Contour, contours, gradients, index_every
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import cell_levels, gaps_filled
 from kerb.core.surface.making import Shape, departure, level_table, mean_level, surface_from
-from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces, zero_lines
+from kerb.core.surface.overlay import change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.spikes import Spikes, spike_free
 from kerb.core.surface.spots import SpotGrid, spot_levels
 from kerb.core.surface.stable import proposals, stable_ground
@@ -83,36 +83,6 @@ class Exact(unittest.TestCase):
             back = change(later, earlier)
             self.assertAlmostEqual(back.fill / found.cut, 1.0, 9)
 
-    def test_any_scale_and_nothing(self):
-        """Millimetres and kilometres give the same numbers by their powers, within areas too; no triangles give noughts."""
-        rng = np.random.default_rng(24)
-        one, other = (
-            triangulate(np.column_stack([rng.uniform(0, 9, (300, 2)), rng.normal(0, 1, 300)]) + FAR) for _ in range(2)
-        )
-        mask = mask_of(area([[2, 1], [8, 2], [5, 8]]))
-        for within in (None, mask):
-            whole = change(one, other, within)
-            for k in (1e-3, 1e3):
-                small = [t and replace(t, vertices=t.vertices * k, origin=t.origin * k) for t in (one, other, within)]
-                found = change(*small)
-                near([found.fill / k**3, found.cut / k**3], [whole.fill, whole.cut], 1e-6)
-                near([found.fill_area / k**2, found.area / k**2], [whole.fill_area, whole.area], 1e-6)
-        none = replace(other, triangles=other.triangles[:0])
-        self.assertEqual(change(one, none), Change(0, 0, 0, 0, 0, 0))
-        self.assertEqual([len(part) for part in pieces(one, none)], [0, 0])
-
-    def test_dead_band_counts_what_is_beyond_it_whole(self):
-        """Of z = 0.02 (x - 50) what is over 0.5: from x = 75 on, 0.01 (50² - 25²) 100 = 1875 on 2500; half stays the same."""
-        earlier, later = surface(3, lambda p: 0 * p[:, 0]), surface(4, lambda p: 0.02 * (p[:, 0] - 50))
-        found = change(earlier, later, band=0.5)
-        near(
-            [found.fill, found.cut, found.fill_area, found.cut_area, found.same_area],
-            [1875, 1875, 2500, 2500, 5000],
-            1e-5,
-        )
-        same = change(earlier, earlier)
-        near([same.fill, same.cut, same.same_area, same.fill_area], [0, 0, 10_000, 0], 1e-5)
-
     def test_pyramid_over_a_tilted_base_and_prismoid(self):
         """A pyramid of base 40 × 40 and height 9 on a slope holds 40² 9 / 3 = 4800; a prismoid between end areas by its formula."""
         slope = lambda p: 0.05 * p[:, 0] + 0.02 * p[:, 1]  # noqa: E731
@@ -143,16 +113,12 @@ class Exact(unittest.TestCase):
             later = surface(int(rng.integers(99)), lambda p: rng.normal(0, 3, len(p)), n)
             for cut_to in (None, hole):
                 fill = cut = both = 0.0
-                shape = (
-                    shapely.Polygon(SQUARE) if cut_to is None else shapely.affinity.translate(cut_to.shape, *-FAR[:2])
-                )
+                shape = shapely.Polygon(SQUARE) if cut_to is None else shapely.affinity.translate(cut_to.shape, *-FAR[:2])
                 for t in later.triangles:
                     for s in earlier.triangles:
                         a, b = (tin.points[k, :2] - FAR[:2] for tin, k in ((later, t), (earlier, s)))
                         piece = shapely.Polygon(a).intersection(shapely.Polygon(b)).intersection(shape)
-                        for part in (
-                            shapely.get_parts(shapely.constrained_delaunay_triangles(piece)) if piece.area > 0 else ()
-                        ):
+                        for part in shapely.get_parts(shapely.constrained_delaunay_triangles(piece)) if piece.area > 0 else ():
                             corner = shapely.get_coordinates(part)[:3]
                             solve = lambda tin, k: np.linalg.solve(  # noqa: E731
                                 np.column_stack([tin.points[k, :2] - FAR[:2], np.ones(3)]), tin.points[k, 2])  # fmt: skip
@@ -212,18 +178,6 @@ class Contours(unittest.TestCase):
         with self.assertRaisesRegex(InputError, "levels"):
             contours(plane, 1e-9)
 
-    def test_against_matplotlib(self):
-        """Length of all lines of a rough surface with saddles, against contourpy by way of Matplotlib's triangulation."""
-        rough = surface(12, lambda p: 3 * np.sin(p[:, 0] / 9) * np.cos(p[:, 1] / 7), 3000, np.zeros(3))
-        levels = np.arange(-2.75, 2.8, 0.5)
-        plain = matplotlib.tri.Triangulation(*rough.points[:, :2].T, rough.triangles)
-        figure = matplotlib.figure.Figure().subplots().tricontour(plain, rough.points[:, 2], levels=levels)
-        for level, theirs in zip(levels, figure.allsegs, strict=True):
-            ours = [line for line in contours(rough, 0.5, base=0.25) if abs(line.level - level) < 1e-9]
-            wanted = sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs)
-            near(sum(line.length for line in ours), wanted, 1e-6)
-            self.assertEqual(len(ours), len(theirs))
-
     def test_real_elevations(self):
         """Matplotlib's sample of real elevations (Jacksboro fault, SRTM, 344 × 403 cells of 90 m, open): every contour as contourpy
         draws it on the same triangles, areas and volumes over levels as prisms added one by one, and cut and fill against a level."""
@@ -249,9 +203,7 @@ class Contours(unittest.TestCase):
         near(areas[0], terrain.plan_areas[clear].sum(), terrain.plan_areas[~clear & ~low].sum() + 1e-3)
         box = terrain.points.min(axis=0), terrain.points.max(axis=0)
         sides = np.array([box[0], [box[1][0], box[0][1], 0], box[1], [box[0][0], box[1][1], 0]])
-        flat = Tin.of(
-            np.column_stack([sides[:, :2], np.full(4, levels[5])]), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
-        )
+        flat = Tin.of(np.column_stack([sides[:, :2], np.full(4, levels[5])]), np.array([[0, 1, 2], [0, 2, 3]], np.int32))
         both = change(flat, terrain)
         near(both.net / ((corner[:, :, 2].mean(axis=1) - levels[5]) @ terrain.plan_areas), 1.0, 1e-9)
         near(both.fill, level_table(terrain, levels[5:6])[1][0], 1e-9 * both.fill)
@@ -284,12 +236,8 @@ class Contours(unittest.TestCase):
         self.assertGreater(len(inner), 25)
         near(inner[:, 2], inner[:, 0] ** 2 - inner[:, 0] * inner[:, 1], 1e-9)
         for level, base, heavy in (
-            (13.0, 3.0, True),
-            (12.0, 3.0, False),
-            (-7.0, 3.0, True),
-            (4.0, 1.5, True),
-            (3.5, 1.5, False),
-        ):
+            (13.0, 3.0, True), (12.0, 3.0, False), (-7.0, 3.0, True), (4.0, 1.5, True), (3.5, 1.5, False),
+        ):  # fmt: skip
             self.assertEqual(index_every(0.5 if base == 1.5 else 1.0, level, base), heavy)
         plane = surface(14, lambda p: 0.3 * p[:, 0] - 0.2 * p[:, 1], shift=np.zeros(3))
         near(smoothed(plane, 1).at(np.array([[33.3, 44.4]])), [0.3 * 33.3 - 0.2 * 44.4], 1e-9)
@@ -388,10 +336,8 @@ class WithoutSpikes(unittest.TestCase):
         rng = np.random.default_rng(3)
         lattice = np.stack(np.meshgrid(np.arange(18.0), np.arange(18.0)), -1).reshape(-1, 2)
         for xy in (
-            rng.uniform(0, 20, (900, 2)),
-            np.vstack([lattice, lattice, lattice + 0.5]),
-            rng.integers(0, 40, (900, 2)) / 2,
-        ):
+            rng.uniform(0, 20, (900, 2)), np.vstack([lattice, lattice, lattice + 0.5]), rng.integers(0, 40, (900, 2)) / 2,
+        ):  # fmt: skip
             points = np.column_stack([xy, rng.uniform(0, 6, len(xy))])
             spikes = Spikes(1.3, 0.7)
             mesh = spike_free(points + FAR, spikes, silent())
@@ -399,9 +345,7 @@ class WithoutSpikes(unittest.TestCase):
             self.went_as_it_had_to(points, mesh, spikes)
             # Edges beside no held triangle are Delaunay's: a level below all holds the most.
             inner = mesh.triangles[(mesh.triangles < len(points)).all(axis=1)]
-            self.assertEqual(
-                len(np.unique(inner)), np.count_nonzero(mesh.kept & np.isin(np.arange(len(points)), inner))
-            )
+            self.assertEqual(len(np.unique(inner)), np.count_nonzero(mesh.kept & np.isin(np.arange(len(points)), inner)))
         few = spike_free(points + FAR, Spikes(1e-3, 0.7), silent())
         self.assertEqual(np.count_nonzero(few.kept), len(np.unique(points[:, :2], axis=0)), "nothing is held")
 
@@ -672,9 +616,7 @@ class StableGround(unittest.TestCase):
         self.assertTrue(tilted.tilted)
         near(tilted.plane, [0.03, 0.002, 0.0], 5e-4)
         near(tilted.at(grid[:2] + FAR[:2], True)[0], 0.03 - 0.0595, 2e-3)
-        spiked = stable_ground(
-            grid + FAR[:2], np.where(np.arange(len(grid)) % 50 == 0, 5.0, rng.normal(0, 0.01, len(grid)))
-        )
+        spiked = stable_ground(grid + FAR[:2], np.where(np.arange(len(grid)) % 50 == 0, 5.0, rng.normal(0, 0.01, len(grid))))
         near(spiked.offset, 0, 0.002)
         with self.assertRaisesRegex(NotDeterminable, "30 are needed"):
             stable_ground(grid[:9], np.zeros(9))
@@ -699,9 +641,7 @@ class Verbs(CommandLine):
         self.two = written(self.folder / "may.las", np.column_stack([xy, 0.1 * xy[:, 0] + 0.5]) + FAR)
         ring = [[FAR[0] + a, FAR[1] + b] for a, b in ((10, 10), (30, 10), (30, 30), (10, 30), (10, 10))]
         self.area = self.folder / "a.geojson"
-        features = [
-            {"type": "Feature", "properties": {"name": "a"}, "geometry": {"type": "Polygon", "coordinates": [ring]}}
-        ]
+        features = [{"type": "Feature", "properties": {"name": "a"}, "geometry": {"type": "Polygon", "coordinates": [ring]}}]
         self.area.write_text(json.dumps({"type": "FeatureCollection", "features": features}))
 
     def test_from_clouds_to_files(self):
@@ -710,9 +650,7 @@ class Verbs(CommandLine):
         self.assertEqual((made["vertices"]["value"], made["plan_area"]["unit"]), (4004, "m2"))
         near([made[n]["value"] for n in ("plan_area", "lowest", "highest", "mean")], [1600, 100, 104, 102], 1e-3)
         for source in (self.one, xml):
-            found = self.json("contours", source, "--interval", 0.5, "--out", self.folder / "k.dxf", "--force")[
-                "figures"
-            ]
+            found = self.json("contours", source, "--interval", 0.5, "--out", self.folder / "k.dxf", "--force")["figures"]
             near([found["lines"]["value"], found["total_length"]["value"]], [8, 320], 0.5)
         levels = {round(e.dxf.elevation if e.dxftype() == "LWPOLYLINE" else next(iter(e.vertices)).dxf.location.z, 3)
                   for e in ezdxf.readfile(self.folder / "k.dxf").query("LWPOLYLINE POLYLINE")}  # fmt: skip
@@ -730,9 +668,7 @@ class Verbs(CommandLine):
         )
         with rasterio.open(self.folder / "d.tif") as raster:
             near(np.nanmedian(np.where(raster.read_masks(1) > 0, raster.read(1), np.nan)), 0.5, 1e-3)
-        self.assertEqual(
-            self.kerb("cutfill", self.one, self.two, "--out", self.folder / "d.tif")[0], 2, "not overwritten"
-        )
+        self.assertEqual(self.kerb("cutfill", self.one, self.two, "--out", self.folder / "d.tif")[0], 2, "not overwritten")
 
     def test_degrees_are_refused_in_words(self):
         """A cloud in longitude and latitude has no areas and volumes: each of the verbs says so, and the rest of it nothing."""
@@ -840,17 +776,6 @@ class Dates(CommandLine):
         noisy[:, :25] = 0.0
         near(proposals(noisy, 2.0)[0].bounds, (0, 0, 50, 120), atol=9)
 
-    def test_labels_on_a_grid(self):
-        earlier, later = surface(1, lambda xy: 0 * xy[:, 0]), surface(2, lambda xy: 0.01 * xy[:, 0])
-        sources = sources_of(None, METRE, earlier=thing(earlier), later=thing(later))
-        setup = CutfillSetup(Scope("a"), Scope("b"), labels=25.0)
-        layer = run(setup, sources, silent()).layers["change on a grid"]
-        near(np.remainder(layer.xyz[:, :2], 25.0), 0, atol=1e-9)
-        near(layer.values, 0.01 * (layer.xyz[:, 0] - FAR[0]), atol=1e-9)
-        self.assertGreater(len(layer.values), 12)
-        with self.assertRaisesRegex(InputError, "wider grid"):
-            run(replace(setup, labels=0.1), sources, silent())
-
 
 def at_cell(grid, place, cell):
     """The elevation of the cell at a whole multiple of the cell size."""
@@ -906,9 +831,7 @@ class Grids(CommandLine):
         corners = np.full((3, 3), np.nan)
         corners[0, 0] = corners[0, 2] = corners[2, 0] = 4.0
         three = ElevationGrid(corners, (1.0, 0.0, 0.0, 0.0, -1.0, 3.0))
-        self.assertEqual(
-            int(gaps_filled(three, 1.0)[1].sum()), 2, "three cells span a plane; beyond its edge nothing is known"
-        )
+        self.assertEqual(int(gaps_filled(three, 1.0)[1].sum()), 2, "three cells span a plane; beyond its edge nothing is known")
         np.testing.assert_array_equal(gaps_filled(whole, 0.0)[0].z, whole.z)
         alone = np.full((9, 9), np.nan)
         alone[4, 3:6] = 1.0

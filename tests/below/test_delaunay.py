@@ -55,9 +55,7 @@ class Signs(unittest.TestCase):
                 c = np.nextafter(c, c + rng.choice([-1, 1], 2))
             self.assertEqual(sign(exact_side(*a, *b, *c)), sign(det_side(a, b, c)))
             angle = np.sort(rng.uniform(0, 2 * np.pi, 4))[[0, 2, 3, 1]]
-            on = rng.uniform(-1e3, 1e3, 2) + 10.0 ** rng.integers(-2, 4) * np.column_stack(
-                [np.cos(angle), np.sin(angle)]
-            )
+            on = rng.uniform(-1e3, 1e3, 2) + 10.0 ** rng.integers(-2, 4) * np.column_stack([np.cos(angle), np.sin(angle)])
             self.assertEqual(sign(exact_circle(*on.ravel())), sign(det_circle(*on)))
             self.assertEqual(in_circle(on, 0, 1, 2, 3, False), det_circle(*on) > 0)
             whole = rng.integers(0, 2 ** int(rng.integers(2, 27)), (4, 2)).astype(float)
@@ -180,9 +178,7 @@ class Free(unittest.TestCase):
             np.testing.assert_array_equal(ordered, keys[order])
         # Nearly all in the first buckets, and by twos, the larger first, all the way up.
         twos = (
-            np.arange(60, dtype=np.uint64)[:, None] * np.uint64(2**54)
-            + np.uint64(2**53)
-            - np.arange(2, dtype=np.uint64)
+            np.arange(60, dtype=np.uint64)[:, None] * np.uint64(2**54) + np.uint64(2**53) - np.arange(2, dtype=np.uint64)
         ).ravel()
         keys = np.concatenate([rng.integers(0, 2**40, 300_000).astype(np.uint64), twos])
         np.testing.assert_array_equal(sorted_keys(keys)[1], np.sort(keys))

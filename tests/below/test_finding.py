@@ -203,18 +203,6 @@ class Repeats(unittest.TestCase):
         store.meta.columns.append("source_file")
         return store, (store.coordinates(slice(0, store.count)) - FAR)[:, :2].T, np.asarray(store.column("source_file"))
 
-    def test_like_strips_part_along_one_seam(self):
-        store, (x, y), source = self.strips()
-        told = []
-        found = overlap(store, Overlap("source_file", "densest", 1.0), every(store), silent(), told)
-        kept_ = ~found & (x > 11) & (x < 29) & (y > 1) & (y < 39)
-        seam = 20.0
-        self.assertEqual(set(source[kept_ & (x < seam - 1.5)]), {0}, "the western one stays west of the middle")
-        hole = (np.abs(x - 24) < 2) & (np.abs(y - 20) < 2)
-        self.assertEqual(set(source[kept_ & (x > seam + 1.5) & ~hole]), {1})
-        self.assertTrue((kept_ & hole & (source == 0)).any(), "what one left empty is filled by the other")
-        self.assertRegex(told[0], r"^file 0 lies 0\.04[01] m below file 1 \(median of \d+ cells, spread 0\.00\d m\)$")
-
     def test_seams_against_every_distance(self):
         """Two like covers of odd outline, far from the corner of the grid: each cell goes to the source whose lacking ground is
         furthest, by every distance there is; single regions decide by themselves; offsets by hand."""
@@ -243,9 +231,7 @@ class Repeats(unittest.TestCase):
         line = np.column_stack([np.arange(30), np.zeros((30, 2), int)])
         counts = np.array([[9, 1]] * 4 + [[9, 0]] * 12 + [[1, 9]] * 3 + [[0, 9]] * 11)
         wanted = [0] * 16 + [1] * 14
-        self.assertEqual(
-            stays(SimpleNamespace(keys=line), counts).tolist(), wanted, "each region has its own denser one"
-        )
+        self.assertEqual(stays(SimpleNamespace(keys=line), counts).tolist(), wanted, "each region has its own denser one")
         self.assertEqual(stays(SimpleNamespace(keys=line), np.array([[1, 0], [0, 2]] * 15)).tolist(), [0, 1] * 15)
         counts, sums = (
             np.array([[3, 4], [5, 3], [2, 9], [3, 3]]),
@@ -254,13 +240,6 @@ class Repeats(unittest.TestCase):
         (one,) = offsets(counts, sums)
         near([one.height, one.spread], [-1.2, 1.4826 * 0.2])
         self.assertEqual((one.one, one.other, one.cells), (0, 1, 3))
-
-    def test_a_clearly_denser_strip_stays_in_the_whole_region(self):
-        for share, winner in ((0.6, 0), (1.8, 1)):
-            store, (x, y), source = self.strips(share)
-            found = overlap(store, Overlap("source_file", "densest", 1.0), every(store), silent())
-            hole = (np.abs(x - 24) < 2) & (np.abs(y - 20) < 2)
-            self.assertEqual(set(source[~found & (x > 11) & (x < 29) & (y > 1) & (y < 39) & ~hole]), {winner})
 
     def test_overlap_of_two_files(self):
         a, b = RNG.uniform(0, 10, (4000, 2)), RNG.uniform(6, 20, (30_000, 2))

@@ -179,14 +179,6 @@ class Las(Folder):
         out = (self.folder / "out.las").read_bytes()
         self.assertEqual((out[6] & 0x06, int.from_bytes(out[227:235], "little")), (0, 0))
 
-    def test_what_a_format_has_no_place_for_is_said_by_name(self):
-        path = self.las("many.las", user_data=[1, 2, 3, 4, 5])
-        for ending, word in (("xyz", "user_data"), ("e57", "gps_time")):
-            _, notes = write_cloud(from_stream(open_points(path)), self.folder / f"out.{ending}", silent())
-            said = dict(notes)["not-held"]
-            self.assertIn("columns", said)
-            self.assertTrue(word in said or "more" in said, said)
-
 
 class Dxf(Folder):
     def drawing(self, fill):
@@ -267,16 +259,6 @@ class Rest(Folder):
         self.assertEqual(len(again.areas()[0]), 2)
         self.assertTrue(shapely.is_valid(again.shapes()[0].shape))
 
-    def test_an_ascii_grid_keeps_all_digits(self):
-        from kerb.core.surface.elevation import ElevationGrid
-        from kerb.formats.rasters import write_elevation
-
-        z = np.array([[12345.678, 0.0001], [-9876.5432, 1234.5678]], np.float32)
-        grid = ElevationGrid(z, (1.0, 0.0, 500_000.0, 0.0, -1.0, 5_800_002.0))
-        write_elevation(self.folder / "g.asc", grid, local_grid(METRE))
-        again, _ = read_elevation(self.folder / "g.asc", silent())
-        np.testing.assert_array_equal(again.z.astype(np.float32), z)
-
     def test_a_grid_read_in_steps_lies_where_it_lies(self):
         x, y = np.arange(60) + 0.5, 50 - (np.arange(50) + 0.5)
         z = (0.1 * x[None] + 0.02 * y[:, None]).astype(np.float32)
@@ -297,9 +279,7 @@ class Rest(Folder):
         )
         stream = open_points(path)
         rows = next(stream.chunks(9))
-        np.testing.assert_allclose(
-            stream.layout.origin + rows["xyz"] * stream.layout.scale, [[1, 2, 3], [4, 5, 6]], atol=1e-5
-        )
+        np.testing.assert_allclose(stream.layout.origin + rows["xyz"] * stream.layout.scale, [[1, 2, 3], [4, 5, 6]], atol=1e-5)
         self.assertEqual(stream.layout.split(rows)["id"].tolist(), [9007199254740993, 12])
         self.assertIn("near", dict(stream.warnings)["not-held"])
 
@@ -323,9 +303,7 @@ class Rest(Folder):
             fetch(str(source), self.folder / "odd", 6, "9999abcd", silent())
 
     def test_very_many_points_at_one_place(self):
-        points = np.concatenate(
-            [np.tile([[5.0, 5.0, 1.0]], (150_000, 1)), np.random.default_rng(1).uniform(0, 10, (2000, 3))]
-        )
+        points = np.concatenate([np.tile([[5.0, 5.0, 1.0]], (150_000, 1)), np.random.default_rng(1).uniform(0, 10, (2000, 3))])
         store = build(Points(points), self.folder / "store", silent())
         self.assertEqual(store.count, 152_000)
         self.assertEqual(int(store.tiles["count"].sum()), 152_000)

@@ -24,11 +24,8 @@ class Damaged(unittest.TestCase):
             for name in job.files:
                 if name.endswith(("tiles.npy", "xyz.npy", "classification.npy", "synthetic.constant.npy")):
                     for data in (
-                        b"",
-                        b"\x93NUMPY\x01\x00\x76\x00{'descr'",
-                        job.files[name][:-40],
-                        job.files[name] + b"x",
-                    ):
+                        b"", b"\x93NUMPY\x01\x00\x76\x00{'descr'", job.files[name][:-40], job.files[name] + b"x",
+                    ):  # fmt: skip
                         self.seen(job, name, data, Path(holder) / "bad")
             store = next(name for name in job.files if name.endswith("store.json"))
             text = job.files[store]

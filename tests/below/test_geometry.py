@@ -2,34 +2,31 @@
 
 import json
 import unittest
-from dataclasses import asdict, replace
+from dataclasses import replace
 
 import numpy as np
-import pyproj
 import shapely
 from scipy.interpolate import LinearNDInterpolator
 from scipy.spatial.transform import Rotation
 
 from kerb.core.cloud.setups import ScanSetup, renumbered, setups_of, with_setups
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.geometry import plane, polygon
+from kerb.core.geometry import plane
 from kerb.core.geometry.alignment import Alignment, Element, Grade, arc, straight
 from kerb.core.geometry.area import Area, inside_any, ring_of
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
-from kerb.core.placing import TRANSFORM, Placing
-from kerb.core.reference import from_text, local_grid
+from kerb.core.reference import local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.grid import HeightGrid, filled, gridded
 from kerb.core.surface.surfaces import CloudTop, GridSurface, TinSurface, surface_of
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.volume import between, by_grid
-from kerb.core.things import LINES, Placed, moved, relocated
+from kerb.core.things import LINES, Placed, moved
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
-from kerb.job import vault
 from kerb.studies.scope import Scope
-from tests.support import FAR, Folder, circle, jittered, near, store_of
+from tests.support import FAR, Folder, jittered, near, store_of
 
 UNEVEN = np.array([[0, 0], [9, 0], [9, 4], [5, 4], [5, 7], [0, 7.0]])  # an L: 9 × 4 and 5 × 3, area 51
 HOLE = np.array([[1, 1], [1, 3], [4, 3], [4, 1.0]])  # clockwise, area 6
@@ -58,9 +55,7 @@ class Alignments(Folder):
 
     def test_closed_forms_of_the_inverse(self):
         line = Alignment("straight", 100.0, (straight((10, 20), (10, 120)),))
-        stations, offsets = line.locate(
-            np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]])
-        )
+        stations, offsets = line.locate(np.array([[13.0, 50.0], [6.0, 20.0], [10.0, 120.0], [11.0, 19.0], [9.0, 121.0]]))
         near(stations[:3], [130, 100, 200], atol=1e-9)
         near(offsets[:3], [3, -4, 0], atol=1e-9)
         self.assertTrue(np.isnan([*stations[3:], *offsets[3:]]).all(), "beyond the ends there is none")
@@ -91,61 +86,6 @@ class Alignments(Folder):
         away = shapely.distance(flat, shapely.points(places[known]))
         near(np.abs(offsets[known]), away, atol=2e-3)
 
-    def test_transformed_exactly_with_the_stations_of_the_design(self):
-        """UTM zone 30 to 29 and to a grid in US survey feet: PROJ on points of it says where it must lie."""
-        here, there = from_text("EPSG:32630"), from_text("EPSG:32629")
-        line = road((300_000.0, 5_560_000.0))
-        item = relocated(Placed(LINES, LineSet((), (line,)), here), Placing(TRANSFORM, here, there))
-        seen = item.thing.alignments[0]
-        stations = np.linspace(500, 740, 97)
-        own = line.at(stations)
-        want = np.column_stack(pyproj.Transformer.from_crs(32630, 32629, always_xy=True).transform(*own[:, :2].T))
-        near(seen.at(stations)[:, :2], want, atol=2e-3)
-        near(seen.at(stations)[:, 2], own[:, 2], atol=1e-9)
-        self.assertEqual((seen.start_station, seen.end_station), (500.0, 740.0))
-        self.assertGreater(abs(seen.length / 240 - 1), 1e-4, "the grid's scale is in the lengths")
-        found, offsets = seen.locate(want)
-        near(found[1:-1], stations[1:-1], atol=3e-3)
-        near(offsets[1:-1], 0.0, atol=2e-3)
-        self.assertTrue(any(abs(e.k0 - e.k1) > 1e-9 for e in seen.elements), "a clothoid stays one")
-        vault.save_thing(self.folder / "road", item)
-        again = vault.load_thing(self.folder / "road").thing.alignments[0]
-        self.assertEqual(asdict(again), asdict(seen))
-
-    def test_halves_and_scales(self):
-        whole = Element((5.0, 7.0), 0.3, 40.0, 0.01, -0.02)
-        front, back = whole.halves()
-        s = np.linspace(0, 20, 9)
-        near(front.at(s), whole.at(s), atol=1e-10)
-        near(back.at(s), whole.at(s + 20), atol=1e-10)
-        feet = road().scaled(1 / FOOT.metres, 1 / FOOT.metres)
-        found, aside = feet.locate(road().at(np.array([533.0]))[:, :2] / FOOT.metres + [0.0, 0.0])
-        self.assertAlmostEqual(found[0], 533 / FOOT.metres, places=4)
-        self.assertAlmostEqual(aside[0], 0.0, places=5)
-
-    def test_beyond_the_ends_and_outside_the_profile(self):
-        line = road()
-        out = line.at(np.array([499.0, 499.9999999995, 500.0, 740.0, 740.0000000005, 741.0]))
-        self.assertEqual(np.isfinite(out[:, 0]).tolist(), [False, True, True, True, True, False])
-        bare = replace(line, profile=line.profile[:1])
-        self.assertTrue(np.isnan(bare.at(np.array([600.0]))[0, 2]), "one point makes no profile")
-        two = replace(line, profile=(Grade(520, 1.0), Grade(540, 3.0)))
-        near(two.at(np.array([520.0, 530.0, 540.0]))[:, 2], [1, 2, 3])
-        self.assertTrue(np.isnan(two.at(np.array([519.0, 541.0]))[:, 2]).all())
-        self.assertEqual((line.length, line.end_station), (240.0, 740.0))
-
-    def test_the_parabola_of_the_profile(self):
-        """z = z0 + g0 s + (g1 - g0) s² / 2L (any surveying handbook), beside the kink it takes away."""
-        line = road()
-        g0, g1 = 3 / 120, -2 / 120
-        for station in (601.0, 610.0, 620.0, 633.0, 639.0):
-            s = station - 600.0
-            want = 13 - g0 * 20 + g0 * s + (g1 - g0) * s * s / 80
-            near(line.at(np.array([station]))[0, 2], want, atol=1e-12)
-        near(line.elevation(np.array([600.0, 640.0, 550.0])), [13 - 0.5, 13 - 1 / 3, 10 + 50 * g0], atol=1e-9)
-        kink = replace(line, profile=tuple(replace(g, curve=0.0) for g in line.profile))
-        near(kink.elevation(np.array([620.0, 630.0])), [13.0, 13 + 10 * g1])
-
     def test_stations_of_the_design_run_on(self):
         """An alignment whose lengths are a thousandth longer than its stations: both ways, and flattened."""
         line = replace(road(), stations=(500.0, 599.9, 659.84, 739.76))
@@ -159,19 +99,6 @@ class Alignments(Folder):
         feet = line.scaled(2.0, 3.0)
         near(feet.marks, 2 * line.marks)
         near(feet.profile[1].elevation, 39.0)
-
-    def test_a_map_that_doubles_is_a_change_of_scale(self):
-        line = road()
-        seen, want = line.mapped(lambda p: 2.0 * p), line.scaled(2.0, 2.0)
-        self.assertEqual(len(seen.elements), 3)
-        for one, other in zip(seen.elements, want.elements, strict=True):
-            near(
-                [one.azimuth, one.length, one.k0, one.k1], [other.azimuth, other.length, other.k0, other.k1], atol=1e-9
-            )
-        near(seen.marks, line.marks)
-        near([g.elevation for g in seen.profile], [20, 26, 22])
-        self.assertEqual(Grade(1.0, 2.0).curve, 0.0)
-        self.assertEqual((Element((0, 0), 0, 1).k0, Element((0, 0), 0, 1).k1), (0.0, 0.0))
 
     def test_a_map_that_bends_is_followed_in_pieces(self):
         """A map that stretches more and more to the east: pieces are cut until each fits."""
@@ -235,9 +162,7 @@ class Transforms(unittest.TestCase):
         tilted = Rigid.of(Rotation.from_euler("x", 1, degrees=True).as_matrix(), np.zeros(3), np.zeros(3))
         self.assertFalse(tilted.upright)
         near(Rigid().matrix, np.eye(3))
-        leaning = Rigid.of(
-            Rotation.from_euler("y", 30, degrees=True).as_matrix(), np.zeros(3), np.array([1.0, 2.0, 3.0])
-        )
+        leaning = Rigid.of(Rotation.from_euler("y", 30, degrees=True).as_matrix(), np.zeros(3), np.array([1.0, 2.0, 3.0]))
         self.assertFalse(leaning.upright)
         near(leaning(np.array([[2.0, 5.0, np.nan]]))[0, :2], [2 * np.cos(np.pi / 6) + 1, 7.0], atol=1e-12)
         lost = quarter(np.array([[0.0, 1.0, np.nan]]))
@@ -254,26 +179,13 @@ class Setups(unittest.TestCase):
         spin = Rotation.from_euler("zyx", [30, 2, -1], degrees=True).as_matrix()
         self.one = ScanSetup(3, "by the gate", 700, spin, FAR + [10, 20, 1.5])
 
-    def test_mapped_as_its_points_are(self):
-        turn = Rigid.of(Rotation.from_euler("zx", [70, 3], degrees=True).as_matrix(), FAR, np.array([1.0, 2, 3]))
-        seen = self.one.mapped(turn)
-        local = np.random.default_rng(0).normal(0, 10, (20, 3))
-        near(local @ seen.rotation.T + seen.position, turn(local @ self.one.rotation.T + self.one.position), atol=1e-6)
-        feet = self.one.mapped(lambda p: p / FOOT.metres)
-        near(feet.rotation, self.one.rotation, atol=1e-9)
-        near(feet.position, self.one.position / FOOT.metres)
-        self.assertEqual((feet.number, feet.name, feet.count), (3, "by the gate", 700))
-        self.assertAlmostEqual(np.linalg.det(self.one.mapped(lambda p: p[:, [1, 0, 2]]).rotation), 1.0)
-
     def test_kept_and_numbered_anew(self):
         details = {"setups": [self.one.to_json()], "other": 1}
         again = setups_of(json.loads(json.dumps(details)))[0]
         np.testing.assert_array_equal(again.rotation, self.one.rotation)
         self.assertEqual(with_setups({"other": 1}, lambda p: p), {"other": 1})
         self.assertEqual(with_setups(details, lambda p: p + 1)["other"], 1)
-        found, changes = renumbered(
-            [details, {}, {"setups": [{**self.one.to_json(), "number": 1}, self.one.to_json()]}]
-        )
+        found, changes = renumbered([details, {}, {"setups": [{**self.one.to_json(), "number": 1}, self.one.to_json()]}])
         self.assertEqual([item["number"] for item in found], [1, 2, 3])
         self.assertEqual(changes, [{3: 1}, {}, {1: 2, 3: 3}])
 
@@ -314,9 +226,7 @@ class Areas(unittest.TestCase):
             Line(flat(HOLE + 20), True, "yard"),
         ))  # fmt: skip
         found = lines.shapes()
-        self.assertEqual(
-            [(area.name, len(area.rings), area.size) for area in found], [("bay", 2, 45.0), ("yard", 1, 6.0)]
-        )
+        self.assertEqual([(area.name, len(area.rings), area.size) for area in found], [("bay", 2, 45.0), ("yard", 1, 6.0)])
         self.assertEqual(LineSet(()).shapes(), [])
 
     def test_what_is_no_area(self):
@@ -347,23 +257,6 @@ class Triangulations(unittest.TestCase):
         with self.assertRaises(InputError):
             triangulate(self.points, holes=[hole])
 
-    def test_edges_follow_a_breakline(self):
-        """A roof: two planes that meet along a line on which no point lies."""
-        xy = jittered(10, 0.9)
-        xy = xy[np.abs(xy[:, 0]) > 0.5]
-        roof = np.column_stack([xy, -np.abs(xy[:, 0])]) + FAR
-        ridge = np.column_stack([np.zeros(9), np.linspace(-8, 8, 9), np.zeros(9)]) + FAR
-        ring = np.array([[-9, -9, -9], [9, -9, -9], [9, 9, -9], [-9, 9, -9.0]]) + FAR
-        tin = triangulate(roof, ring, lines=[ridge])
-        along = np.column_stack([np.zeros(50), np.linspace(-7.9, 7.9, 50)]) + FAR[:2]
-        near(tin.at(along), FAR[2], atol=1e-6)
-        beside = along + [0.4, 0.0]
-        near(tin.at(beside), FAR[2] - 0.4, atol=1e-6)
-        self.assertAlmostEqual(tin.plan_area, 18 * 18, places=6)
-        free = triangulate(roof, lines=[ridge])
-        near(free.at(along), FAR[2], atol=1e-6)
-        self.assertLess(triangulate(roof).at(along).min(), FAR[2] - 0.3, "without the line the ridge is cut off")
-
     def test_against_scipy(self):
         xyz = np.column_stack([jittered(6, 0.7), np.random.default_rng(0).normal(0, 1, len(jittered(6, 0.7)))])
         tin = triangulate(xyz + FAR)
@@ -372,19 +265,6 @@ class Triangulations(unittest.TestCase):
         near(tin.at(places + FAR[:2]) - FAR[2], twin(places), atol=1e-6)
         self.assertTrue(np.isnan(tin.at(np.array([[50.0, 0.0]]) + FAR[:2])).all())
         self.assertAlmostEqual(tin.plan_area, shapely.MultiPoint(xyz[:, :2]).convex_hull.area, places=6)
-
-    def test_doubles_become_their_mean(self):
-        three = np.array([[0, 0, 1.0], [4, 0, 1], [0, 3, 1], [0, 0, 3], [0, 0, 5]])
-        tin = triangulate(three)
-        self.assertEqual(len(tin.vertices), 3)
-        self.assertAlmostEqual(tin.at(np.array([[0.0, 0.0]]))[0], 3.0)
-        self.assertAlmostEqual(tin.plan_area, 6.0)
-        near(tin.longest_edges, [5.0])
-        far = triangulate(np.array([[2, 1, 0.0], [9, 3, 0], [4, 8, 0]]) + FAR)
-        near(far.longest_edges, [np.hypot(7, 2)])
-        for bad in (three[:2], np.column_stack([np.arange(5), 2 * np.arange(5), np.zeros(5)]).astype(float)):
-            with self.assertRaises(NotDeterminable):
-                triangulate(bad)
 
     def test_lines_that_cross_share_a_vertex(self):
         """Two breaklines of equal level cross where no point is: the surface passes through both."""
@@ -398,18 +278,6 @@ class Triangulations(unittest.TestCase):
             places = line[0] + share * (line[1] - line[0])
             near(tin.at(places[:, :2]), FAR[2] + 2, atol=1e-6)
 
-    def test_the_index_is_as_large_as_the_surface_needs(self):
-        """A cell for two triangles at most, four thousand at least; long thin surfaces do not burst it."""
-        for size in (40, 20_000):
-            xy = np.random.default_rng(0).uniform(0, 100, (size, 2))
-            tin = triangulate(np.column_stack([xy, np.zeros(size)]) + FAR)
-            cells = len(tin.index.starts) - 1
-            self.assertLess(cells, max(len(tin.triangles) / 2, 4000) * 1.2 + 400)
-            self.assertGreater(cells, max(len(tin.triangles) / 2, 4000) * 0.8)
-        thin = triangulate(np.column_stack([np.linspace(0, 9000, 500), np.arange(500) % 2 * 0.01, np.zeros(500)]) + FAR)
-        self.assertLess(len(thin.index.starts), 100_000)
-        self.assertAlmostEqual(thin.at(np.array([[4500.0, 0.005]]) + FAR[:2])[0], FAR[2])
-
     def test_a_thousand_points_on_a_line_and_one_beside(self):
         line = np.column_stack([np.arange(1100.0), 2 * np.arange(1100.0), np.zeros(1100)])
         with self.assertRaises(NotDeterminable):
@@ -417,18 +285,6 @@ class Triangulations(unittest.TestCase):
         beside = triangulate(np.concatenate([line, [[3.0, 500.0, 0.0]]]) + FAR)
         twin = shapely.MultiPoint(np.concatenate([line[:, :2], [[3.0, 500.0]]])).convex_hull.area
         self.assertAlmostEqual(beside.plan_area / twin, 1.0, places=6)
-
-    def test_parts_of_a_surface(self):
-        tin = triangulate(self.points)
-        keep = tin.vertices[tin.triangles, 0].mean(axis=1) + tin.origin[0] < FAR[0]
-        part = tin.compact(keep)
-        self.assertEqual(len(part.triangles), keep.sum())
-        self.assertLess(len(part.vertices), len(tin.vertices))
-        self.assertAlmostEqual(part.plan_area, tin.only(keep).plan_area, places=9)
-        places = np.array([[-5.0, 1.0], [5.0, 1.0]]) + FAR[:2]
-        near(part.at(places), [tin.at(places[:1])[0], np.nan])
-        again = Tin.of(part.points, part.triangles)
-        near(again.at(places[:1]), part.at(places[:1]), atol=1e-9)
 
 
 class Surfaces(unittest.TestCase):
@@ -461,44 +317,6 @@ class Surfaces(unittest.TestCase):
                     surface.tin(low + 500, high + 500)
         part = grid.tin(low, high)
         self.assertLess(len(part.triangles), 700, "cut before it is triangulated")
-
-    def test_a_grid_is_cut_where_it_is_asked_about_and_no_further(self):
-        """Sixty columns of half a metre: a box of three metres needs its cells and one more at each side."""
-        grid = GridSurface(self.grid(), local_grid(METRE))
-        for low, high in (([8.0, 5.0], [11.0, 9.0]), ([0.3, 0.3], [2.0, 2.0]), ([28.0, 18.0], [29.7, 19.7])):
-            part = grid.tin(np.array(low) + FAR[:2], np.array(high) + FAR[:2])
-            ends = part.points[:, :2] - FAR[:2]
-            self.assertTrue((ends.min(axis=0) <= np.maximum(low, 0.25) + 1e-9).all(), (low, high))
-            self.assertTrue((ends.max(axis=0) >= np.minimum(high, [29.75, 19.75]) - 1e-9).all(), (low, high))
-            self.assertTrue((ends.min(axis=0) >= np.array(low) - 1.3).all())
-            self.assertTrue((ends.max(axis=0) <= np.array(high) + 1.3).all())
-            places = (
-                np.random.default_rng(3).uniform(np.maximum(low, 0.25), np.minimum(high, [29.75, 19.75]), (60, 2))
-                + FAR[:2]
-            )
-            near(
-                part.at(places)[np.isfinite(part.at(places))], grid.at(places)[np.isfinite(part.at(places))], atol=2e-2
-            )
-        for low, high in (
-            ([-9.0, 5.0], [-5.0, 9.0]),
-            ([8.0, 25.0], [11.0, 29.0]),
-            ([31.5, 5.0], [40.0, 9.0]),
-            ([8.0, -9.0], [11.0, -2.0]),
-        ):
-            with self.assertRaises(NotDeterminable):
-                grid.tin(np.array(low) + FAR[:2], np.array(high) + FAR[:2])
-        empty = replace(self.grid(), z=np.full((40, 60), np.nan))
-        with self.assertRaisesRegex(NotDeterminable, "no elevation here"):
-            GridSurface(empty, local_grid(METRE)).tin(FAR[:2] + 5, FAR[:2] + 9)
-        few = empty.z.copy()
-        few[20, 20:23] = 1.0
-        few[21, 20] = 1.0
-        self.assertEqual(GridSurface(replace(empty, z=few), local_grid(METRE)).count, 4)
-        few[20, 22] = np.nan
-        box = np.array([9.0, 8.0]) + FAR[:2], np.array([12.0, 12.0]) + FAR[:2]
-        self.assertEqual(
-            len(GridSurface(replace(empty, z=few), local_grid(METRE)).tin(*box).triangles), 1, "three make one"
-        )
 
     def test_triangles_that_touch_a_box_belong_to_it(self):
         """Four triangles in a row; a box that only touches the edge between two takes both."""
@@ -633,36 +451,3 @@ class Grids(unittest.TestCase):
         every = filled(grid, np.ones(z.shape, bool))
         near(every.z[:, 10], z[:, 9], atol=1e-9)
         self.assertIs(filled(grid, np.zeros(z.shape, bool)), grid)
-
-
-class Polygons(unittest.TestCase):
-    def test_measures(self):
-        far = UNEVEN + FAR[:2]
-        self.assertAlmostEqual(polygon.area(far), 51.0, places=6)
-        self.assertAlmostEqual(polygon.area(far[::-1]), -51.0, places=6)
-        self.assertAlmostEqual(polygon.perimeter(far), 32.0, places=6)
-        grown = polygon.offset(circle(10, 200) + FAR[:2], 2.0)
-        self.assertEqual(len(grown), 1)
-        self.assertAlmostEqual(polygon.area(grown[0]) / (np.pi * 144), 1.0, delta=2e-3)
-        self.assertEqual(polygon.offset(UNEVEN, -10.0), [])
-
-    def test_places_along_a_ring(self):
-        """No further apart than the step, every vertex among them, in order round."""
-        ring = UNEVEN + FAR[:2]
-        for step in (0.4, 1.0, 3.3, 100.0):
-            places = polygon.along(ring, step)
-            gaps = np.hypot(*(np.roll(places, -1, axis=0) - places).T)
-            self.assertLessEqual(gaps.max(), max(step, 0) + 1e-9 if step < 9 else 9.0 + 1e-9)
-            self.assertAlmostEqual(gaps.sum(), 32.0, places=6)
-            self.assertLessEqual(len(places), 32 / step + 2 * len(ring))
-            for vertex in ring:
-                self.assertLess(np.hypot(*(places - vertex).T).min(), 1e-9)
-
-    def test_a_ring_is_made_plain(self):
-        doubled = np.concatenate([UNEVEN, UNEVEN[:1]])
-        np.testing.assert_array_equal(polygon.checked(doubled), UNEVEN)
-        np.testing.assert_array_equal(polygon.checked(np.repeat(UNEVEN, 2, axis=0)), UNEVEN)
-        self.assertGreater(polygon.area(polygon.checked(UNEVEN[::-1])), 0)
-        for bad in (UNEVEN[:2], UNEVEN[[0, 2, 1, 3]], np.zeros((4, 2)), UNEVEN * np.nan):
-            with self.assertRaisesRegex(InputError, "toe"):
-                polygon.checked(bad, "toe")

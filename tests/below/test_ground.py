@@ -1,6 +1,8 @@
-"""Ground, heights above it and height bands: against truth, SciPy and themselves in one piece."""
+"""Ground and heights of clouds, and the studies of surfaces, contours and levels by closed forms."""
 
+import re
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import laspy
@@ -13,20 +15,35 @@ from kerb.core.cloud.heights import banded, heights
 from kerb.core.cloud.sets import PointSets
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import silent
+from kerb.core.quantity import Decimals
+from kerb.core.surface.tin import triangulate
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.job.holdings import altered
 from kerb.job.job import Job
-from tests.support import DATA, YARD, CommandLine, near, store_of
+from kerb.report.flow import PlanFigure
+from kerb.report.pdf import Chapter, ReportWish, make_report
+from kerb.report.plan import plan_of
+from kerb.studies.contours.run import run as contours
+from kerb.studies.contours.setup import ContoursSetup
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.mend.kind import describe as describe_mending
+from kerb.studies.mend.run import run as mend
+from kerb.studies.mend.setup import MendSetup
+from kerb.studies.scope import Scope
+from kerb.studies.spots.kind import write
+from kerb.studies.spots.run import run as spots
+from kerb.studies.spots.setup import SpotsSetup
+from kerb.studies.surface.run import run as surface
+from kerb.studies.surface.setup import SurfaceSetup
+from tests.below.test_cutfill import thing
+from tests.support import DATA, FAR, YARD, CommandLine, Folder, near, sources_of, store_of
 from tests.terrain import UTM, made, scores
 
 # Kappa that the usual settings must reach on made terrain; docs/methods/ground.md tells what they did reach.
 WANTED = {
-    ("flat", "rolling"): 0.99,
-    ("sloping", "rolling"): 0.97,
-    ("sloping", "steep"): 0.98,
-    ("stepped", "benches"): 0.95,
-}
+    ("flat", "rolling"): 0.99, ("sloping", "rolling"): 0.97, ("sloping", "steep"): 0.98, ("stepped", "benches"): 0.95,
+}  # fmt: skip
 
 
 def found(xyz, classes, terrain, unit=METRE, scale=0.001):
@@ -49,37 +66,13 @@ class Ground(unittest.TestCase):
                 self.assertEqual(int((result[truth == 6] == 2).sum()), 0, "a roof was taken for ground")
                 np.testing.assert_array_equal(result[truth == 7], 7)
 
-    def test_given_classes_do_not_decide(self):
-        xyz, classes = made("flat")
-        store, result = found(xyz, classes, "rolling")
-        blind, same = found(xyz, np.zeros_like(classes), "rolling")
-        noise = np.asarray(store.column("classification")) == 7
-        np.testing.assert_array_equal(store.column("number"), blind.column("number"))
-        np.testing.assert_array_equal(result[~noise], same[~noise])
-        self.assertFalse(np.any(same[noise] == 2), "a low point was taken for ground")
-
     def test_feet_give_the_same_ground(self):
         xyz, classes = made("sloping", density=3.0)
-        wanted = np.sort(
-            np.asarray(found(xyz, classes, "rolling")[0].column("number"))[found(xyz, classes, "rolling")[1] == 2]
-        )
+        wanted = np.sort(np.asarray(found(xyz, classes, "rolling")[0].column("number"))[found(xyz, classes, "rolling")[1] == 2])
         for unit in (FOOT, US_SURVEY_FOOT):
             store, result = found((xyz + UTM) / unit.metres, classes, "rolling", unit, 0.001)
             numbers = np.asarray(store.column("number"))[result == 2]
             self.assertLess(len(np.setxor1d(numbers, wanted)), 0.005 * len(xyz), unit.code)
-
-    def test_demo_yard(self):
-        """The yard of the demo: heaps are ground, the roof of the loader is not."""
-        las = laspy.read(YARD)
-        truth = np.asarray(las.classification)
-        store, result = found(np.asarray(las.xyz), truth, "benches")
-        truth = np.asarray(store.column("classification"))
-        self.assertGreater(float((result[truth == 2] == 2).mean()), 0.99)
-        points = store.coordinates(slice(0, store.count))
-        xy = points[:, :2] - yard.ORIGIN
-        high = yard.LOADER[1].inside(xy) & (points[:, 2] > yard.LOADER[1].top(xy) - 0.5)
-        self.assertGreater(int(high.sum()), 5)
-        self.assertFalse(np.any(result[high] == 2))
 
     def test_open_airborne_file(self):
         """An open national airborne sample with its given classes (tests/data): scattered patches of hilly woodland.
@@ -99,12 +92,8 @@ class Ground(unittest.TestCase):
         xyz, classes = made("flat", density=1.0)
         store = store_of(xyz, scale=0.001, classes=classes)
         for bad in (
-            (0.0, 0.1, 10, 1),
-            (0.3, -1, 10, 1),
-            (0.3, 0.1, np.nan, 1),
-            (0.3, 0.1, 0.5, 1),
-            (0.3, 0.1, 10, 1e-4),
-        ):
+            (0.0, 0.1, 10, 1), (0.3, -1, 10, 1), (0.3, 0.1, np.nan, 1), (0.3, 0.1, 0.5, 1), (0.3, 0.1, 10, 1e-4),
+        ):  # fmt: skip
             with self.assertRaises(InputError):
                 ground(store, GroundSettings(*bad), silent())
         self.assertEqual(set(TERRAINS), {"flat", "rolling", "steep", "benches"})
@@ -165,9 +154,7 @@ class Heights(unittest.TestCase):
         up = np.column_stack([xy + [0.125, 0.11], np.full(len(xy), 5.0)])
         classes = np.repeat([2, 1], len(xy))
         store = store_of(np.concatenate([xyz, up]) + UTM, scale=0.001, classes=classes)
-        np.testing.assert_array_equal(
-            heights(store, (2,), silent(), tiled=True), heights(store, (2,), silent(), tiled=False)
-        )
+        np.testing.assert_array_equal(heights(store, (2,), silent(), tiled=True), heights(store, (2,), silent(), tiled=False))
 
     def test_units_classes_and_set_aside(self):
         xyz, classes = made("sloping", density=3.0)
@@ -285,3 +272,232 @@ class Verbs(CommandLine):
         found = self.json("stats", f"{folder}#{holding.name}", "--areas", area)
         noise = np.asarray(store.column("classification")) == 7
         self.assertEqual(found["figures"]["count"]["value"], int((~gone & ~noise).sum()))
+
+
+def lattice(side=20, step=1.0, height=lambda xy: 0.1 * xy[:, 0], north=None):
+    at = [np.arange(count + 1) * step for count in (side, side if north is None else north)]
+    xy = np.stack(np.meshgrid(*at), axis=-1).reshape(-1, 2)
+    return np.column_stack([xy, height(xy)])
+
+
+class Surfaces(unittest.TestCase):
+    def made(self, points, unit=METRE, **values):
+        return surface(SurfaceSetup(Scope("cloud"), **values), sources_of(store_of(points, unit), unit), silent())
+
+    def test_figures_of_a_plane_in_three_units(self):
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            one = 1 / unit.metres
+            found = self.made((lattice() + FAR) * one, unit)
+            near([found.value(n) for n in ("vertices", "triangles")], [441, 800])
+            near(found.value("plan_area"), 400 * one**2, 1e-3 * one**2)
+            near(found.value("surface_area"), 400 * np.hypot(1, 0.1) * one**2, 1e-2 * one**2)
+            near([found.value(n) for n in ("lowest", "highest", "mean")], (FAR[2] + np.array([0, 2, 1])) * one, 1e-3)
+            self.assertEqual([found.value(n) for n in ("thinned_max", "thinned_rms", "cells", "filled_cells")], [None] * 4)
+            rows = found.tables["levels"].rows
+            near([rows[0][0], rows[-1][0]], (FAR[2] + np.array([0, 2])) * one, 1e-3)
+            for level, area, volume in rows:
+                part = np.clip(20 - 10 * (level * unit.metres - FAR[2]), 0, 20)
+                near([area, volume], [20 * part * one**2, part**2 * one**3], 0.02 * one**3)
+            chart = found.charts[0]
+            near([chart.x, chart.y], np.array(rows)[:, [0, 2]].T)
+            self.assertEqual(found.method, "Delaunay triangulation in plan of all points that count.")
+            self.assertEqual(found.makes[0].name, "Surface of Cloud")
+
+    def test_spikes_and_layers_know_their_metres(self):
+        """Of a roof over the ground: half a metre below it is a spike by itself, less is none; layers are marked at its height."""
+        ground, roof = lattice(40, 0.5, lambda xy: 0 * xy[:, 0]), lattice(16, 0.5, lambda xy: 0 * xy[:, 0] + 5)
+        for unit in (METRE, FOOT):
+            one = 1 / unit.metres
+            for depth, share in ((0.7, 100 * 225 / 514), (0.3, 0.0)):
+                inner = lattice(14, 0.5, lambda xy, d=depth: 5 - d + 0 * xy[:, 0]) + [0.5, 0.5, 0] + [0.05, 0.02, 0]
+                points = (np.concatenate([roof, inner]) + FAR) * one
+                found = self.made(points, unit, spike_edge=0.8 * one)
+                text = next(note.text for note in found.warnings if note.code == "spikes")
+                self.assertIn(f"({share:.1f} %)", text)
+                near(found.settings["spike_depth"], 0.5 * one)
+                self.assertEqual(found.inputs[0].used, 514)
+            found = self.made((np.concatenate([ground, roof + [6.1, 6.2, 0]]) + FAR) * one, unit)
+            marked = found.layers["layers"].xyz / one - FAR
+            near(marked[:, 2], np.full(len(marked), 5.0), 1e-3)
+            text = next(note.text for note in found.warnings if note.code == "layers")
+            told = float(re.match(r"on ([\d\u2009]+\.\d)", text)[1].replace("\u2009", ""))
+            self.assertAlmostEqual(told * unit.metres**2 / 64, 1.0, delta=0.6)
+            self.assertTrue(((marked[:, :2] > 4) & (marked[:, :2] < 16)).all())
+            dense = lattice(40, 0.05, lambda xy: 0 * xy[:, 0])
+            for above, said in ((0.7, True), (0.45, False)):
+                layered = np.concatenate([dense, dense[::2] + [0.02, 0.01, above]])
+                self.assertEqual("layers" in self.made((layered + FAR) * one, unit).layers, said)
+            for most in (len(marked), len(marked) - 1):
+                with mock.patch("kerb.studies.surface.run.MOST_MARKED", most):
+                    layer = self.made((np.concatenate([ground, roof + [6.1, 6.2, 0]]) + FAR) * one, unit).layers["layers"]
+                    self.assertEqual((len(layer.xyz), layer.shown), (most, most == len(marked)))
+
+    def test_grids_are_cut_off_in_the_middle_of_cells(self):
+        """Cells whose middle lies in the boundary stay; four are enough, three are not; what thinning costs is told."""
+        ring = Drawn.of(np.array([[1.6, 0.4], [4.4, 0.4], [4.4, 3.4], [1.6, 3.4]]) + FAR[:2])
+        found = self.made(lattice(20, 0.5) + FAR, form="grid", cell=1.0, boundary=ring)
+        grid = found.makes[0].item.thing
+        a, _, west, _, e, north = grid.affine
+        rows, columns = np.nonzero(np.isfinite(grid.z))
+        middles = np.column_stack([west + a * (columns + 0.5), north + e * (rows + 0.5)]) - FAR[:2]
+        self.assertEqual(
+            {tuple(one) for one in np.round(middles, 6).tolist()},
+            {(x, y) for x in (2.0, 3.0, 4.0) for y in (1.0, 2.0, 3.0)}
+            if abs(middles[0, 0] % 1) < 0.1
+            else {(x + 0.5, y + 0.5) for x in (2, 3) for y in (0, 1, 2)},
+        )
+        self.assertEqual((found.value("cells"), found.value("filled_cells")), (len(rows), 0))
+        self.assertIn(f"{len(rows)} cells of", next(note.text for note in found.warnings if note.code == "gridded"))
+        for side, good in ((2.0, True), (1.0, False)):
+            box = Drawn.of(np.array([[2.9, 2.9], [2.9 + side, 2.9], [2.9 + side, 4.9], [2.9, 4.9]]) + FAR[:2])
+            if good:
+                self.assertEqual(self.made(lattice(20, 0.5) + FAR, form="grid", cell=1.0, boundary=box).value("cells"), 4)
+            else:
+                with self.assertRaisesRegex(NotDeterminable, "fewer than four cells"):
+                    self.made(lattice(20, 0.5) + FAR, form="grid", cell=1.0, boundary=box)
+        thin = self.made(lattice(20, 0.5, lambda xy: 0.1 * xy[:, 0] + 0.2 * (xy[:, 0] == 5)) + FAR, spacing=1.0, thin="lowest")
+        self.assertGreater(thin.value("thinned_max"), 0.15)
+        self.assertIn("all points lie within 0.2", next(note.text for note in thin.warnings if note.code == "thinned"))
+
+
+class Lines(unittest.TestCase):
+    def test_of_a_plane_by_level(self):
+        """Every half metre a line of 20; each level in the table; every fifth heavier and labelled by its own decimals."""
+        sources = sources_of(
+            None, METRE, surface=thing(triangulate(lattice(24, 1.0, lambda xy: 0.25 * xy[:, 0] + 0.01, 20) + FAR))
+        )
+        found = contours(ContoursSetup(Scope("s"), interval=0.5, keep=True), sources, silent())
+        near([found.value(n) for n in ("lines", "total_length", "levels")], [12, 240, 12], 1e-6)
+        near([found.value("lowest"), found.value("highest")], FAR[2] + np.array([0.5, 6.0]))
+        for k, (level, many, length) in enumerate(found.tables["levels"].rows):
+            near([level, many, length], [FAR[2] + 0.5 * (k + 1), 1, 20], 1e-6)
+        drawn = {name: layer for name, layer in found.layers.items() if name.startswith("contour")}
+        self.assertEqual(sorted(layer.xyz[0, 2] - FAR[2] for layer in drawn.values() if layer.role == "edge"), [2.5, 5.0])
+        labels = found.layers["labels"]
+        self.assertEqual(sorted(set(labels.texts)), ["102.5", "105.0"])
+        # No closer than a third of the longer side: two on each line of 20.
+        self.assertEqual(len(labels.texts), 4)
+        near(np.sort(labels.xyz[:, 1] - FAR[1]), [5, 5, 15, 15], 1e-6)
+        made = found.makes[0].item.thing
+        self.assertEqual({line.layer for line in made.lines}, {"contours", "index contours"})
+        near(made.fields["elevation"], [line.xyz[0, 2] for line in made.lines])
+        with mock.patch("kerb.studies.contours.run.MOST_DRAWN", 4):
+            few = contours(ContoursSetup(Scope("s"), interval=0.5), sources, silent())
+        self.assertEqual(sum(name.startswith("contour ") for name in few.layers), 4)
+        self.assertEqual(
+            [note.text for note in few.warnings if note.code == "not-drawn"],
+            ["the 4 longest of 12 lines are drawn; files get all"],
+        )
+        none = contours(ContoursSetup(Scope("s"), interval=50.0), sources, silent())
+        self.assertEqual([note.code for note in none.warnings], ["no-lines"])
+
+    def test_rings_of_a_cone_and_labels_by_the_longer_side(self):
+        """A ring ends where it began and says so once; its length is that of a circle; on a long surface labels stand wide apart."""
+        cone = thing(triangulate(lattice(80, 0.5, lambda xy: -0.5 * np.hypot(*(xy - 20).T)) + FAR))
+        found = contours(ContoursSetup(Scope("s"), interval=2.0, keep=True), sources_of(None, surface=cone), silent())
+        rings = [line for line in found.makes[0].item.thing.lines if line.closed]
+        self.assertEqual(len(rings), 4)
+        total = 0.0
+        for line in rings:
+            self.assertEqual(len(np.unique(line.xyz, axis=0)), len(line.xyz))
+            away = np.roll(line.xyz, -1, axis=0) - line.xyz
+            self.assertLess(np.linalg.norm(away, axis=1).max(), 0.8)
+            total += np.linalg.norm(away, axis=1).sum()
+        near(total, 2 * np.pi * (4 + 8 + 12 + 16), 0.5)
+        rows = found.tables["levels"].rows
+        near(sum(row[2] for row in rows[-4:]), total, 1e-6)
+        long = thing(triangulate(lattice(60, 1.0, lambda xy: 0.25 * xy[:, 0] + 0.01, 20) + FAR))
+        found = contours(ContoursSetup(Scope("s"), interval=0.5), sources_of(None, surface=long), silent())
+        near(np.sort(found.layers["labels"].xyz[:, 1] - FAR[1]), np.full(len(found.layers["labels"].texts), 10.0), 1e-6)
+
+
+class Levels(Folder):
+    def test_of_two_epochs(self):
+        """Nodes every two metres: what each finds within half of that, what changed, and what neither covers."""
+        one, two = lattice(20, 0.5), lattice(12, 0.5, lambda xy: 0.1 * xy[:, 0] - 0.3)
+        sources = sources_of(store_of(one + FAR), later=store_of(two + FAR))
+        setup = SpotsSetup(Scope("cloud"), spacing=2.0, later=Scope("later"), take="median")
+        found = spots(setup, sources, silent())
+        rows = [
+            dict(zip([c.name for c in found.tables["points"].columns], row, strict=True)) for row in found.tables["points"].rows
+        ]
+        self.assertEqual((found.value("count"), found.value("empty")), (len(rows), 0))
+        corner = min((row["n"], row["e"]) for row in rows)
+        begun = spots(replace(setup, origin=f"{corner[1]}, {corner[0]}"), sources, silent()).tables["points"]
+        where = [[column.name for column in begun.columns].index(name) for name in ("row", "column")]
+        for row, other in zip(rows, begun.rows, strict=True):
+            wanted = [round((row[a] - corner[k]) / 2) for k, a in enumerate(("n", "e"))]
+            self.assertEqual(([row["row"] - 1, row["column"] - 1], [other[k] for k in where]), (wanted, wanted))
+        for row in rows:
+            off = np.hypot(*(one[:, :2] + FAR[:2] - [row["e"], row["n"]]).T)
+            near(row["z"], np.median(one[off <= 1.0, 2]) + FAR[2], 1e-4)
+            if row["e"] - FAR[0] <= 5 and row["n"] - FAR[1] <= 5:
+                near(row["change"], -0.3, 1e-4)
+                near(row["later_z"] - row["z"], row["change"], 1e-9)
+            if row["e"] - FAR[0] > 7.01:
+                self.assertEqual((row["later_z"], row["change"]), (None, None))
+        levels = np.array([row["z"] for row in rows])
+        near([found.value(n) for n in ("lowest", "highest", "mean")], [levels.min(), levels.max(), levels.mean()])
+        changes = [row["change"] for row in rows if row["change"] is not None]
+        near(found.value("mean_change"), np.mean(changes))
+        self.assertEqual([i.role for i in found.inputs], ["cloud", "next epoch"])
+        out = self.folder / "levels.csv"
+        write(setup, found, sources, {"out": str(out)})
+        lines = [line.split(",") for line in out.read_text().splitlines()]
+        later, change = (lines[0].index(name) for name in ("later_z", "change"))
+        self.assertEqual(
+            [(line[later], line[change]) for line in lines[1:]],
+            [("", "") if row["change"] is None else (f"{row['later_z']:.4f}", f"{row['change']:.4f}") for row in rows],
+        )
+        labels = found.layers["levels"]
+        self.assertEqual(set(labels.said(Decimals(length=1))) - {"—"}, {"−0.3"} | ({"−0.2"} if max(changes) > -0.25 else set()))
+        near(np.sort(found.charts[0].x), np.sort(changes))
+        alone = spots(SpotsSetup(Scope("cloud"), spacing=2.0), sources, silent())
+        self.assertTrue(all(len(text.split(".")[1]) == 2 for text in alone.layers["levels"].said(Decimals(length=2))))
+        self.assertEqual(alone.layers["levels"].xyz.shape, (int(alone.value("count")), 3))
+        self.assertIsNone(alone.value("mean_change"))
+        ring = Drawn.of(np.array([[1.0, 1], [7, 1], [7, 7], [1, 7]]) + FAR[:2])
+        within = spots(SpotsSetup(Scope("cloud"), spacing=2.0, area=ring), sources, silent())
+        near(within.layers["area"].xyz[:, 2], np.full(4, within.value("mean")))
+        with mock.patch("kerb.studies.spots.run.MOST_LABELS", int(alone.value("count")) - 1):
+            many = spots(SpotsSetup(Scope("cloud"), spacing=2.0), sources, silent())
+        self.assertEqual([note.code for note in many.warnings], ["no-labels"])
+        self.assertNotIn("levels", many.layers)
+        far = Drawn.of(np.array([[91.0, 1], [97, 1], [97, 7]]) + FAR[:2])
+        none = spots(SpotsSetup(Scope("cloud"), spacing=2.0, area=far, take="lowest"), sources, silent())
+        self.assertEqual([note.code for note in none.warnings], ["no-levels"])
+        self.assertEqual([none.value(n) for n in ("count", "lowest", "mean")], [0, None, None])
+        self.assertGreater(none.value("empty"), 3)
+
+
+class Reported(unittest.TestCase):
+    """What reports draw of them."""
+
+    def test_labels_on_the_plan_do_not_lie_on_one_another(self):
+        """Of 41 by 41 levels some; each where it belongs, none over another."""
+        setup = SpotsSetup(Scope("cloud"), spacing=0.5)
+        cloud = store_of(lattice(20) + FAR)
+        found = spots(setup, sources_of(cloud), silent())
+        make_report([Chapter("Levels", found, cloud)], ReportWish())  # registers the fonts
+        canvas = mock.Mock(stringWidth=lambda text, _font, _size: 3.0 * len(text))
+        with mock.patch("kerb.report.flow._label") as label:
+            PlanFigure(plan_of(cloud, found), "m", 300.0)._marks(canvas, 0.3, 200.0)
+        at = np.array([call.args[1:3] for call in label.call_args_list])
+        texts = [call.args[3] for call in label.call_args_list]
+        self.assertTrue(30 < len(at) < 800, len(at))
+        for k, (x, y) in enumerate(at):
+            near_it = (np.abs(at[:, 1] - y) < 6.5) & (np.abs(at[:, 0] - x) < 3 * len(texts[k]))
+            self.assertEqual(np.flatnonzero(near_it).tolist(), [k])
+
+    def test_a_surface_lies_under_what_was_mended_of_it(self):
+        tin = triangulate(lattice(20) + FAR)
+        ring = Drawn.of(np.array([[4.0, 4], [9, 4], [9, 9], [4, 9]]) + FAR[:2])
+        steps = (Item("a", "Water", ring, (("way", "water"), ("value", FAR[2] + 3.0))),)
+        found = mend(MendSetup(Scope("s"), steps=steps), sources_of(None, surface=thing(tin)), silent())
+        plan = plan_of(None, found)
+        colours = [
+            plan.image[tuple(plan.to_pixels(FAR + np.array([[x, y, 0.0]]))[0].astype(int)[::-1])]
+            for x, y in ((2, 15), (18, 15), (6, 6))
+        ]
+        self.assertEqual(len({tuple(one) for one in colours} - {(255, 255, 255)}), 3)
+        self.assertEqual(describe_mending({}, found), ["1 step"])

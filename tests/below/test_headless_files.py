@@ -49,7 +49,9 @@ class Info(Verbs):
         self.assertEqual([row[0] for row in found["tables"]["contents"]["rows"]], ["model", "cloud"])
         self.assertEqual([note["code"] for note in found["warnings"]].count("not-closed"), 1)
         points = '<P id="1">0 0 1</P><P id="2">0 4 1</P><P id="3">{} 0 1</P>'
-        surface = '<Surface name="{}"><Definition surfType="TIN"><Pnts>{}</Pnts><Faces><F>1 2 3</F></Faces></Definition></Surface>'
+        surface = (
+            '<Surface name="{}"><Definition surfType="TIN"><Pnts>{}</Pnts><Faces><F>1 2 3</F></Faces></Definition></Surface>'
+        )
         both = "".join(surface.format(name, points.format(size)) for name, size in (("S", 3), ("T", 6)))
         (self.folder / "two.xml").write_text(
             '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2"><Units><Metric linearUnit="meter"/></Units>'
@@ -248,16 +250,6 @@ class Added(CommandLine):
         row = found["tables"]["holdings"]["rows"][0]
         self.assertAlmostEqual(row[3], 500_000, delta=2)
         self.assertAlmostEqual(row[4], 5_800_000, delta=2)
-
-    def test_what_was_taken_in_spite_of_an_alarm_is_no_yardstick(self):
-        job = self.folder / "one.kerb"
-        self.assertEqual(self.kerb("add", job, self.table("a.xyz"), self.table("b.xyz"))[0], 0, self.error)
-        wrong = self.table("wrong.xyz", shift=(90_000, 40_000))
-        self.assertEqual(self.kerb("add", job, wrong)[0], 2)
-        seen = self.json("add", job, wrong, "--seen")
-        self.assertIn("far-away", [note["code"] for note in seen["warnings"]])
-        self.assertEqual(self.kerb("add", job, self.table("next.xyz"))[0], 0, self.error)
-        self.assertEqual(self.kerb("add", job, self.table("again.xyz", shift=(90_000, 40_100)))[0], 2)
 
 
 class Streams(CommandLine):

@@ -9,18 +9,17 @@ import numpy as np
 import openpyxl
 import shapely
 
-from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.progress import Progress, silent
+from kerb.core.errors import InputError
+from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.report.text import write_figures
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory.live import LiveYard
-from kerb.studies.inventory.matching import matched, shape_of
 from kerb.studies.inventory.propose import proposals
-from kerb.studies.inventory.run import follow, propose, run
+from kerb.studies.inventory.run import follow, run
 from kerb.studies.inventory.setup import InventorySetup, heap_setup
-from kerb.studies.inventory.totals import GONE, Row, by_material, joined, rows, total
+from kerb.studies.inventory.totals import Row, joined, rows, total
 from kerb.studies.outcome import Figure, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
@@ -89,13 +88,9 @@ class Truth(unittest.TestCase):
         for item in setup.heaps:
             one = run_stockpile(heap_setup(setup, item), sources(store), silent())
             mine = outcome.items[item.name]
-            self.assertEqual(
-                {k: f.value for k, f in mine.figures.items()}, {k: f.value for k, f in one.figures.items()}
-            )
+            self.assertEqual({k: f.value for k, f in mine.figures.items()}, {k: f.value for k, f in one.figures.items()})
             self.assertEqual(mine.figures["net"].u95, one.figures["net"].u95)
-        self.assertTrue(
-            any(note.text.startswith("Frustum: ") for note in outcome.warnings), "the gap is said of its heap"
-        )
+        self.assertTrue(any(note.text.startswith("Frustum: ") for note in outcome.warnings), "the gap is said of its heap")
         table = outcome.tables["materials"]
         self.assertEqual([row[0] for row in table.rows], ["sand", "rock"])
         self.assertAlmostEqual(sum(row[2] for row in table.rows), outcome.value("total_net"), places=9)
@@ -114,25 +109,6 @@ class Truth(unittest.TestCase):
         self.assertIsNone(none.value("total_net"))
         with self.assertRaises(InputError):
             run(asked(heaps=()), sources(store), silent())
-
-    def test_overlaps_and_names_are_said(self):
-        first, second = heaps()
-        over = replace(second, name="Cone", ring=Drawn.of(toe(0) + 3.0))
-        outcome = run(asked(heaps=(first, over)), sources(store_of(yard_points())), silent())
-        codes = [note.code for note in outcome.warnings]
-        self.assertIn("overlap", codes)
-        self.assertIn("names", codes)
-        shared = shapely.Polygon(toe(0)).intersection(shapely.Polygon(toe(0) + 3.0)).area
-        words = next(note.text for note in outcome.warnings if note.code == "overlap")
-        self.assertIn(f"{shared:.1f}"[:3], words.replace("\u2009", ""))
-        self.assertEqual(len(outcome.items), 2, "both have their page")
-
-    def test_progress_and_stop(self):
-        progress = Progress()
-        progress.stop()
-        with self.assertRaises(Exception) as caught:
-            run(asked(), sources(store_of(yard_points(step=0.4))), progress)
-        self.assertEqual(type(caught.exception).__name__, "Cancelled")
 
     def test_live_follows_the_full_one(self):
         source = sources(store_of(yard_points()))
@@ -154,12 +130,6 @@ class Sums(unittest.TestCase):
         return Row(name, "m", None, kind, {"net": net, "above": net, "below": 0.5, "mass": mass}, parts, before, "y",
                    before_parts or {})  # fmt: skip
 
-    def test_correlated_and_not(self):
-        parts = [{"Sampling": 3.0, "Vertical bias": 5.0}, {"Sampling": 4.0, "Vertical bias": 7.0, "Gaps": 2.0}]
-        self.assertAlmostEqual(joined(parts), np.sqrt(3**2 + 4**2 + 2**2 + 12**2))
-        self.assertAlmostEqual(joined(parts, [2.0, 0.5]), np.sqrt(6**2 + 2**2 + 1**2 + 13.5**2))
-        self.assertEqual(joined([]), 0.0)
-
     def test_by_simulation(self):
         """Ten thousand yards drawn with one bias for all heaps: the stated bound holds 95 % of them."""
         rng = np.random.default_rng(8)
@@ -168,41 +138,16 @@ class Sums(unittest.TestCase):
         errors = rng.normal(0, own, (10_000, 4)) + rng.normal(0, bias, (10_000, 1)) * areas
         self.assertAlmostEqual(float((np.abs(errors.sum(axis=1)) < joined(parts)).mean()), 0.95, delta=0.01)
         without = np.sqrt(sum(v**2 for p in parts for v in p.values()))
-        self.assertLess(
-            float((np.abs(errors.sum(axis=1)) < without).mean()), 0.9, "by root sum of squares it would not"
-        )
+        self.assertLess(float((np.abs(errors.sum(axis=1)) < without).mean()), 0.9, "by root sum of squares it would not")
         then = rng.normal(0, own, (10_000, 4)) + rng.normal(0, bias, (10_000, 1)) * areas
         found = [self.row(1.0, p, before=1.0, before_parts=p) for p in parts]
         change = (errors - then).sum(axis=1)
         self.assertAlmostEqual(float((np.abs(change) < total(found).change_u95).mean()), 0.95, delta=0.01)
 
-    def test_totals(self):
-        found = [
-            self.row(100.0, {"a": 3.0}, 150.0, before=90.0, before_parts={"a": 4.0}),
-            self.row(None, {}, None, before=7.0),
-            self.row(50.0, {"a": 4.0}, 100.0, before=0.0),
-            replace(self.row(None, {}, before=30.0, before_parts={"a": 12.0}, kind=GONE)),
-        ]
-        whole = total(found)
-        self.assertEqual((whole.net, whole.above, whole.below, whole.mass, whole.count), (150.0, 150.0, 1.0, 250.0, 2))
-        self.assertAlmostEqual(whole.u95, 5.0)
-        self.assertAlmostEqual(whole.mass_u95, np.hypot(1.5 * 3, 2.0 * 4))
-        self.assertAlmostEqual(whole.change, 10.0 + 50.0 - 30.0)
-        self.assertAlmostEqual(whole.change_u95, np.sqrt(9 + 16 + 16 + 144))
-        self.assertIsNone(total([self.row(1.0, {}, None)]).mass)
-        self.assertIsNone(total([]).u95)
-        self.assertIsNone(total([self.row(1.0, {})]).change)
-        groups = by_material([self.row(1.0, {}), replace(self.row(2.0, {}), material="n"), self.row(3.0, {})])
-        self.assertEqual(
-            {name: [r.net for r in rows_] for name, rows_ in groups.items()}, {"m": [1.0, 3.0], "n": [2.0]}
-        )
-
     def test_rows_of_two_surveys(self):
         def outcome(net):
             table = Table("u", (), (("Sampling", 1.0, ""), ("Combined", 1.0, "")))
-            return Outcome(
-                "s", "m", "", {"net": Figure(net, "m3", "Net")}, {"density": 1.5}, tables={"uncertainty": table}
-            )
+            return Outcome("s", "m", "", {"net": Figure(net, "m3", "Net")}, {"density": 1.5}, tables={"uncertainty": table})
 
         now = [(Item("a", "A", Drawn()), outcome(10.0)), (Item("b", "B", Drawn()), outcome(20.0))]
         then = [(Item("c", "C", Drawn()), outcome(4.0)), (Item("d", "D", Drawn()), outcome(6.0))]
@@ -215,17 +160,6 @@ class Sums(unittest.TestCase):
 
 
 class Matching(unittest.TestCase):
-    def test_by_place_the_largest_common_area_first(self):
-        box = lambda x, wide=10.0: shapely.box(x, 0, x + wide, 10)  # noqa: E731
-        self.assertEqual(matched([box(0), box(20)], [box(21), box(1)]), {0: 1, 1: 0})
-        self.assertEqual(matched([box(0)], [box(8.1)]), {}, "less than a fifth")
-        self.assertEqual(matched([box(0)], [box(7.9)]), {0: 0})
-        self.assertEqual(matched([box(0), box(4)], [box(5)]), {1: 0}, "each is matched once")
-        self.assertEqual(matched([box(0, 100)], [box(50, 4), box(10, 8)]), {0: 1})
-        self.assertEqual(matched([], [box(0)]), {})
-        bow = Item("x", "bow", Drawn.of([[0, 0], [4, 4], [4, 0], [0, 4.0]]))
-        self.assertTrue(shape_of(bow).is_valid)
-
     def test_change_between_two_surveys(self):
         """The cone was taken away by half its height, the frustum is new."""
         now, then = yard_points(), yard_points(seed=5)
@@ -247,9 +181,7 @@ class Matching(unittest.TestCase):
         covered = sources(store_of(now), earlier=store_of(np.vstack([then, sheet]), classes=classes))
         (row, _) = run(bare, covered, silent()).tables["heaps"].rows
         self.assertAlmostEqual(row[place["change"]], cone[place["change"]], delta=0.5)
-        self.assertGreater(
-            run(setup, covered, silent()).tables["heaps"].rows[0][place["before"]], row[place["before"]] + 5
-        )
+        self.assertGreater(run(setup, covered, silent()).tables["heaps"].rows[0][place["before"]], row[place["before"]] + 5)
         gone = run(replace(setup, heaps=(heaps()[1],)), sources(store_of(now), earlier=store_of(then)), silent())
         self.assertEqual([row[0] for row in gone.tables["heaps"].rows], ["Frustum", "Cone"])
         self.assertEqual(gone.tables["heaps"].rows[1][place["state"]], "gone")
@@ -270,9 +202,7 @@ class Proposals(unittest.TestCase):
             for n, radius in ((0, 5.0), (1, 6.0)):
                 middle = shapely.Point((FAR[:2] + MIDDLES[n]) / unit.metres)
                 mine = next(shape for shape in shapes if shape.contains(middle))
-                self.assertAlmostEqual(
-                    np.sqrt(mine.area / np.pi) * unit.metres, radius, delta=0.85, msg="within about a cell"
-                )
+                self.assertAlmostEqual(np.sqrt(mine.area / np.pi) * unit.metres, radius, delta=0.85, msg="within about a cell")
 
     def test_touching_heaps_are_parted_along_the_valley(self):
         xy = jittered(24, 0.25)
@@ -300,29 +230,6 @@ class Proposals(unittest.TestCase):
         self.assertEqual(len(shapes), 2)
         for n in (0, 1):
             self.assertEqual(sum(s.contains(shapely.Point(FAR[:2] + MIDDLES[n])) for s in shapes), 1)
-
-    def test_least_height_and_area(self):
-        points = yard_points(step=0.25)
-        self.assertEqual(len(self.found(points, (3.5, 12.0))), 1, "only the cone is higher")
-        self.assertEqual(len(self.found(points, (0.8, 95.0))), 1, "only the frustum is wider")
-        self.assertEqual(self.found(points, (9.0, 12.0)), [])
-        with self.assertRaises(NotDeterminable):
-            self.found(points[:50])
-
-    def test_names_are_kept_and_drawn_lines_stay(self):
-        source = sources(store_of(yard_points(step=0.25)))
-        drawn = replace(heaps()[0], origin="drawn")
-        old = replace(heaps()[1], origin="proposed", taken=False, ring=Drawn.of(toe(1, grown=-1.0)))
-        found = propose(asked(heaps=(drawn, old)), source, silent()).heaps
-        self.assertEqual([item.name for item in found], ["Cone", "Frustum"])
-        self.assertEqual(found[0], drawn)
-        self.assertEqual((found[1].value("material"), found[1].taken), ("rock", False))
-        self.assertNotEqual(found[1].ring, old.ring)
-        fresh = propose(asked(heaps=()), source, silent()).heaps
-        self.assertEqual([item.name for item in fresh], ["Heap 1", "Heap 2"])
-        self.assertEqual(len({item.key for item in fresh}), 2)
-        with self.assertRaisesRegex(NotDeterminable, "nothing higher than 9"):
-            propose(asked(heaps=(), least_height=9.0), source, silent())
 
 
 class Verb(CommandLine):

@@ -1,14 +1,11 @@
 """The job: one door, undo of everything, atomic saving, recovery after a kill, the record."""
 
-import contextlib
 import json
 import os
-import shutil
 import signal
 import subprocess
 import sys
 from dataclasses import replace
-from pathlib import Path
 from unittest import mock
 
 from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
@@ -21,8 +18,6 @@ from kerb.job import holdings, places, studies
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock, in_use
-from kerb.job.places import Settings
-from kerb.job.state import free_name
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.setup import StockpileSetup
 from tests.support import DATA, YARD, Folder, run_kerb, toe_of
@@ -56,12 +51,9 @@ class Doors(Base):
         study = self.add_study()
         states.append(self.job.state)
         for change in (
-            studies.renamed(study, "Gravel"),
-            TITLE,
-            holdings.altered(self.job.state.holdings[0], "Dated", epoch="2026-03-12"),
-            studies.removed(study),
-            holdings.removed(self.job.state.holdings[0]),
-        ):
+            studies.renamed(study, "Gravel"), TITLE, holdings.altered(self.job.state.holdings[0], "Dated", epoch="2026-03-12"),
+            studies.removed(study), holdings.removed(self.job.state.holdings[0]),
+        ):  # fmt: skip
             self.job.execute(change)
             states.append(self.job.state)
         for before in reversed(states[:-1]):
@@ -90,28 +82,6 @@ class Doors(Base):
         self.assertEqual(set(kept.layers), {"toe", "base", "top", "gaps"})
         self.assertEqual([chart.title for chart in kept.charts], ["Length profile", "Width profile"])
 
-    def test_a_change_that_changes_nothing_is_no_step(self):
-        self.job.execute(Change("Nothing", lambda s: s))
-        self.assertEqual((self.job.can_undo, self.job.record), ("", []))
-
-    def test_the_record_reads_as_text(self):
-        self.add_cloud()
-        self.job.execute(TITLE)
-        self.job.undo()
-        lines = self.job.record_text().splitlines()
-        self.assertEqual(len(lines), 3)
-        self.assertIn("Imported yard_small.laz", lines[0])
-        self.assertIn("Undid: Named it", lines[2])
-
-    def test_duplicates_and_names(self):
-        self.add_cloud()
-        study = self.add_study()
-        change, twin = studies.duplicated(self.job.state, study)
-        self.job.execute(change)
-        self.assertEqual([s.name for s in self.job.state.studies], ["Heap", "Heap (2)"])
-        self.assertIsNone(twin.found)
-        self.assertEqual(free_name("a", ["a", "a (2)"]), "a (3)")
-
 
 class Units(Base):
     def test_first_cloud_rules_and_later_ones_are_converted(self):
@@ -126,11 +96,6 @@ class Units(Base):
         self.assertAlmostEqual(feet.bounds[0][0], 636_001.76 * FOOT.metres, places=6)
         self.assertIs(feet.reference.unit, METRE)
         self.assertEqual(metres.reference.code, "EPSG:2154")
-
-    def test_stated_unit(self):
-        self.add_cloud(DATA / "simple1_1.las", unit_in=FOOT)
-        self.assertEqual(self.job.state.title.unit, "ft")
-        self.assertEqual(self.job.store(self.job.state.holdings[0]).reference.certainty, "confirmed")
 
 
 class Saving(Base):
@@ -278,17 +243,6 @@ class Saving(Base):
         (self.job.folder / "job.json").write_text(json.dumps(good))
         self.assertEqual(len(Job.open(self.job.folder).state.holdings), 1)
 
-    def test_a_moved_source_leaves_the_data_usable(self):
-        source = self.folder / "yard.laz"
-        shutil.copy(YARD, source)
-        self.add_cloud(source)
-        source.rename(self.folder / "elsewhere.laz")
-        holding = self.job.state.holdings[0]
-        self.assertTrue(holdings.source_missing(holding))
-        self.assertEqual(self.job.store(holding).count, holding.points)
-        self.job.execute(holdings.altered(holding, "Found", source=str(self.folder / "elsewhere.laz")))
-        self.assertFalse(holdings.source_missing(self.job.state.holdings[0]))
-
     def test_failed_imports_leave_nothing(self):
         stopped = Progress()
         stopped.stop()
@@ -301,25 +255,3 @@ class Saving(Base):
         with self.assertRaises(InputError):
             import_cloud(self.job.folder, self.job.state, ImportWish(self.folder / "none.laz"), silent())
         self.assertEqual(list((self.job.folder / "data").iterdir()), [])
-
-
-class Remembered(Folder):
-    def test_settings_and_recent_jobs(self):
-        path = self.folder / "settings.json"
-        settings = Settings(path)
-        settings.set("theme", "dark")
-        for name in ("a", "b"):
-            Job.create(self.folder / f"{name}.kerb")
-            settings.add_recent(self.folder / f"{name}.kerb")
-        again = Settings(path)
-        self.assertEqual(again.get("theme"), "dark")
-        self.assertEqual([folder.stem for folder in again.recent()], ["b", "a"])
-        # One that was named from where it lies is the same from elsewhere.
-        with contextlib.chdir(self.folder):
-            again.add_recent(Path("a.kerb"))
-        self.assertEqual(again.recent(), [self.folder / "a.kerb", self.folder / "b.kerb"])
-        again.add_recent(self.folder / "b.kerb")
-        shutil.rmtree(self.folder / "b.kerb")
-        self.assertEqual([folder.stem for folder in again.recent()], ["a"])
-        path.write_text("no json")
-        self.assertIsNone(Settings(path).get("theme"))

@@ -51,9 +51,7 @@ class Lone(unittest.TestCase):
             points = np.concatenate([ground, *birds])
             wanted = slow_lone(points, spacing, least)
             self.assertGreater(np.count_nonzero(wanted), 8)
-            self.assertEqual(
-                np.flatnonzero(lone(points, spacing, least)).tolist(), np.flatnonzero(wanted).tolist(), seed
-            )
+            self.assertEqual(np.flatnonzero(lone(points, spacing, least)).tolist(), np.flatnonzero(wanted).tolist(), seed)
 
     def test_the_limits(self):
         """One cell of four and one of five points; a gap that is just reached; whole steps, so that all is exact."""

@@ -150,9 +150,7 @@ class Systems(unittest.TestCase):
         for at in range(8, len(data), 8):
             if struct.unpack_from("<H", data, at)[0] == 3076:
                 struct.pack_into("<H", data, at + 6, 9003)
-        head.records = [
-            type(keys)(r.user, r.number, r.description, bytes(data)) if r is keys else r for r in head.records
-        ]
+        head.records = [type(keys)(r.user, r.number, r.description, bytes(data)) if r is keys else r for r in head.records]
         warnings = dict(reference_of(head)[1])
         self.assertIn("US survey foot", warnings["crs-conflict"])
 

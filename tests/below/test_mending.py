@@ -43,9 +43,7 @@ def tin(seed=1, height=rolling, n=400):
 
 def flat(level):
     """A level surface over all of it."""
-    return Tin.of(
-        np.column_stack([CORNERS, np.full(4, level)]) + [*FAR[:2], 0], np.array([[0, 1, 2], [0, 2, 3]], np.int32)
-    )
+    return Tin.of(np.column_stack([CORNERS, np.full(4, level)]) + [*FAR[:2], 0], np.array([[0, 1, 2], [0, 2, 3]], np.int32))
 
 
 def far(ring):
@@ -102,9 +100,7 @@ class Valid(unittest.TestCase):
             m, _ = mending.along_line(m, line)
             self.sound(m, area)
             near(level_at(m, line[:, :2] - FAR[:2]), line[:, 2], atol=1e-6)
-            self.assertEqual(
-                level_at(m, [[20.0, 8.5]]), level_at(bare0, [[20.0, 8.5]]), "from end to start there is no line"
-            )
+            self.assertEqual(level_at(m, [[20.0, 8.5]]), level_at(bare0, [[20.0, 8.5]]), "from end to start there is no line")
             middle = (line[0] + line[1]) / 2
             near(level_at(m, middle[None, :2] - FAR[:2]), middle[2], atol=1e-6, msg="straight along the line")
             bare = mending.without_vertices(m, mending.inside(m, far([[26, 26], [38, 26], [38, 38], [26, 38]])))
@@ -181,32 +177,6 @@ class Levels(unittest.TestCase):
     def setUp(self):
         self.m = Mended.of(tin(3))
 
-    def test_single_vertices_of_any_size(self):
-        """Of a surface as wide as a site and of one as wide as a hand: the nearest corner of the triangle there, by brute force; the
-        level that was typed; on the surface where none was, which then stays as it is."""
-        for size in (1.0, 1e-3):
-            plain = tin(3)
-            m = Mended.of(Tin.of((plain.points - FAR) * size + FAR, plain.triangles))
-            for place in np.random.default_rng(7).uniform(2, SIDE - 2, (40, 2)) * size:
-                row = next(
-                    r
-                    for r in m.triangles
-                    if shapely.Polygon(m.vertices[r, :2]).covers(shapely.Point(m.local(far([place]))[0]))
-                )
-                corners = m.vertices[row, :2] + m.origin[:2] - FAR[:2]
-                best = corners[np.argmin(np.hypot(*(corners - place).T))]
-                self.assertIn(mending.nearest_vertex(m, far(place)), row)
-                near(level_at(mending.vertex_level(m, far(place), 97.25), best[None]), 97.25, atol=1e-9)
-                near(level_at(mending.with_vertex(m, far(place), 104.5), place[None]), 104.5, atol=1e-9)
-                same = mending.with_vertex(m, far(place))
-                near(level_at(same, place[None]), level_at(m, place[None]), atol=1e-9 * size + 1e-12)
-            level = 100.0 + 0.4 * size
-            made = mending.water(m, far(RING * size), level)
-            self.assertAlmostEqual(net_over(made, level, RING * size) / size**3, 0.0, delta=1e-3)
-        np.testing.assert_array_equal(
-            mending.smoothed(self.m, far(RING)).vertices, mending.smoothed(self.m, far(RING), 5).vertices
-        )
-
     def test_mean_and_height(self):
         area = Area((ring_of(RING),)).size
         for level in (95.0, 103.0):
@@ -263,17 +233,6 @@ class Levels(unittest.TestCase):
         for rounds in (1, 4):
             near(level_at(mending.smoothed(m, ring, rounds), xy[[4]]), FAR[2] + 2.5)
 
-    def test_the_other_surface_inside(self):
-        other = tin(8, lambda xy: np.full(len(xy), 7.0), 600)
-        made = mending.other_inside(self.m, far(RING), other.at, other.points)
-        inner = np.array([[16.0, 16], [15, 18]])
-        near(level_at(made, inner), FAR[2] + 7.0, atol=1e-6)
-        near(level_at(made, RING), (level_at(self.m, RING) + FAR[2] + 7.0) / 2, atol=1e-6)
-        near(level_at(made, [[35.0, 35]]), level_at(self.m, [[35.0, 35]]), atol=0)
-        self.assertGreater(len(mending.inside(made, far(RING))), 20)
-        nothing = mending.other_inside(self.m, far(RING), lambda xy: np.full(len(xy), np.nan), np.empty((0, 3)))
-        near(level_at(nothing, RING), level_at(self.m, RING), atol=1e-9)
-
 
 def step(way, drawn, value=None, name="it", taken=True):
     values = (("way", way), *((("value", value),) if value is not None else ()))
@@ -293,10 +252,8 @@ class Study(CommandLine):
             one = 1 / unit.metres
             ring = Drawn.of(far(RING) * one)
             steps = (
-                step("raise", ring, 0.5 * one),
-                step("water", ring, 100.2 * one, "pond"),
-                step("cut", ring, taken=False),
-            )
+                step("raise", ring, 0.5 * one), step("water", ring, 100.2 * one, "pond"), step("cut", ring, taken=False),
+            )  # fmt: skip
             setup = MendSetup(Scope("cloud"), steps=steps)
             sources = self.sources(unit)
             outcome = run(setup, sources, silent())
@@ -326,19 +283,6 @@ class Study(CommandLine):
         for other in found[1:]:
             near(other, found[0], atol=2e-2)
 
-    def test_levels_of_shores_by_length(self):
-        """On a plane that rises a tenth to the east: the lowest vertex, and the mean of the shore by its length; banks likewise."""
-        xy = np.concatenate([np.random.default_rng(5).uniform(0, SIDE, (600, 2)), CORNERS])
-        m = Mended.of(triangulate(np.column_stack([xy, 0.1 * xy[:, 0]]) + FAR))
-        ring = far(RING)
-        line = shapely.LinearRing(RING)
-        near(water_level(m, "water", ring, None), FAR[2] + 0.8, 1e-6)
-        near(water_level(m, "still", ring, None), FAR[2] + 0.1 * line.centroid.x, 0.01)
-        near(water_level(m, "water", ring, 7.0), 7.0)
-        river = apply(m, step("river", RING), None)
-        wanted = mending.river(m, ring, line.length / 200)
-        near(river.vertices, wanted.vertices, 1e-9)
-
     def test_live_does_not_do_again_what_was_done(self):
         sources = self.sources()
         first, second = step("raise", RING, 0.5, "a"), step("smooth", RING, None, "b")
@@ -348,9 +292,7 @@ class Study(CommandLine):
         live.answer(MendSetup(Scope("cloud"), steps=(first, step("smooth", RING, 2.0, "b"))))
         self.assertIs(live.done[0][1], kept)
         one = live.answer(MendSetup(Scope("cloud"), steps=(second,)))
-        self.assertAlmostEqual(
-            one.value("net"), run(MendSetup(Scope("cloud"), steps=(second,)), sources, silent()).value("net")
-        )
+        self.assertAlmostEqual(one.value("net"), run(MendSetup(Scope("cloud"), steps=(second,)), sources, silent()).value("net"))
 
     def test_every_way_and_what_it_lacks(self):
         sources = self.sources()
@@ -359,17 +301,13 @@ class Study(CommandLine):
         m = Mended.of(other.tin(*other.bounds))
         for way in WAYS:
             made = apply(m, step(way.id, places[way.kind], 100.0 if way.id != "smooth" else 2.0), other)
-            self.assertFalse(
-                np.array_equal(made.triangles, m.triangles) and np.array_equal(made.vertices, m.vertices), way.id
-            )
+            self.assertFalse(np.array_equal(made.triangles, m.triangles) and np.array_equal(made.vertices, m.vertices), way.id)
         for way, words in (("level", "an elevation"), ("raise", "a height"), ("mean", "a level"), ("dig", "no way")):
             with self.assertRaisesRegex(InputError, words):
                 apply(m, step(way, RING), other)
         with self.assertRaisesRegex(InputError, "it: choose the other surface"):
             apply(m, step("other", RING), None)
-        shares = [
-            float(level_at(apply(m, step("share", RING, share), None), [[15.0, 15]])[0]) for share in (5.0, 50.0, 95.0)
-        ]
+        shares = [float(level_at(apply(m, step("share", RING, share), None), [[15.0, 15]])[0]) for share in (5.0, 50.0, 95.0)]
         self.assertTrue(all(a < b for a, b in pairwise(shares)))
         lowest = float(level_at(apply(m, step("water", RING), None), [[15.0, 15]])[0])
         self.assertLessEqual(lowest, shares[0])
@@ -382,22 +320,17 @@ class Study(CommandLine):
         place, ring, points = far(RING[0]), far(RING), other.tin(*other.bounds).points + [0.3, 0.2, 1.5]
         second = TinSurface(triangulate(points), local_grid(METRE))
         wanted = {
-            ("vertex", 101.0): mending.with_vertex(m, place, 101.0),
-            ("vertex", None): mending.with_vertex(m, place, None),
+            ("vertex", 101.0): mending.with_vertex(m, place, 101.0), ("vertex", None): mending.with_vertex(m, place, None),
             ("level", 102.0): mending.vertex_level(m, place, 102.0),
             ("off", None): mending.without_vertices(m, np.array([mending.nearest_vertex(m, place)])),
-            ("swap", None): mending.swapped(m, place),
-            ("bare", None): mending.without_vertices(m, mending.inside(m, ring)),
-            ("smooth", None): mending.smoothed(m, ring, 5),
-            ("smooth", 2.0): mending.smoothed(m, ring, 2),
-            ("raise", -0.5): mending.raised(m, ring, -0.5),
-            ("mean", 99.0): mending.brought_to_mean(m, ring, 99.0),
-            ("keep", None): mending.cut_out(m, ring, keep=True),
-            ("cut", None): mending.cut_out(m, ring),
+            ("swap", None): mending.swapped(m, place), ("bare", None): mending.without_vertices(m, mending.inside(m, ring)),
+            ("smooth", None): mending.smoothed(m, ring, 5), ("smooth", 2.0): mending.smoothed(m, ring, 2),
+            ("raise", -0.5): mending.raised(m, ring, -0.5), ("mean", 99.0): mending.brought_to_mean(m, ring, 99.0),
+            ("keep", None): mending.cut_out(m, ring, keep=True), ("cut", None): mending.cut_out(m, ring),
             ("water", 99.5): mending.water(m, ring, 99.5),
             ("share", None): mending.water(m, ring, water_level(m, "share", ring, 10.0)),
             ("other", None): mending.other_inside(m, ring, second.at, points),
-        }
+        }  # fmt: skip
         kinds = {way.id: way.kind for way in WAYS}
         for (way, value), direct in wanted.items():
             drawn = RING[:1] if kinds[way] == "places" else RING
@@ -444,13 +377,9 @@ class Study(CommandLine):
         feature = json.loads(path.read_text())["features"][0]
         one = {"type": "Point", "coordinates": [1.0, 2.0, 3.5]}
         bare = {"geometry": one, "properties": {"way": "vertex"}}
-        path.write_text(
-            json.dumps({"features": [bare, {**bare, "geometry": {"type": "MultiPoint", "coordinates": [[1, 2]]}}]})
-        )
+        path.write_text(json.dumps({"features": [bare, {**bare, "geometry": {"type": "MultiPoint", "coordinates": [[1, 2]]}}]}))
         first, second = from_features(path)
-        self.assertEqual(
-            (first.name, first.taken, first.ring.xy, first.ring.z), ("Step 1", True, ((1.0, 2.0),), (3.5,))
-        )
+        self.assertEqual((first.name, first.taken, first.ring.xy, first.ring.z), ("Step 1", True, ((1.0, 2.0),), (3.5,)))
         self.assertEqual((second.key, second.ring.level(0), second.value("value")), ("s2", None, None))
         for broken, words in (
             ({"properties": {"way": "dig"}}, "no way"), ({"properties": {"way": "line"}}, "has to be a LineString"),

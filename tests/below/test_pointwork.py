@@ -1,7 +1,6 @@
 """What is done with points of a cloud: sets, parts, classes, filters, clouds of their own; undo and the job reopened."""
 
 import json
-import shutil
 import unittest
 from dataclasses import replace
 
@@ -16,8 +15,7 @@ from kerb.core.errors import InputError, JobError, OutputError
 from kerb.core.progress import silent
 from kerb.core.units import US_SURVEY_FOOT
 from kerb.demo import yard
-from kerb.draw.scene import CloudLayer, Style
-from kerb.job import holdings, measured, pointwork, studies
+from kerb.job import holdings, pointwork, studies
 from kerb.job.job import Change, Job
 from kerb.job.state import JobState
 from kerb.studies.scope import Scope
@@ -28,26 +26,6 @@ ANGLES = np.linspace(0, 2 * np.pi, 40, endpoint=False)
 
 
 class Sets(Folder):
-    def test_few_and_many_points_come_back(self):
-        rng = np.random.default_rng(2)
-        for share in (0.0, 0.001, 0.5, 1.0):
-            mask = rng.uniform(size=100_003) < share
-            name = sets.keep(self.folder, mask)
-            np.testing.assert_array_equal(sets.mask_of(self.folder, name, len(mask)), mask)
-        few = self.folder / f"set-{sets.keep(self.folder, rng.uniform(size=100_003) < 0.001)}.npy"
-        many = self.folder / f"set-{sets.keep(self.folder, rng.uniform(size=100_003) < 0.5)}.npy"
-        self.assertLess(few.stat().st_size * 10, many.stat().st_size)
-
-    def test_painting_is_assignment(self):
-        rng = np.random.default_rng(6)
-        values = rng.integers(0, 256, 600_001).astype(np.uint8)
-        for which in (rng.uniform(size=len(values)) < 0.4, np.array([0, 5, 600_000]), np.zeros(len(values), bool)):
-            for value in (0, 1, 255):
-                wanted = values.copy()
-                wanted[which] = value
-                sets.paint(values, which, value)
-                np.testing.assert_array_equal(values, wanted)
-
     def test_a_damaged_or_foreign_set_is_said_and_changes_nothing(self):
         store = store_of(np.random.default_rng(3).uniform(0, 9, (500, 3)))
         good = store.keep_set(np.arange(500) < 30)
@@ -77,30 +55,16 @@ class Filters(unittest.TestCase):
         near = (np.abs(red - 100.0) <= 60) & (np.abs(green - 100.0) <= 60) & (np.abs(blue - 100.0) <= 60)
         low, high = float(np.sort(self.z)[5000]), float(np.sort(self.z)[25_000])
         for condition, wanted in (
-            (Filter(CLASSES, (2, 8)), np.isin(self.classes, (2, 8))),
-            (Filter(CLASSES, (5,), outside=True), self.classes != 5),
+            (Filter(CLASSES, (2, 8)), np.isin(self.classes, (2, 8))), (Filter(CLASSES, (5,), outside=True), self.classes != 5),
             (Filter("elevation", low=low, high=high), (self.z >= low - 1e-9) & (self.z <= high + 1e-9)),
             (Filter("elevation", low=low), self.z >= low - 1e-9),
             (Filter("number", low=100, high=999), (number >= 100) & (number <= 999)),
-            (Filter("number", (7, 70_000)), number == 7),
-            (Filter("colour", colour=(100, 100, 100), tolerance=60), near),
+            (Filter("number", (7, 70_000)), number == 7), (Filter("colour", colour=(100, 100, 100), tolerance=60), near),
             (Filter("missing", (1,)), np.ones(30_000, bool)),
-        ):
+        ):  # fmt: skip
             np.testing.assert_array_equal(holds(self.store, condition, every), wanted, repr(condition))
         both = (Filter(CLASSES, (2,)), Filter("elevation", low=low), Filter("number", (1,), on=False))
         np.testing.assert_array_equal(kept(self.store, both), (self.classes == 2) & (self.z >= low - 1e-9))
-
-    def test_a_layer_joins_filters_parts_set_aside_and_limits(self):
-        part, gone = self.z > np.median(self.z), self.classes == 3
-        self.store.take_sets(PointSets(self.store.keep_set(gone), ((1, self.store.keep_set(part)),)))
-        layer = CloudLayer(self.store, filters=(Filter(CLASSES, (2, 3)),), hidden_parts=(1,))
-        np.testing.assert_array_equal(layer.shown(), (self.classes == 2) & ~part)
-        layer.with_aside = True
-        np.testing.assert_array_equal(layer.shown(), np.isin(self.classes, (2, 3)) & ~part)
-        layer = CloudLayer(self.store, Style(beyond="hide", low=float(self.z.mean()), high=1e9))
-        np.testing.assert_array_equal(layer.shown(), (self.z >= self.z.mean()) & ~gone)
-        colours = CloudLayer(self.store, inks={1: (9, 8, 7)}).part_inks(np.arange(30_000))
-        np.testing.assert_array_equal((colours == (9, 8, 7)).all(axis=1), part)
 
     def test_toggles_and_what_cannot_be(self):
         some = filters.toggled(filters.toggled((), CLASSES, 5), CLASSES, 3)
@@ -117,9 +81,7 @@ class Filters(unittest.TestCase):
         edges, counts = filters.spread(self.store, "elevation", (Filter(CLASSES, (2,)),))
         self.assertLess(abs(counts.sum() - (self.classes == 2).sum()), 20)
         self.store.take_sets(PointSets(aside=self.store.keep_set(self.classes == 3)))
-        want = dict(
-            zip(*(v.tolist() for v in np.unique(self.classes[self.classes != 3], return_counts=True)), strict=True)
-        )
+        want = dict(zip(*(v.tolist() for v in np.unique(self.classes[self.classes != 3], return_counts=True)), strict=True))
         self.assertEqual(filters.counts(self.store, CLASSES), want)
         self.assertEqual(len(filters.counts(self.store, "number")), self.store.used)
         self.assertGreater(edges[0], self.z.min() - 1e-6)
@@ -225,21 +187,6 @@ class Work(Folder):
         job.undo()
         self.assertTrue(self.store.outdated("height_above_ground"))
 
-    def test_bring_back_some_and_all(self):
-        job = self.job
-        job.execute(pointwork.set_aside(job, self.holding, self.west))
-        job.execute(pointwork.set_aside(job, self.holding, self.middle))
-        job.execute(pointwork.bring_back(job, self.holding, self.middle))
-        np.testing.assert_array_equal(~self.store.in_use(), self.west & ~self.middle)
-        with self.assertRaisesRegex(InputError, "in the selection"):
-            pointwork.bring_back(job, self.holding, self.middle)
-        job.execute(pointwork.bring_back(job, self.holding))
-        self.assertEqual((self.store.used, self.holding.aside), (self.count, ""))
-        with self.assertRaisesRegex(InputError, "every point"):
-            pointwork.set_aside(job, self.holding, np.ones(self.count, bool))
-        job.execute(pointwork.keep_only(job, self.holding, self.west))
-        np.testing.assert_array_equal(self.store.in_use(), self.west)
-
     def test_looks_survive_undo(self):
         job, view = self.job, (Filter(CLASSES, (2,)),)
         job.execute(pointwork.new_part(job, self.holding, self.west, "west"))
@@ -272,62 +219,6 @@ class Work(Folder):
         with self.assertRaises(OutputError):
             excerpt(self.store, self.west, self.folder, silent())
         self.assertFalse(list(self.folder.glob("*.partial")))
-
-    def test_statistics_become_fields_of_areas_by_epoch(self):
-        job = self.job
-        low, high = self.store.bounds
-        middle = (low + high) / 2
-        text = (
-            f'{{"type":"FeatureCollection","features":[{{"type":"Feature","properties":{{"name":"bay","use":"rock"}},'
-            f'"geometry":{{"type":"Polygon","coordinates":[[[{low[0]},{low[1]}],[{middle[0]},{low[1]}],'
-            f"[{middle[0]},{high[1]}],[{low[0]},{high[1]}],[{low[0]},{low[1]}]],"
-            f"[[{low[0] + 1},{low[1] + 1}],[{low[0] + 9},{low[1] + 1}],[{low[0] + 9},{low[1] + 9}],"
-            f"[{low[0] + 1},{low[1] + 1}]]]}}}}]}}"
-        )
-        path = self.folder / "bays.geojson"
-        path.write_text(text, encoding="utf-8")
-        bays = holdings.import_file(job.folder, job.state, holdings.ImportWish(path), silent())
-        job.execute(holdings.added(job, bays))
-        names, shapes = measured.shapes_of(job, bays)
-        self.assertEqual((names, len(shapes[0].interiors)), (["bay"], 1))
-        first = replace(self.holding, epoch="2026-03-12")
-        job.execute(measured.with_fields(job, job.state.holdings[1], first, {"mean": [1.5], "count": [7]}))
-        second = replace(first, epoch="2026-06-01")
-        job.execute(measured.with_fields(job, job.state.holdings[1], second, {"mean": [1.7], "count": [9]}))
-        fields = job.thing(job.state.holdings[1]).thing.fields
-        self.assertEqual(
-            {k: v[0] for k, v in fields.items() if ("mean" in k or k == "use") and "change" not in k},
-            {"use": "rock", "mean": 1.7, "mean_2026-03-12": 1.5, "mean_2026-06-01": 1.7},
-        )
-        self.assertAlmostEqual(fields["mean_change_2026-03-12_to_2026-06-01"][0], 0.2)
-        job.undo()
-        self.assertEqual(job.thing(job.state.holdings[1]).thing.fields["mean"][0], 1.5)
-        job.redo()
-        job.save()
-        again = Job.open(job.folder)
-        item = again.thing(again.state.holdings[1])
-        from kerb.formats.areas import read_areas
-        from kerb.formats.write_things import write_thing
-
-        out = self.folder / "out.gpkg"
-        write_thing(item, out, silent())
-        read = read_areas(out)
-        self.assertEqual((len(read.shapes), len(read.shapes[0].interiors), read.names), (1, 1, ["bay"]))
-        self.assertEqual((read.fields["mean_2026-03-12"][0], read.fields["count"][0]), (1.5, 9))
-        with self.assertRaisesRegex(InputError, "no areas"):
-            measured.shapes_of(job, replace(bays, data=self._lines_only()))
-
-    def _lines_only(self):
-        from kerb.core.geometry.features import Line, LineSet
-        from kerb.core.reference import local_grid
-        from kerb.core.things import LINES, Placed
-        from kerb.core.units import METRE
-        from kerb.job import vault
-
-        item = Placed(LINES, LineSet((Line(np.zeros((2, 3))),)), local_grid(METRE))
-        vault.save_thing(self.job.folder / "data" / "lines", item)
-        self.addCleanup(shutil.rmtree, self.job.folder / "data" / "lines", True)
-        return "data/lines"
 
 
 class Sweeping(Folder):
@@ -389,9 +280,7 @@ class StudyOfAPart(Folder):
         toe = self.folder / "toe.txt"
         toe.write_text("\n".join(f"{x} {y}" for x, y in ring), encoding="utf-8")
         named = f"{job.folder}#{holding.name}"
-        status, out, error = run_kerb(
-            "stockpile", named, "--toe", toe, "--classes", "2", "--part", "rock", "--json", "-"
-        )
+        status, out, error = run_kerb("stockpile", named, "--toe", toe, "--classes", "2", "--part", "rock", "--json", "-")
         self.assertEqual(status, 0, error)
         self.assertAlmostEqual(json.loads(out)["figures"]["net"]["value"], half.value("net"), 9)
         status, _, error = run_kerb("stockpile", named, "--toe", toe, "--part", "sand")

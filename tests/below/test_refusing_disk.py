@@ -192,17 +192,6 @@ class Room(Folder):
         self.assertEqual(caught.exception.filename, str(self.folder / "a.npy"))
         self.assertEqual(list(self.folder.iterdir()), [])
 
-    def test_words(self):
-        here = self.folder / "a"
-        self.assertEqual(space.refusal(OSError(errno.ENOSPC, "No room", "/x/b"), here), "/x/b: No room")
-        self.assertEqual(
-            space.refusal(OSError("7 requested and 3 written"), here), f"{here}: 7 requested and 3 written"
-        )
-        usage = mock.Mock(free=1000)
-        with mock.patch("shutil.disk_usage", return_value=usage):
-            self.assertIn("No space left", space.refusal(OSError("7 requested and 3 written"), here))
-            self.assertEqual(space.refusal(OSError(errno.EACCES, "Denied"), here), f"{here}: Denied")
-
     def test_what_is_moved_to_its_name_was_synced_first(self):
         work = self.folder / "work"
         (work / "inner").mkdir(parents=True)

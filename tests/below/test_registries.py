@@ -29,20 +29,8 @@ class Actions(unittest.TestCase):
         shortcuts = [keys for a in every for keys in (a.shortcut, a.also) if keys]
         self.assertEqual(len(set(shortcuts)), len(shortcuts))
         needs = (
-            "",
-            "job",
-            "data",
-            "cloud",
-            "ground",
-            "study",
-            "ready",
-            "outcome",
-            "has",
-            "found",
-            "section",
-            "undo",
-            "redo",
-        )
+            "", "job", "data", "cloud", "ground", "study", "ready", "outcome", "has", "found", "section", "undo", "redo",
+        )  # fmt: skip
         for action in every:
             self.assertTrue(action.title and len(action.help) > 5, action.id)
             self.assertIn(action.menu, MENUS)
@@ -132,9 +120,7 @@ class Studies(unittest.TestCase):
         for path in SOURCE.rglob("*.py"):
             name = path.relative_to(SOURCE).as_posix()
             if not (name.startswith(MAY_NAME) or name.startswith(tuple(f"studies/{key}/" for key in STUDIES))):
-                found += [
-                    f"{name}:{n}" for n, line in enumerate(path.read_text().splitlines(), 1) if words.search(line)
-                ]
+                found += [f"{name}:{n}" for n, line in enumerate(path.read_text().splitlines(), 1) if words.search(line)]
         self.assertEqual(found, [])
 
 
@@ -142,9 +128,7 @@ class Structure(unittest.TestCase):
     def test_there_are_no_cycles(self):
         """Imports of every kind count: those in functions and those for the type checker only, too."""
         graph = {path: _imports(path) for path in SOURCE.rglob("*.py")}
-        names = {
-            path: "kerb." + path.relative_to(SOURCE).with_suffix("").as_posix().replace("/", ".") for path in graph
-        }
+        names = {path: "kerb." + path.relative_to(SOURCE).with_suffix("").as_posix().replace("/", ".") for path in graph}
         names = {path: name.removesuffix(".__init__") for path, name in names.items()}
         known = set(names.values())
         edges = {names[path]: {m for m in found if m in known and m != names[path]} for path, found in graph.items()}
@@ -175,9 +159,7 @@ class Structure(unittest.TestCase):
                 ):  # fmt: skip
                     wrong.append(f"{path.name}:{node.lineno} {called}")
                 for text in shown:
-                    safe = isinstance(text, ast.Constant) or ast.unparse(text).startswith(
-                        ("plain(", "escape(", "f'Elevation")
-                    )
+                    safe = isinstance(text, ast.Constant) or ast.unparse(text).startswith(("plain(", "escape(", "f'Elevation"))
                     if not safe:
                         wrong.append(f"{path.name}:{node.lineno} {ast.unparse(text)}")
         self.assertEqual(wrong, [])

@@ -60,16 +60,12 @@ class Stations(CommandLine):
         with self.assertRaisesRegex(InputError, "two places that differ"):
             alignment_of(np.zeros((3, 2)))
         late = Alignment("late", 1003.0, (straight(np.zeros(2), np.array([50.0, 0])),))
-        near(
-            chosen_stations(late, 20.0, np.empty(0)), [1020, 1040], msg="multiples of the interval, not from the start"
-        )
+        near(chosen_stations(late, 20.0, np.empty(0)), [1020, 1040], msg="multiples of the interval, not from the start")
 
     def test_station_equations(self):
         """As handbooks of route surveying have them (common practice): 12+50 back is 20+00 ahead, a gap; then 22+00 back is
         21+50 ahead, an overlap. Counted on from 10+00 the line is 500 long."""
-        line = Alignment(
-            "road", 1000.0, (straight(np.zeros(2), np.array([500.0, 0])),), (), (), ((1250, 2000), (1450, 2150))
-        )
+        line = Alignment("road", 1000.0, (straight(np.zeros(2), np.array([500.0, 0])),), (), (), ((1250, 2000), (1450, 2150)))
         self.assertEqual([line.shown(s) for s in (1000, 1249, 1250, 1300, 1449, 1450, 1500)],
                          [1000, 1249, 2000, 2050, 2199, 2150, 2200])  # fmt: skip
         self.assertEqual([line.counted(s) for s in (1100, 1250, 1500, 2050, 2175, 2200)],
@@ -94,9 +90,7 @@ class Stations(CommandLine):
         text = path.read_text().replace('staInternal="1450.0"', "").replace('staInternal="1250.0"', 'staInternal="950"')
         path.write_text(text)
         again = read_landxml(path)
-        self.assertEqual(
-            again.alignments[0].equations, (), "a place before its start, and a back side counted from there"
-        )
+        self.assertEqual(again.alignments[0].equations, (), "a place before its start, and a back side counted from there")
         self.assertIn("does not lie on it", " ".join(words for _, words in again.notes))
 
     def test_how_stations_are_typed_and_written(self):
@@ -121,15 +115,6 @@ class Stations(CommandLine):
 
 
 class Slices(CommandLine):
-    def test_frame_goes_there_and_back(self):
-        frame = Frame(0.0, (FAR[0], FAR[1]), np.radians(30), 20.0, 2.0)
-        places = frame.job(np.array([-4.0, 0.0, 7.5]), np.array([1.0, 2.0, 3.0]))
-        near(frame.local(places), [[-4, 0, 1], [0, 0, 2], [7.5, 0, 3]])
-        near(places[2, :2] - FAR[:2], 7.5 * np.array([np.cos(np.radians(30)), -np.sin(np.radians(30))]))
-        near(frame.local(frame.corners() @ np.eye(2, 3) + 0.0)[:, :2], [[-10, -1], [10, -1], [10, 1], [-10, 1]])
-        turned = frames(alignment_of(BEND), np.array([10.0]), 20.0, 1.0, skew=20.0)[0]
-        self.assertAlmostEqual(np.degrees(turned.azimuth), 110.0)
-
     def test_lines_on_a_bent_and_a_curved_road(self):
         """Points of a road along its own alignment, sections square to it: crown, sides and levels, in three units."""
         curve = Alignment("curve", 500.0, (Element((0.0, 0.0), 0.4, 60.0, 0.01, 0.01),))
@@ -177,8 +162,7 @@ class Slices(CommandLine):
                     known = [s for s in sides if np.isfinite(s)] or [0.0]
                     fall.append(min(known, key=abs) if min(known) * max(known) > 0 else 0.0)
                 cells = [
-                    np.column_stack([c[:, :2], c[:, 2] - f * (c[:, 0] - o)])
-                    for c, f, o in zip(cells, fall, offset, strict=True)
+                    np.column_stack([c[:, :2], c[:, 2] - f * (c[:, 0] - o)]) for c, f, o in zip(cells, fall, offset, strict=True)
                 ]
             wanted = [pick(c[:, 2]) if len(c) else np.nan for c in cells]
             np.testing.assert_allclose(z, wanted, atol=1e-9)
@@ -208,9 +192,7 @@ class Spread(CommandLine):
         local = np.column_stack([x, np.zeros(len(x)), z])
         offset, line = line_of(local, 10.0, 0.1, "median")
         self.assertAlmostEqual(spread_about(local, offset, line), 0.012, delta=0.0006)
-        across = np.vstack(
-            [local, np.column_stack([rng.uniform(-0.9, 1.9, 60_000), np.zeros(60_000), np.full(60_000, 9.0)])]
-        )
+        across = np.vstack([local, np.column_stack([rng.uniform(-0.9, 1.9, 60_000), np.zeros(60_000), np.full(60_000, 9.0)])])
         self.assertAlmostEqual(spread_about(across, offset, line), 0.012, delta=0.0006)
         self.assertIsNone(spread_about(local[:0], offset, line))
         self.assertIsNone(spread_about(local, offset, np.full(len(offset), np.nan)))
@@ -224,9 +206,7 @@ class Cuts(CommandLine):
         for mesh in (ball, trimesh.creation.box((4.0, 6.0, 3.0))):
             mesh.apply_translation(FAR)
             for azimuth, along in ((0.0, 0.3), (0.7, -1.1), (2.0, 1.9)):
-                frame = Frame(
-                    0.0, tuple(FAR[:2] + along * np.array([np.sin(azimuth), np.cos(azimuth)])), azimuth, 40.0, 1.0
-                )
+                frame = Frame(0.0, tuple(FAR[:2] + along * np.array([np.sin(azimuth), np.cos(azimuth)])), azimuth, 40.0, 1.0)
                 lines = cut(frame, np.asarray(mesh.vertices), np.asarray(mesh.faces, np.int32))
                 theirs = mesh.section([*frame.ahead, 0.0], [*frame.place, 0.0])
                 length = sum(np.hypot(*np.diff(line, axis=0).T).sum() for line in lines)
@@ -269,9 +249,7 @@ class Study(CommandLine):
         xy = rng.uniform([-5, -12], [105, 12], (90_000, 2))
         self.store = store_of(np.column_stack([xy, crown(xy[:, 1], xy[:, 0])]) + FAR)
         self.line = Drawn.of(np.array([[0.0, 0.0], [100.0, 0.0]]) + FAR[:2])
-        shots = np.array(
-            [[20.0, -3.0, 9.0], [20.25, 2.0, 8.0], [20.26, 2.0, 8.0], [40.0, 9.99, 7.0], [40.0, -10.01, 7.0]]
-        )
+        shots = np.array([[20.0, -3.0, 9.0], [20.25, 2.0, 8.0], [20.26, 2.0, 8.0], [40.0, 9.99, 7.0], [40.0, -10.01, 7.0]])
         box = trimesh.creation.box((300.0, 8.0, 2.0))
         box.apply_translation(FAR)
         system = local_grid(METRE)
@@ -283,28 +261,6 @@ class Study(CommandLine):
     def run_it(self, **values):
         setup = SectionsSetup(cloud=Scope("cloud"), line=self.line, **{"interval": 20.0, **values})
         return setup, run(setup, self.sources, silent())
-
-    def test_figures_tables_and_what_is_drawn(self):
-        setup, outcome = self.run_it(points="points", surfaces=(Scope("surfaces.0"),), step=0.5)
-        self.assertEqual(outcome.value("sections"), 6)
-        table = outcome.tables["sections"]
-        self.assertEqual([row[0] for row in table.rows], [0, 20, 40, 60, 80, 100])
-        near([row[8] for row in table.rows], np.full(6, 90.0))
-        self.assertEqual([row[5] for row in table.rows], [0, 2, 1, 0, 0, 0], "survey points in each slice")
-        self.assertTrue(all(row[4] < 0.02 for row in table.rows), "ground without noise lies on its line")
-        lines = np.array([row[:3] for row in outcome.tables["line"].rows])
-        # To the right of a line to the east lies the south: offsets are minus the northing.
-        near(lines[:, 2] - FAR[2], crown(lines[:, 1], lines[:, 0]), 0.02)
-        self.assertGreater(len(lines), 6 * 40)
-        shots = [(row[0], row[1], round(row[2], 3), round(row[4], 3)) for row in outcome.tables["shots"].rows]
-        self.assertEqual(shots, [(20.0, "b", -2.0, 0.25), (20.0, "a", 3.0, 0.0), (40.0, "d", -9.99, 0.0)])
-        cuts = np.array([row[1:3] for row in outcome.tables["surfaces"].rows if row[0] == 40.0])
-        near([cuts.min(axis=0), cuts.max(axis=0)], [[-4, FAR[2] - 1], [4, FAR[2] + 1]])
-        made = drawings(outcome)
-        self.assertEqual([one.name for one in made][:2], ["0+000.00", "0+020.00"])
-        self.assertEqual(len(made[1].shots), 2)
-        near(made[2].frame.job(np.array([10.0]), np.zeros(1))[0, :2] - FAR[:2], [40.0, -10.0])
-        self.assertEqual(setup.settings()["interval"], 20.0)
 
     def test_one_along_a_bent_line(self):
         """Unrolled at its bend: distances are stations, and it goes back to where it lies."""
@@ -433,9 +389,7 @@ class Written(CommandLine):
         near(sorted(values[list(about["fields"]).index("station")]), [0, 100, 200, 300])
         tree = etree.parse(self.folder / "s.xml")
         space = {"x": tree.getroot().nsmap[None]}
-        self.assertEqual(
-            [c.get("sta") for c in tree.findall(".//x:CrossSect", space)], ["0.0", "100.0", "200.0", "300.0"]
-        )
+        self.assertEqual([c.get("sta") for c in tree.findall(".//x:CrossSect", space)], ["0.0", "100.0", "200.0", "300.0"])
         numbers = np.array(tree.find(".//x:CrossSectSurf/x:PntList2D", space).text.split(), float).reshape(-1, 2)
         near(numbers[:, 1], 100 - 0.05 * numbers[:, 0], 0.05)
         with open(self.folder / "s.csv") as stream:

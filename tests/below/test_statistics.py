@@ -74,9 +74,7 @@ class Stats(CommandLine):
     def test_fields_are_kept_by_epoch(self):
         path = self.areas("areas.gpkg")
         one, two = self.folder / "one.gpkg", self.folder / "two.geojson"
-        self.assertEqual(
-            self.kerb("stats", YARD, "--areas", path, "--out", one, "--epoch", "2026-03-12")[0], 0, self.error
-        )
+        self.assertEqual(self.kerb("stats", YARD, "--areas", path, "--out", one, "--epoch", "2026-03-12")[0], 0, self.error)
         las = laspy.read(YARD)
         las.z = las.z - 1.0
         las.write(self.folder / "later.laz")
@@ -105,12 +103,9 @@ class Stats(CommandLine):
         bow = self.folder / "bow.wkt"
         bow.write_text("POLYGON((0 0, 1 1, 1 0, 0 1, 0 0))")
         for words in (
-            ("--areas", self.folder / "none.geojson"),
-            ("--areas", bow),
-            ("--areas", path, "--out", self.folder / "x.shp"),
-            ("--areas", path, "--out", path, "--force"),
-            ("--areas", path, "--epoch", "../x"),
-        ):
+            ("--areas", self.folder / "none.geojson"), ("--areas", bow), ("--areas", path, "--out", self.folder / "x.shp"),
+            ("--areas", path, "--out", path, "--force"), ("--areas", path, "--epoch", "../x"),
+        ):  # fmt: skip
             self.assertEqual(self.kerb("stats", YARD, *words), (2, ""), words)
             self.assertEqual(self.error.count("\n"), 1)
         other = self.areas("other.geojson", "EPSG:2229")

@@ -13,12 +13,10 @@ from kerb.core.arrayfile import loaded
 from kerb.core.cloud import builder, partition, spool
 from kerb.core.cloud import partition_kernels as kernels
 from kerb.core.cloud.builder import build
-from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.layout import Layout
 from kerb.core.cloud.neighbours import NeighbourIndex
-from kerb.core.cloud.normals import slopes
 from kerb.core.cloud.outgoing import from_store
-from kerb.core.cloud.partition import TILE_POINTS, leaves
+from kerb.core.cloud.partition import TILE_POINTS
 from kerb.core.cloud.sets import PointSets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
@@ -125,38 +123,6 @@ class Building(Folder):
         store = store_of(np.tile(FAR, (3 * TILE_POINTS, 1)))
         self.assertEqual(store.count, 3 * TILE_POINTS)
         self.assertEqual(store.spacing, 0.0)
-
-    def test_leaves_of_a_pyramid(self):
-        """The largest nodes of the octree that are no fuller than a tile, in order; those without points are none."""
-        rng = np.random.default_rng(4)
-        for _ in range(20):
-            counts = (
-                rng.integers(0, 40, 512) * (rng.random(512) < rng.random() ** 2) * rng.integers(0, 2, 64).repeat(8)
-            ).astype(np.int64)
-            counts[rng.integers(0, 512, 3)] = [1, 1, 90]
-            wanted = []
-
-            def cut(first, size, counts=counts, wanted=wanted):
-                if counts[first : first + size].sum() <= 50 or size == 1:
-                    wanted.append((first, size))
-                else:
-                    for part in range(8):
-                        cut(first + part * size // 8, size // 8)
-
-            cut(0, 512)
-            wanted = [(a, n) for a, n in wanted if counts[a : a + n].any()]
-            with mock.patch.object(partition, "TILE_POINTS", 50):
-                leaf_of, sizes = leaves(counts, 3)
-            self.assertEqual(sizes.tolist(), [counts[a : a + n].sum() for a, n in wanted])
-            for number, (a, n) in enumerate(wanted):
-                self.assertTrue((leaf_of[a : a + n] == number).all())
-
-    def test_start_of_a_tile_is_a_fair_sample_of_it(self):
-        points = np.column_stack([np.linspace(0, 100, 40_000), np.zeros(40_000), np.zeros(40_000)])
-        store = store_of(points)
-        first = store.coordinates(slice(0, 400))[:, 0]
-        self.assertLess(abs(first.mean() - 50), 6)
-        self.assertGreater(np.ptp(first), 95)
 
     def test_cancel_leaves_nothing(self):
         stop = threading.Event()
@@ -421,9 +387,7 @@ class Views(Folder):
                 box = tuple(np.asarray(low, float) + move), tuple(np.asarray(high, float) + move)
                 every = self.store.coordinates(slice(None))
                 want = np.all((every >= box[0]) & (every <= box[1]), axis=1)
-                self.assertEqual(
-                    CloudView(self.store, Narrowing(box=box)).all_rows().tolist(), np.flatnonzero(want).tolist()
-                )
+                self.assertEqual(CloudView(self.store, Narrowing(box=box)).all_rows().tolist(), np.flatnonzero(want).tolist())
 
     def test_the_kernel_as_the_plain_way(self):
         rng = np.random.default_rng(6)
@@ -434,18 +398,6 @@ class Views(Folder):
             drop_outside(xyz, np.array(low), np.array(high), keep)
             reference_outside(xyz, np.array(low), np.array(high), plain)
             np.testing.assert_array_equal(keep, plain)
-
-    def test_box_and_attribute_range(self):
-        low, high = self.every.min(axis=0) + 10, self.every.max(axis=0) - [30, 30, 0]
-        view = CloudView(
-            self.store,
-            Narrowing(box=(tuple(low), tuple(high)), filters=(Filter("intensity", low=20_000, high=30_000),)),
-        )
-        intensity = self.store.column("intensity")
-        want = (
-            np.all((self.every >= low) & (self.every <= high), axis=1) & (intensity >= 20_000) & (intensity <= 30_000)
-        )
-        self.assertEqual(view.all_rows().tolist(), np.flatnonzero(want).tolist())
 
     def test_set_aside_points_do_not_count(self):
         aside = np.zeros(self.store.count, np.uint8)
@@ -502,13 +454,6 @@ class Neighbours(Folder):
         for bad in (np.empty((0, 3)), np.array([[0, 0, np.nan]])):
             with self.assertRaises(ValueError):
                 NeighbourIndex(bad)
-
-    def test_slope_of_a_plane(self):
-        rng = np.random.default_rng(2)
-        xy = rng.uniform(0, 40, (30_000, 2))
-        points = np.column_stack([xy, 0.5 * xy[:, 0]]) + FAR
-        slope = slopes(store_of(points), silent())
-        near(slope, np.degrees(np.arctan(0.5)), atol=0.05)
 
 
 def _rows(las):

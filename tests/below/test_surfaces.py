@@ -1,17 +1,31 @@
-"""Surfaces where one step more or less would show: edges of grids, single triangles, helpers that do the work."""
+"""Surfaces by hand and against twins: grids, triangles, their index, contours, spots, stable ground, mending."""
 
 import unittest
 from unittest import mock
 
+import matplotlib.figure
+import matplotlib.tri
 import numpy as np
+import scipy
+import shapely
 
+from kerb.core.cloud.thinning import Thinning
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.area import Area, ring_of
+from kerb.core.geometry.shapes import CYLINDER, SPHERE, fitted
+from kerb.core.progress import Progress, silent
 from kerb.core.reference import local_grid
-from kerb.core.surface import grid, tin
-from kerb.core.surface.delaunay import delaunay
+from kerb.core.surface import grid, mending, tin
+from kerb.core.surface.contours import contours
 from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.frames import BINS, about_axis
 from kerb.core.surface.grid import HeightGrid, filled, gridded
-from kerb.core.surface.surfaces import CloudTop, GridSurface
+from kerb.core.surface.making import Departure, Shape, departure, surface_from
+from kerb.core.surface.mending import Mended
+from kerb.core.surface.overlay import mask_of
+from kerb.core.surface.spots import SpotGrid, spot_levels
+from kerb.core.surface.stable import proposals, stable_ground
+from kerb.core.surface.surfaces import GridSurface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.tin_kernels import locate
 from kerb.core.units import METRE
@@ -73,33 +87,8 @@ class Grids(unittest.TestCase):
         self.assertEqual(line.z[0, 6], 6.0)
         self.assertIn(line.z[0, 1], (1.0, 3.0))
 
-    def test_two_cells_about_a_gap_decide_it(self):
-        """A plane with one wild cell three from the gap: it has no part in the filling."""
-        rows, columns = np.mgrid[0:9, 0:9].astype(float)
-        z = rows + 2 * columns
-        wanted = z[4, 4]
-        z[4, 4] = np.nan
-        z[4, 7] = 1e6
-        found = filled(HeightGrid(np.zeros(2), 1.0, z, z), np.ones(z.shape, bool))
-        self.assertAlmostEqual(found.z[4, 4], wanted)
-
 
 class Triangles(unittest.TestCase):
-    def test_three_places_make_one_and_two_none(self):
-        places = np.array([[0.0, 0], [4, 0], [0, 3]])
-        self.assertEqual(delaunay(places).shape, (1, 3))
-        with self.assertRaisesRegex(NotDeterminable, "three points, there are 2"):
-            delaunay(places[:2])
-        with self.assertRaisesRegex(NotDeterminable, "one line"):
-            delaunay(np.array([[0.0, 0], [1, 1], [2, 2]]))
-        points = np.column_stack([places, [1.0, 2, 3]]) + FAR
-        self.assertAlmostEqual(triangulate(points).plan_area, 6.0)
-        for few in (points[:2], np.repeat(points[:2], 3, axis=0)):
-            with self.assertRaises(NotDeterminable):
-                triangulate(few)
-        with self.assertRaisesRegex(NotDeterminable, "there are 2"):
-            triangulate(points[:2])
-
     def test_measures_of_one_triangle(self):
         """Sides 3, 4 and 5 in plan; risen by 4 over the side of 4, its area along the surface is 3 · √32 / 2."""
         one = triangulate(np.array([[0.0, 0, 0], [3, 0, 0], [0, 4, 4]]) + FAR)
@@ -113,25 +102,6 @@ class Triangles(unittest.TestCase):
         outside = np.array([[-1e-3, 1], [1, -1e-3], [1.51, 2], [3.001, 0], [0, 4.001]])
         self.assertTrue(np.isnan(one.at(outside + FAR[:2])).all())
         near(one.points.min(axis=0), FAR)
-
-    def test_the_deepest_of_several(self):
-        """A fan about a corner; each place is found in its own triangle, one on an edge or corner in the first of equals."""
-        ring = np.array(
-            [[2.0, 0, 1], [2, 2, 2], [0, 2, 3], [-2, 2, 4], [-2, 0, 5], [-2, -2, 6], [0, -2, 7], [2, -2, 8]]
-        )
-        corners = np.vstack([[[0.0, 0, 0]], ring])
-        fan = np.array([[0, k + 1, (k + 1) % 8 + 1] for k in range(8)], np.int32)
-        surface = Tin.of(corners + FAR, fan)
-        middle = corners[fan][:, :, :2].mean(axis=1)
-        found, z = located(surface, middle + FAR[:2])
-        np.testing.assert_array_equal(found, np.arange(8))
-        near(z + surface.origin[2] - FAR[2], corners[fan][:, :, 2].mean(axis=1))
-        found, z = located(surface, np.array([[1.0, 0], [0, 0], [3, 0], [0, -2.5]]) + FAR[:2])
-        self.assertIn(found[0], (0, 7))
-        self.assertEqual(found[2:].tolist(), [-1, -1])
-        self.assertTrue(np.isnan(z[2:]).all())
-        near(z[:2] + surface.origin[2] - FAR[2], [0.5, 0.0])
-        near(surface.at(np.array([[1.0, 0], [0, 0]]) + FAR[:2]), FAR[2] + np.array([0.5, 0.0]))
 
     def test_every_place_is_found_by_brute_force_too(self):
         rng = np.random.default_rng(8)
@@ -147,11 +117,7 @@ class Triangles(unittest.TestCase):
             self.assertEqual([triangle] if triangle >= 0 else [], inside.tolist())
             if triangle >= 0:
                 k = inside[0]
-                wanted = (
-                    corner[k, 0, 2]
-                    + s[k] * (corner[k, 1, 2] - corner[k, 0, 2])
-                    + r[k] * (corner[k, 2, 2] - corner[k, 0, 2])
-                )
+                wanted = corner[k, 0, 2] + s[k] * (corner[k, 1, 2] - corner[k, 0, 2]) + r[k] * (corner[k, 2, 2] - corner[k, 0, 2])
                 self.assertAlmostEqual(height + surface.origin[2], wanted, places=6)
         known = found >= 0
         near(surface.at(places)[known], z[known] + surface.origin[2])
@@ -173,35 +139,6 @@ class Index(unittest.TestCase):
             cells = np.vstack([cells, [k, k + 1, k + 2]])
         return Tin(corners, cells.astype(np.int32), np.zeros(3))
 
-    def test_cells(self):
-        few = self.row(100).index
-        self.assertAlmostEqual(1 / few.inverse, np.sqrt(200 * 1 / 4000))
-        np.testing.assert_array_equal(few.shape, np.floor(np.array([200, 1]) * few.inverse).astype(int) + 1)
-        many = self.row(9000).index
-        self.assertAlmostEqual(1 / many.inverse, np.sqrt(18_000 * 1 / 9000))
-        self.assertEqual(len(many.starts), many.shape.prod() + 1)
-        self.assertEqual(many.starts[0], 0)
-        self.assertEqual(many.starts[-1], len(many.listed))
-        with mock.patch.object(tin, "MAX_INDEX_CELLS", 50):
-            coarse = self.row(9000).index
-        self.assertAlmostEqual(
-            1 / coarse.inverse, 18_000 / 50, msg="a row is not cut finer than the most cells along it"
-        )
-
-    def test_every_triangle_is_listed_where_its_box_reaches(self):
-        surface = self.row(60)
-        index = surface.index
-        cell = 1 / index.inverse
-        for n in range(0, int(index.shape.prod()), 7):
-            i, j = divmod(n, int(index.shape[1]))
-            mine = set(index.listed[index.starts[n] : index.starts[n + 1]].tolist())
-            box = surface.vertices[surface.triangles, :2]
-            low, high = box.min(axis=1), box.max(axis=1)
-            cells = np.floor((low - index.low) / cell), np.floor((high - index.low) / cell)
-            top = index.shape - 1
-            wanted = np.all((np.minimum(cells[0], top) <= [i, j]) & (np.minimum(cells[1], top) >= [i, j]), axis=1)
-            self.assertEqual(mine, set(np.flatnonzero(wanted).tolist()), n)
-
     def test_a_few_far_out_do_not_make_it_coarse(self):
         """Beyond four times the extent of the middle 98 % a triangle belongs to the outermost cells."""
         plain = self.row(1000)
@@ -220,11 +157,6 @@ class Index(unittest.TestCase):
         self.assertEqual(few._middle_ends()[1][0], 1e6 + 1, "of few triangles all count")
         self.assertEqual(n + 2, len(off.triangles))
 
-    def test_origin(self):
-        surface = triangulate(np.array([[0.4, 0.6, 0.7], [3, 0.6, 0.7], [0.4, 4, 4]]) + FAR)
-        np.testing.assert_array_equal(surface.origin, FAR)
-        np.testing.assert_array_equal(Tin.of(surface.points, surface.triangles).origin, FAR)
-
 
 class Lines(unittest.TestCase):
     SQUARE = np.array([[0.0, 0, 1], [10, 0, 1], [10, 10, 1], [0, 10, 1]]) + FAR
@@ -240,9 +172,7 @@ class Lines(unittest.TestCase):
         whole = triangulate(points, self.SQUARE, lines=[ridge])
         self.assertAlmostEqual(whole.plan_area, 100.0, places=6)
         near(whole.at(np.array([[2.5, 6.5], [6.5, 6.5], [4, 7]]) + FAR[:2]), FAR[2] + np.array([7, 7, 9.0]), atol=1e-6)
-        self.assertFalse(
-            np.isfinite(triangulate(points, self.SQUARE, holes=[hole]).at(np.array([[3.0, 3]]) + FAR[:2])).any()
-        )
+        self.assertFalse(np.isfinite(triangulate(points, self.SQUARE, holes=[hole]).at(np.array([[3.0, 3]]) + FAR[:2])).any())
         with self.assertRaisesRegex(InputError, "line round the surface"):
             triangulate(points, holes=[hole])
         with self.assertRaises(NotDeterminable):
@@ -279,30 +209,6 @@ class GridsAsSurfaces(unittest.TestCase):
                 surface.tin(np.array(low), np.array(high))
 
 
-class CloudTops(unittest.TestCase):
-    def test_the_margin_is_five_spacings_and_a_twentieth_of_the_box(self):
-        x = np.arange(0, 60, 0.25)
-        xy = np.stack(np.meshgrid(x, x), axis=-1).reshape(-1, 2)
-        cloud = store_of(np.column_stack([xy, 0 * xy[:, 0]]) + FAR)
-        top = CloudTop(Scope().of(cloud))
-        low, high = np.array([20.0, 25.0, -9.0]) + FAR, np.array([40.0, 30.0, 900.0]) + FAR
-        room = 5 * cloud.spacing + 0.05 * 10.0
-        part = top.tin(low, high).points - FAR
-        for axis, (first, last) in enumerate(((20.0, 40.0), (25.0, 30.0))):
-            self.assertTrue(first - room <= part[:, axis].min() < first - room + 0.26)
-            self.assertTrue(last + room - 0.26 < part[:, axis].max() <= last + room)
-
-    def test_three_points_make_a_top(self):
-        three = np.array([[0.0, 0, 1], [4, 0, 2], [0, 4, 3]]) + FAR
-        for n in (2, 3):
-            top = CloudTop(Scope().of(store_of(three[:n])))
-            if n == 3:
-                self.assertEqual(len(top.tin(FAR, FAR + 4).triangles), 1)
-            else:
-                with self.assertRaisesRegex(NotDeterminable, "no points here"):
-                    top.tin(FAR, FAR + 4)
-
-
 class Edges(unittest.TestCase):
     def test_breaklines_stay_open_and_rings_close(self):
         place = np.arange(9)
@@ -312,22 +218,261 @@ class Edges(unittest.TestCase):
         self.assertEqual(tin._edges(np.array([0, 1, 1, 2]), [4], 0).tolist(), [[0, 1], [1, 2]], "no edge to itself")
         self.assertEqual(len(tin._edges(place, [], 0)), 0)
 
-    def test_all_in_one_place_has_an_index(self):
-        index = Tin(np.zeros((3, 3)), np.array([[0, 1, 2]], np.int32), np.zeros(3)).index
-        self.assertEqual(len(index.starts), index.shape.prod() + 1)
-        self.assertTrue(0 < index.inverse < np.inf)
 
-    def test_a_thousand_triangles_are_many(self):
-        """From a thousand on a few that lie far out do not widen the index."""
-        for squares, widened in ((499, True), (500, False)):
-            row = Index().row(squares, [(1e6, 0, 5)])
-            kept = Tin(row.vertices, row.triangles[1:], row.origin)
-            self.assertEqual(len(kept.triangles), 2 * squares)
-            self.assertEqual(kept._middle_ends()[1][0] == 1e6 + 1, widened)
+def lattice(count, step=1.0):
+    side = np.arange(count) * step
+    return np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
 
-    def test_points_on_a_line_and_nearly(self):
-        line = np.column_stack([np.arange(50.0), 3 * np.arange(50.0), np.arange(50.0)])
-        self.assertTrue(tin._on_line(line))
-        line[7, 1] += 1e-3
-        self.assertFalse(tin._on_line(line))
-        self.assertAlmostEqual(triangulate(line + FAR).plan_area, 49 * 1e-3 / 2, delta=1e-6)
+
+class Frames(unittest.TestCase):
+    def test_cut_open_in_the_middle_of_the_widest_gap(self):
+        """Points on a ring of known bins, two gaps; the frame faces away from the middle of the wider one, to the bit of a bin."""
+        line = np.array([[0.0, 0, 0], [0, 0, 1]]) + FAR
+        for first, wide in ((0, 90), (50, 91), (650, 120)):
+            bins = np.arange(first + wide, first + BINS)
+            bins = bins[(bins < first + 400) | (bins >= first + 440)]
+            turn = 2 * np.pi * (bins + 0.5) / BINS
+            # The frame counts turns from east across up, which is south.
+            x = np.cross([0.0, 0, 1], [1.0, 0, 0])
+            for inwards in (False, True):
+                frame = about_axis(np.column_stack([3 * np.cos(turn), 3 * np.sin(turn), turn]) + FAR, line, inwards)
+                middle = 2 * np.pi * (first + wide / 2) / BINS
+                near(frame.axes[0], [-np.cos(middle), -np.sin(middle), 0], 1e-9)
+                near(x @ frame.axes[2], 0, 1e-12)
+                out = frame.of(np.array([[3.5, 0, 0], [3, 0, 0]]) + FAR)[:, 2]
+                self.assertEqual(out[0] > out[1], not inwards)
+        near(about_axis(np.column_stack([np.cos(turn), np.sin(turn), turn]) + FAR, line).sign, 1.0)
+
+
+class Shapes(unittest.TestCase):
+    def test_exact_ones_of_few_points(self):
+        """Four points of a sphere give it; a cylinder of small radius from half of its round; both to rounding."""
+        sphere = fitted(SPHERE, np.array([[2.0, 0, 0], [0, 2, 0], [0, 0, 2], [-2, 0, 0], [0, -2, 0]]) + FAR)
+        near([*(sphere.centre - FAR), sphere.radius], [0, 0, 0, 2.0], 1e-6)
+        with self.assertRaisesRegex(NotDeterminable, "plane"):
+            fitted(SPHERE, np.array([[2.0, 0, 0], [0, 2, 0], [-2, 0, 0], [0, -2, 0], [1.2, 1.6, 0]]) + FAR)
+        rng = np.random.default_rng(4)
+        turn, along = rng.uniform(0, np.pi, 400), rng.uniform(0, 30, 400)
+        pipe = np.column_stack([0.2 * np.cos(turn), along, 0.2 * np.sin(turn)]) + FAR
+        found = fitted(CYLINDER, pipe)
+        near([found.radius, found.rms], [0.2, 0.0], 1e-6)
+        near(found.axis, [0, 1, 0], 1e-6)
+        away, place = found.nearest(np.array([[0.5, 3, 0], [0.1, 3, 0], [0, 7, 0]]) + FAR)
+        near(away, [0.3, -0.1, -0.2], 1e-6)
+        near(place[:2] - FAR, [[0.2, 3, 0], [0.2, 3, 0]], 1e-6)
+
+
+class Making(unittest.TestCase):
+    def test_departure_of_a_cloud_of_several_tiles(self):
+        """Of a mask, against the points themselves: each tile has rows of its own."""
+        rng = np.random.default_rng(5)
+        points = np.column_stack([rng.uniform(0, 60, (150_000, 2)), rng.normal(0, 0.1, 150_000)]) + FAR
+        store = store_of(points)
+        self.assertGreater(len(store.tiles), 1)
+        mask = rng.random(store.count) < 0.3
+        flat = triangulate(np.column_stack([lattice(2, 40.0), [0.0, 4, 0, 4]]) + FAR)
+        kept = store.coordinates(np.flatnonzero(mask))
+        away = kept[:, 2] - flat.at(kept[:, :2])
+        away = away[np.isfinite(away)]
+        self.assertEqual(departure(store, np.zeros(store.count, bool), flat, silent()), Departure(0.0, 0.0, 0))
+        told = departure(store, mask, flat, silent())
+        near([told.largest, told.rms, told.points], [np.abs(away).max(), np.sqrt(np.mean(away**2)), len(away)], 1e-9)
+
+    def test_the_rim_beyond_the_points(self):
+        """A boundary that reaches farther than the points takes the level of the nearest one there, and of the surface inside."""
+        xy = lattice(21)
+        store = store_of(np.column_stack([xy, 0.5 * xy[:, 0] + 0.25 * xy[:, 1]]) + FAR)
+        ring = np.array([[-3.0, 5], [10, -2], [25, 12], [10, 15.5]]) + FAR[:2]
+        tin = surface_from(store, np.ones(441, bool), None, Shape(ring=ring), silent())
+        at = {tuple(np.round(p[:2] - FAR[:2], 6).tolist()): p[2] - FAR[2] for p in tin.points}
+        near([at[-3, 5], at[10, -2], at[25, 12], at[10, 15.5]], [1.25, 5.0, 13.0, 8.875], 1e-9)
+        near(tin.plan_area, shapely.Polygon(ring).area, 1e-6)
+        inner = np.array([[2.5, 3], [17, 4.5], [16, 18], [3, 16]]) + FAR[:2]
+        shares = []
+        tin = surface_from(
+            store,
+            np.ones(441, bool),
+            Thinning(spacing=0.5),
+            Shape(ring=inner),
+            Progress(lambda share, _: shares.append(share)),
+        )
+        near(tin.points[:, 2], FAR[2] + (tin.points[:, :2] - FAR[:2]) @ [0.5, 0.25], 1e-9)
+        self.assertTrue(
+            shares == sorted(shares) and shares[0] < 0.4 and max(s for s in shares if s not in (0.5, 0.8)) <= 0.4,
+            shares,
+        )
+        # The longest edge counts: on a lattice all have just the diagonal.
+        whole = surface_from(store, np.ones(441, bool), None, Shape(longest=float(np.sqrt(2.0))), silent())
+        near(whole.plan_area, 400, 1e-9)
+        with self.assertRaises(NotDeterminable):
+            surface_from(store, np.ones(441, bool), None, Shape(longest=1.41), silent())
+
+
+class TinyContours(unittest.TestCase):
+    def test_of_few_triangles_against_matplotlib(self):
+        """Each line of 200 surfaces of three to nine vertices: how many there are, which are closed, and how long they are."""
+        rng = np.random.default_rng(6)
+        for k in range(200):
+            count = 3 + k % 7
+            points = np.column_stack([rng.uniform(0, 10, (count, 2)), rng.uniform(0, 4, count)])
+            tin = triangulate(points)
+            plain = matplotlib.tri.Triangulation(*tin.points[:, :2].T, tin.triangles)
+            levels = 0.3 + np.arange(5)
+            figure = matplotlib.figure.Figure().subplots().tricontour(plain, tin.points[:, 2], levels=levels)
+            found = contours(tin, 1.0, base=0.3)
+            for level, theirs in zip(levels, figure.allsegs, strict=True):
+                ours = [line for line in found if abs(line.level - level) < 1e-9]
+                ends = sorted((len(line.xy), line.closed) for line in ours)
+                self.assertEqual(ends, sorted((len(one), bool((one[0] == one[-1]).all())) for one in theirs if len(one)))
+                near(
+                    sum(line.length for line in ours),
+                    sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs),
+                    1e-9,
+                )
+        self.assertEqual(contours(Tin(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(3)), 1.0), [])
+
+
+class SpotsByBlocks(unittest.TestCase):
+    def test_levels_at_the_borders_of_blocks(self):
+        """Nodes dense enough for several blocks, and all in one row; the points a radius away lie in the next one."""
+        rng = np.random.default_rng(7)
+        points = np.column_stack([rng.uniform(0, 20, (9000, 2)), rng.normal(0, 1, 9000)]) + FAR
+        store = store_of(points)
+        points = store.coordinates(slice(0, 9000))
+        row = np.column_stack([np.linspace(2, 18, 600), np.full(600, 9.0)])
+        for nodes in (lattice(60, 0.25) + 2, row):
+            nodes = nodes + FAR[:2]
+            with mock.patch("kerb.core.surface.spots.BLOCK", 7):
+                lowest, middle = (spot_levels(Scope("c").of(store), nodes, take, 0.5, silent()) for take in ("lowest", "median"))
+            for k in range(0, len(nodes), 7):
+                mine = points[np.hypot(*(points[:, :2] - nodes[k]).T) <= 0.5, 2]
+                near([lowest[k], middle[k]], [mine.min(), np.median(mine)])
+        for radius in (0.0, -1.0, np.nan):
+            with self.assertRaisesRegex(InputError, "above zero"):
+                spot_levels(Scope("c").of(store), nodes, "lowest", radius, silent())
+
+    def test_a_turned_grid_over_a_long_box(self):
+        """All nodes of a wider lattice that lie in the box, and no other, row by row."""
+        for turn in (0.0, 25.0, -70.0):
+            grid = SpotGrid(1.5, (FAR[0] + 3, FAR[1] - 40), turn)
+            low, high = FAR + [10, 2, 0], FAR + [55, 9, 3]
+            nodes, place = grid.nodes(low, high)
+            wide = np.stack(np.meshgrid(np.arange(-80, 80), np.arange(-80, 80)), axis=-1).reshape(-1, 2)
+            a = np.radians(turn)
+            xy = np.array(grid.origin) + 1.5 * wide @ [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
+            keep = ((xy >= low[:2] - 1e-6) & (xy <= high[:2] + 1e-6)).all(axis=1)
+            near(nodes, xy[keep])
+            near(place, wide[keep][:, ::-1])
+
+
+class Stable(unittest.TestCase):
+    def test_the_bound_is_that_of_the_mean_of_blocks(self):
+        """Of equal blocks SciPy's standard error of their means, by Student's t; of unequal ones each by its share."""
+        rng = np.random.default_rng(10)
+        xy = lattice(64) + 0.5
+        block = (np.floor((xy - 0.5) / (63 / 8)) @ [1, 9]).astype(int)
+        value = rng.normal(0, 0.01, 81)
+        for keep in (np.ones(len(xy), bool), (xy[:, 0] < 20) | (rng.random(len(xy)) < 0.4)):
+            dz = 5.0 + value[block] + 1e-9 * rng.normal(0, 1, len(xy))
+            strays = np.flatnonzero(keep)[::60]
+            dz[strays] = 9.0
+            found = stable_ground(xy[keep] + FAR[:2], dz[keep])
+            # What is far off does not count, wherever the rest lies.
+            keep = keep & (dz < 8)
+            here = np.unique(block[keep])
+            means = np.array([dz[keep & (block == b)].mean() for b in here])
+            share = np.array([np.count_nonzero(keep & (block == b)) for b in here]) / np.count_nonzero(keep)
+            near(found.offset, dz[keep].mean(), 1e-9)
+            self.assertEqual(found.count, np.count_nonzero(keep))
+            many = len(here)
+            spread = np.sqrt(many / (many - 1) * np.sum((share * (means - dz[keep].mean())) ** 2))
+            near(found.u95, scipy.stats.t(many - 1).ppf(0.975) * spread, 1e-9)
+        # Eight by eight places, nine times each, one in each block.
+        xy = np.repeat(lattice(8, 10.0), 9, axis=0)
+        value = rng.normal(0, 0.01, 64)
+        told = stable_ground(xy, np.repeat(value, 9) + np.tile(1e-9 * (np.arange(9) - 4), 64))
+        near(told.u95, scipy.stats.sem(value) * scipy.stats.t(63).ppf(0.975), 1e-8)
+
+    def test_planes_without_noise(self):
+        xy = lattice(30)
+        for slope, tilted in ((0.002, True), (0.0, False)):
+            found = stable_ground(xy + FAR[:2], 0.03 + slope * xy[:, 0])
+            self.assertEqual(found.tilted, tilted)
+            near(found.plane, [0.03 + slope * 14.5, slope, 0], 1e-9)
+        self.assertRaisesRegex(
+            NotDeterminable, "6 are needed", stable_ground, np.column_stack([np.zeros(40), np.zeros(40)]), np.zeros(40)
+        )
+        self.assertEqual(stable_ground(xy[:30] * [1, 3], np.zeros(30)).count, 30)
+
+    def test_proposals_beside_a_small_step(self):
+        """Four times the noise higher is another ground; of seven pieces the six largest are told."""
+        rng = np.random.default_rng(16)
+        dz = rng.normal(0, 0.005, (60, 100))
+        dz[:, 60:] += 0.02
+        (found,) = proposals(dz, 1.0)
+        self.assertLess(found.bounds[2], 62)
+        dz[:, 60:] -= 0.02
+        dz[:, [12, 25, 38, 51, 64, 77]] = 9.0
+        self.assertEqual(len(proposals(dz, 1.0)), 6)
+
+    def test_tilts_where_an_independent_test_sees_them(self):
+        """In each of 300 sets of nine unequal blocks of noise just where the F test of the regression of block means does."""
+        rng, seen = np.random.default_rng(12), 0
+        size = 4 * np.arange(9) + 8
+        centre = lattice(3, 2.9)
+        xy = np.concatenate([np.repeat(centre, size, axis=0), [[0, 0], [23.2, 0], [0, 23.2]]])
+        # Three more blocks by a place each at the corners give the side of the blocks: an eighth of it.
+        block = np.concatenate([np.repeat(np.arange(9), size), [0, 9, 10]])
+        for _ in range(300):
+            dz = rng.normal(0, 1, 11)[block]
+            count = np.bincount(block)
+            places = np.column_stack([np.bincount(block, xy[:, k]) / count for k in (0, 1)])
+            means = np.bincount(block, dz) / count
+            root = np.sqrt(count)
+            rest = lambda x: np.sum(((x @ np.linalg.lstsq(x * root[:, None], means * root)[0] - means) * root) ** 2)  # noqa: B023, E731
+            plain, sloped = rest(np.ones((11, 1))), rest(np.column_stack([np.ones(11), places]))
+            chance = scipy.stats.f(2, 8).sf((plain - sloped) / 2 / (sloped / 8))
+            found = stable_ground(xy, dz)
+            if found.count == len(dz):
+                self.assertEqual(found.tilted, chance < 0.05)
+                seen += found.tilted
+        self.assertGreater(seen, 5)
+
+    def test_proposals_of_a_pit(self):
+        """Without noise, to the cell: two cells from every border and from the pit; with noise, below."""
+        dz = np.full((40, 100), 0.05)
+        dz[:, 30:60] = -2.0
+        near([part.area for part in proposals(dz, 2.0)], [36 * 36 * 4, 26 * 36 * 4], 1e-6)
+        near(proposals(dz, 2.0)[1].bounds, [4, 4, 56, 76], 1e-6)
+        self.assertEqual(len(proposals(np.full((5, 6), 0.1), 1.0, 1)), 0)
+
+
+class MendedEdges(unittest.TestCase):
+    def test_a_vertex_on_a_slanted_break_line_parts_it(self):
+        """Both pieces stay edges, wherever the surface is mended next; what is cut out leaves just the rest."""
+        base = triangulate(np.column_stack([lattice(9, 5.0) + [[0.2, 0.1]] * 81, np.zeros(81)]) + FAR)
+        line = np.array([[7.0, 11, 1], [31, 29, 1]]) + FAR
+        m, _ = mending.along_line(Mended.of(base), line)
+        for share in (0.25, 0.7):
+            at = line[0] + share * (line[1] - line[0])
+            fresh = mending.with_vertex(m, at[:2], FAR[2] + 3)
+            self.assertEqual(len(fresh.fixed), len(m.fixed) + 1)
+            near(np.sum(np.linalg.norm(np.diff(fresh.vertices[fresh.fixed, :2], axis=1), axis=2)), 30.0, 1e-9)
+            near(fresh.surface.at(at[None, :2]), [FAR[2] + 3], 1e-9)
+        ring = np.array([[10.0, 10], [30, 10], [30, 30], [10, 30]]) + FAR[:2]
+        for keep, area in ((False, 1600 - 400), (True, 400)):
+            rest = mending.cut_out(Mended.of(base), ring, keep)
+            near(rest.surface.plan_area, area, 1e-6)
+            self.assertEqual(len(rest.surface.triangles), np.count_nonzero(rest.there))
+            self.assertTrue((rest.surface.plan_areas > 0).all())
+
+    def test_a_seam_keeps_apart_what_lies_on_it(self):
+        """Another surface inside a ring: its vertices on the ring are none of the patch, those just inside are."""
+        ring = np.array([[10.0, 10], [30, 10], [30, 30], [10, 30]]) + FAR[:2]
+        base = triangulate(np.column_stack([lattice(9, 5.0), np.zeros(81)]) + FAR)
+        other = np.array([[10.0, 20, 2], [20, 20, 2], [10.001, 15, 2]]) + FAR
+        made = mending.other_inside(Mended.of(base), ring, lambda xy: np.full(len(xy), FAR[2] + 2), other)
+        inside = made.surface.at(np.array([[20.0, 20], [10, 20], [10.001, 15], [5, 5]]) + FAR[:2]) - FAR[2]
+        near(inside, [2, 1, 2, 0], 1e-9)
+        area = mask_of(Area((ring_of(ring),))).plan_area
+        near(area, 400, 1e-9)

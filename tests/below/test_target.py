@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from kerb.core.cloud.target import chequer, middle_of, otsu, target
+from kerb.core.cloud.target import chequer, middle_of, target
 from kerb.core.errors import NotDeterminable
 from tests.support import near
 
@@ -99,24 +99,6 @@ class Targets(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "four fields"):
             chequer(xy, np.tanh(2 * xy).prod(axis=1), 0.4)
 
-    def test_few_points(self):
-        """Thirty in all, sixteen bright and sixteen dark do, wherever the brightness is counted from."""
-        side = np.arange(-2.5, 3) * 0.1
-        xy = np.stack(np.meshgrid(side, side), axis=-1).reshape(-1, 2)
-        light = xy.prod(axis=1) > 0
-        for level in (0.0, 5000.0):
-            found = chequer(xy + [0.03, 0.01], level + 300.0 * light, 0.55)
-            near(found.place, [0.03, 0.01], 0.04)
-            for which in (light, ~light):
-                for less, good in ((2, True), (3, False)):
-                    keep = ~which
-                    keep[np.flatnonzero(which)[less:]] = True
-                    if good:
-                        near(chequer(xy[keep], level - 200.0 * light[keep], 0.55).place, [0, 0], 0.06)
-                    else:
-                        with self.assertRaisesRegex(NotDeterminable, "four fields"):
-                            chequer(xy[keep], level - 200.0 * light[keep], 0.55)
-
     def test_specks_beside_do_not_pull(self):
         rng = np.random.default_rng(6)
         for shape in ("disc", "square"):
@@ -143,18 +125,3 @@ class Targets(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(NotDeterminable, words):
                 target(points, values, radius)
-
-    def test_the_threshold_by_every_one_there_is(self):
-        rng = np.random.default_rng(5)
-
-        def within(t):
-            low, high = values[values <= t], values[values > t]
-            return len(low) * low.var() + len(high) * high.var()
-
-        for values in (
-            np.concatenate([rng.normal(10, 2, 700), rng.normal(30, 3, 300)]), rng.gamma(2.0, 3.0, 1000), -rng.gamma(1.0, 3.0, 1000),
-        ):  # fmt: skip
-            limit = otsu(values, 256)
-            best = min(np.linspace(*np.quantile(values, [0.01, 0.99]), 400), key=within)
-            self.assertLess(within(limit) / within(best), 1.002)
-        self.assertAlmostEqual(otsu(np.array([0.0, 0, 10, 10])), 5.0, delta=0.1)

@@ -23,7 +23,7 @@ from kerb.core.geometry.mesh import TriangleMesh, checked
 from kerb.core.progress import silent
 from kerb.core.reference import from_text, local_grid
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.things import LINES, MODEL, PICTURE, POINTS, SURFACE, Placed, bounds_of_thing, relocated
+from kerb.core.things import LINES, MODEL, PICTURE, POINTS, SURFACE, Placed, relocated
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.formats.dxf_read import read_dxf
 from kerb.formats.ifc_read import read_ifc
@@ -32,8 +32,7 @@ from kerb.formats.meshes import read_mesh
 from kerb.formats.rasters import read_part, read_raster_head, store_picture, write_picture
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import examine
-from kerb.formats.write_things import endings_for, write_thing
-from kerb.job import vault
+from kerb.formats.write_things import write_thing
 from tests.support import DATA, FAR, Folder, near
 
 AT = np.array([380_000.0, 5_560_000.0, 0.0])
@@ -64,57 +63,6 @@ class Things(Folder):
     def back(self, path, kind, **how):
         seen = examine(path)
         return read_offer(seen, seen.offer(kind), Reading(**how), silent())[0]
-
-
-class RoundTrips(Things):
-    def test_everything_written_is_read_with_its_unit(self):
-        """Every kind in every format, in metres and in both feet: place, count and, where the format can, the unit."""
-        silent_about_unit = {".geojson", ".asc"}
-        for reference in (STATE, local_grid(FOOT)):
-            for kind, thing in (
-                (POINTS, POINT_LIST),
-                (LINES, LINE_SET),
-                (SURFACE, ROOF),
-                (SURFACE, GRID),
-                (MODEL, ROOF),
-            ):
-                for ending in endings_for(kind, isinstance(thing, ElevationGrid)):
-                    with self.subTest(f"{kind} {ending} {reference.unit.code}"):
-                        path = self.write(kind, thing, f"x{ending}", reference)
-                        whole = not isinstance(thing, ElevationGrid) or ending in (".tif", ".asc")
-                        item = self.back(path, kind if examine(path).offers[0].kind != MODEL else MODEL)
-                        if whole:
-                            low, high = bounds_of_thing(thing)
-                            near(item.bounds[0], low, atol=1e-4)
-                            near(item.bounds[1], high, atol=1e-4)
-                        if ending not in silent_about_unit:
-                            self.assertEqual(item.reference.unit, reference.unit)
-                        if ending in (".gpkg", ".shp", ".tif", ".geojson", ".xml") and reference.wkt:
-                            self.assertEqual(item.reference.code.split("+")[0], reference.code)
-                        for left in self.folder.iterdir():
-                            left.unlink()
-
-    def test_kept_in_a_job_and_back(self):
-        alignment = Alignment("road", 100.0, (straight((0, 0), (50, 0)),), (Grade(100, 1), Grade(150, 2)))
-        for kind, thing in (
-            (POINTS, POINT_LIST), (LINES, LINE_SET), (LINES, LineSet((), (alignment,))), (SURFACE, ROOF),
-            (SURFACE, GRID),
-        ):  # fmt: skip
-            folder = self.folder / f"{kind}{len(list(self.folder.iterdir()))}"
-            vault.save_thing(folder, Placed(kind, thing, STATE))
-            item = vault.load_thing(folder)
-            self.assertEqual((item.kind, item.reference.code), (kind, "EPSG:2229"))
-            self.assertEqual(json.dumps(_plain(item.thing)), json.dumps(_plain(thing)))
-
-
-def _plain(value):
-    if isinstance(value, np.ndarray):
-        return np.nan_to_num(np.asarray(value, float), nan=-1).tolist()
-    if isinstance(value, (tuple, list)):
-        return [_plain(item) for item in value]
-    if hasattr(value, "__dataclass_fields__"):
-        return {name: _plain(getattr(value, name)) for name in value.__dataclass_fields__}
-    return value
 
 
 class Points(Things):
@@ -349,24 +297,6 @@ class Surfaces(Things):
             self.assertEqual(keys[3072], 25830)
             self.assertEqual(image.getpixel((3, 2)), GRID.z[2, 3])
 
-    def test_real_elevations_by_way_of_ascii(self):
-        """matplotlib's sample: 344 × 403 real elevations, first row north, 236 to 1076 m; not shipped without it."""
-        try:
-            import matplotlib.cbook as cbook
-
-            with cbook.get_sample_data("jacksboro_fault_dem.npz") as data:
-                z = data["elevation"].astype(np.float32)
-        except ImportError:
-            z = (600 + 300 * np.sin(np.arange(344 * 403) / 50)).reshape(344, 403).astype(np.float32)
-        grid = ElevationGrid(z, (90.0, 0.0, 0.0, 0.0, -90.0, 344 * 90.0))
-        path = self.write(SURFACE, grid, "d.asc")
-        item = self.back(path, SURFACE)
-        np.testing.assert_allclose(item.thing.z, z, rtol=1e-5)
-        tin = item.thing.tin()
-        at = np.array([[90.0 * 200.5, 90.0 * 100.5]])
-        self.assertAlmostEqual(float(tin.at(at)[0]), float(z[344 - 101, 200]), places=2)
-        self.assertAlmostEqual(float(item.thing.at(at)[0]), float(z[344 - 101, 200]), places=2)
-
     def test_triangles_become_a_grid(self):
         """A tilted square with a corner cut off, in metres and feet: the plane in the middle of each cell, nothing beyond it."""
         corners = np.array([[0.0, 0], [90, 0], [90, 50], [50, 90], [0, 90]])
@@ -437,9 +367,7 @@ class Models(Things):
         path = DATA / "house.ifc"
         offer = examine(path).offers[0]
         types = dict(offer.parts)
-        self.assertEqual(
-            [types[name] for name in ("IfcBeam", "IfcColumn", "IfcSlab", "IfcWallStandardCase")], [51, 1, 4, 13]
-        )
+        self.assertEqual([types[name] for name in ("IfcBeam", "IfcColumn", "IfcSlab", "IfcWallStandardCase")], [51, 1, 4, 13])
         self.assertNotIn("IfcSpace", offer.usual)
         volumes = {}
         for name in ("IfcBeam", "IfcColumn", "IfcSlab", "IfcWallStandardCase"):
@@ -498,9 +426,7 @@ class Pictures(Things):
             self.folder / "p.tif", self.folder / "k.tif", (None, (UTM.wkt, target.wkt)), silent()
         )
         middle = pyproj.Transformer.from_crs(25830, 32631, always_xy=True).transform(AT[0] + 30, AT[1] + 20)
-        np.testing.assert_allclose(
-            [place[2] + place[0] * width / 2, place[5] + place[4] * height / 2], middle, atol=0.3
-        )
+        np.testing.assert_allclose([place[2] + place[0] * width / 2, place[5] + place[4] * height / 2], middle, atol=0.3)
 
     def test_a_picture_without_a_place_says_what_to_do(self):
         Image.fromarray(np.zeros((5, 5, 3), np.uint8)).save(self.folder / "n.png")

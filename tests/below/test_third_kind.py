@@ -5,8 +5,6 @@ from dataclasses import replace
 
 import numpy as np
 import pypdfium2 as pdfium
-import pyproj
-import shapely
 
 from kerb import cli
 from kerb.core.progress import silent
@@ -97,18 +95,6 @@ class Third(CommandLine):
         self.assertEqual(len(chapters_of(job)), 1)
         self.assertEqual(out_of_date(job), [], "what is not in the report need not be computed for it")
 
-    def test_any_field_makes_it_stale_and_what_is_kept_back_does_not(self):
-        job = self.job()
-        study = self.asked(job)
-        outcome, print_ = studies.run_study(job, study, silent())
-        job.execute(studies.answered(study, outcome, print_))
-        for values in ({"level": 1.0}, {"mean": "median"}, {"keep": True}, {"area": Drawn.of(SQUARE[:3])}):
-            now = job.state.studies[0]
-            job.execute(studies.changed(now, "other", replace(studies.setup_of(now), **values)))
-            self.assertTrue(studies.is_stale(job.state, job.state.studies[0]), values)
-            job.undo()
-            self.assertFalse(studies.is_stale(job.state, job.state.studies[0]), values)
-
     def test_on_the_command_line(self):
         found = self.json("third", YARD, "--area", self.area, "--level", "2", "--mean", "median", "--report",
                           self.folder / "level.pdf")  # fmt: skip
@@ -120,12 +106,10 @@ class Third(CommandLine):
         self.assertEqual(status, 0)
         self.assertRegex(text, r"Level +\+?\d")
         for words, said in (
-            (("--area", self.area, "--mean", "mode"), "mode"),
-            (("--area", self.area, "--level", "high"), "high"),
-            (("--area", self.folder / "none.txt"), "none.txt"),
-            ((), "--area"),
+            (("--area", self.area, "--mean", "mode"), "mode"), (("--area", self.area, "--level", "high"), "high"),
+            (("--area", self.folder / "none.txt"), "none.txt"), ((), "--area"),
             (("--area", self.area, "--report", YARD), "yard_small.laz"),
-        ):
+        ):  # fmt: skip
             status, _ = self.kerb("third", YARD, *words)
             self.assertEqual(status, 2, words)
             self.assertIn(said, self.error)
@@ -155,27 +139,6 @@ class Third(CommandLine):
         self.assertEqual(json.loads(there.read_text())["study"], "third")
         self.assertEqual(self.kerb("info", cloud, "--json", cloud, "--force")[0], 2)
         self.assertEqual(cloud.read_bytes(), YARD.read_bytes())
-
-    def test_points_inside_areas_with_holes_of_a_file(self):
-        """GeoJSON with a hole, in its own system, brought to that of the cloud; the same by hand."""
-        ring, hole = SQUARE, SQUARE.mean(axis=0) + (SQUARE - SQUARE.mean(axis=0)) * 0.4
-        to_degrees = pyproj.Transformer.from_crs(25830, 4326, always_xy=True)
-        rings = [np.column_stack(to_degrees.transform(*r.T)) for r in (ring, hole)]
-        geometry = {"type": "Polygon", "coordinates": [[*r.tolist(), r[0].tolist()] for r in rings]}
-        inside = self.folder / "inside.geojson"
-        inside.write_text(json.dumps({"type": "FeatureCollection", "features": [
-            {"type": "Feature", "properties": {"name": "frame"}, "geometry": geometry}]}))  # fmt: skip
-        wide = self.folder / "wide.txt"
-        np.savetxt(wide, SQUARE.mean(axis=0) + (SQUARE - SQUARE.mean(axis=0)) * 3, fmt="%.3f")
-        found = self.json("third", YARD, "--area", wide, "--within", inside)
-        job = self.job()
-        store = job.store(job.state.holdings[0])
-        xyz = store.coordinates(slice(0, store.count))
-        frame = shapely.Polygon(ring, [hole])
-        want = shapely.contains_xy(frame, xyz[:, :2]) & (np.asarray(store.column("classification")) != 7)
-        self.assertAlmostEqual(found["figures"]["points"]["value"], want.sum(), delta=3)
-        self.assertAlmostEqual(found["figures"]["level"]["value"], xyz[want, 2].mean(), delta=0.01)
-        self.assertIn("frame", json.dumps(found))
 
     def test_compute_tells_of_what_cannot_be_computed_and_does_the_rest(self):
         job = self.job()

@@ -41,9 +41,7 @@ class Told(unittest.TestCase):
             self.assertIsNotNone(outcome.value(kind.headline.name))
             head, arrays = outcome.head()
             kept = Outcome.of_head(json.loads(json.dumps(head)), arrays)
-            self.assertEqual(
-                (kept.figures, kept.tables, kept.warnings), (outcome.figures, outcome.tables, outcome.warnings)
-            )
+            self.assertEqual((kept.figures, kept.tables, kept.warnings), (outcome.figures, outcome.tables, outcome.warnings))
             self.assertEqual(list(kept.layers), list(outcome.layers))
             self.assertEqual(len(figures_table(outcome).rows), len(kind.figures))
         self.compare(lines(kind, self.store, self.beside, (found, live)), told_of(kind.id, self.kept))

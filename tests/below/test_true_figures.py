@@ -6,21 +6,17 @@ import warnings
 import laspy
 import numpy as np
 import pyproj
-import trimesh
 
 from kerb.core.cloud.ground import GroundSettings, ground
 from kerb.core.cloud.heights import heights
 from kerb.core.cloud.lone import lone
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.place_check import Site, check
 from kerb.core.placing import Placing, route, suggested
 from kerb.core.progress import silent
 from kerb.core.reference import ReferenceSystem, from_text, local_grid, unfit
 from kerb.core.surface.elevation import ElevationGrid
-from kerb.core.surface.tin import Tin, triangulate
-from kerb.core.surface.volume import between
 from kerb.core.things import SURFACE, Placed, moved, relocated
 from kerb.core.units import METRE
 from kerb.studies.scope import Scope
@@ -73,9 +69,7 @@ class Strays(unittest.TestCase):
         spread = np.array([-0.1, -0.15, -0.2, 0.1, 0.15, 0.2])
         flock = np.column_stack([border + spread, np.full(6, low[1] + 4.6), np.full(6, FAR[2] + 5.0)])
         self.assertFalse(lone(np.concatenate([flat, flock]), 0.1, 0.6).any())
-        self.assertEqual(
-            np.flatnonzero(lone(np.concatenate([flat, flock[:2]]), 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1]
-        )
+        self.assertEqual(np.flatnonzero(lone(np.concatenate([flat, flock[:2]]), 0.1, 0.6)).tolist(), [len(flat), len(flat) + 1])
         rng = np.random.default_rng(9)
         for spacing in (0.05, 0.5, 2.0):
             places = rng.uniform(-60 * spacing, 60 * spacing, (14_400, 2))
@@ -154,9 +148,7 @@ class Systems(CommandLine):
         self.assertIn("degrees", unfit(from_text("EPSG:4326")))
         self.assertIn("geocentric", unfit(from_text("EPSG:4978")))
         with self.assertRaises(InputError):
-            ground(
-                store_of(np.column_stack([jittered(1, 0.1) * 1e-4, np.arange(400) % 7]) + 9), GroundSettings(), silent()
-            )
+            ground(store_of(np.column_stack([jittered(1, 0.1) * 1e-4, np.arange(400) % 7]) + 9), GroundSettings(), silent())
         with self.assertRaises(InputError):
             heights(store_of(np.column_stack([jittered(1, 0.1) * 1e-4, np.arange(400) % 7]) + 9), (2,), silent())
 
@@ -194,9 +186,7 @@ class Systems(CommandLine):
         self.assertIn(f"{flag.sum()} points", notes["withheld"])
 
     def test_a_dimension_named_elevation_is_no_elevation(self):
-        own = self.las(
-            "own.las", heap(), "EPSG:25832", elevation=np.full(len(heap()), 7.0), part=np.full(len(heap()), 3.0)
-        )
+        own = self.las("own.las", heap(), "EPSG:25832", elevation=np.full(len(heap()), 7.0), part=np.full(len(heap()), 3.0))
         value, _ = self.net(own)
         self.assertAlmostEqual(value / FRUSTUM, 1.0, delta=0.004)
         out = self.folder / "again.csv"
@@ -243,73 +233,6 @@ def _without_classes():
     return Bare()
 
 
-class Bodies(unittest.TestCase):
-    def boxes(self, *more):
-        made = [trimesh.creation.box((2, 2, 2)), *more]
-        whole = trimesh.util.concatenate(made)
-        return TriangleMesh(np.array(whole.vertices) + FAR, np.array(whole.faces, np.int32))
-
-    def test_a_body_inside_out_counts_and_a_cavity_is_taken_off(self):
-        turned = trimesh.creation.box((3, 2, 1))
-        turned.apply_translation([9, 0, 0])
-        turned.invert()
-        self.assertAlmostEqual(self.boxes(turned).volume, 8 + 6, places=9)
-        self.assertEqual(self.boxes(turned).senses.tolist(), [1, -1])
-        hollow = trimesh.creation.box((1, 1, 1))
-        hollow.invert()
-        self.assertAlmostEqual(self.boxes(hollow).volume, 8 - 1, places=9)
-        self.assertAlmostEqual(self.boxes().volume, 8.0, places=9)
-        opened = self.boxes()
-        self.assertIsNone(TriangleMesh(opened.vertices, opened.triangles[:-1]).volume)
-
-    def test_of_a_closed_body_only_what_looks_up_is_a_base(self):
-        for turned in (False, True):
-            slab = trimesh.creation.box((40, 40, 2))
-            slab.apply_translation([0, 0, -1])
-            if turned:
-                slab.invert()
-            base = TriangleMesh(np.array(slab.vertices) + FAR, np.array(slab.faces, np.int32)).tin()
-            self.assertAlmostEqual(base.plan_area, 1600.0, places=6)
-            np.testing.assert_allclose(base.at(np.array([[1.0, 2.0]]) + FAR[:2]), FAR[2])
-            xy = jittered(12, 0.5, 3)
-            top = triangulate(np.column_stack([xy, frustum(xy)]) + FAR)
-            self.assertAlmostEqual(between(top, base).net, between(top, _level(FAR[2])).net, places=6)
-
-
-def _level(z):
-    from kerb.core.geometry.plane import level
-
-    return level(z)
-
-
-class FarVertices(unittest.TestCase):
-    def test_a_few_far_vertices_leave_the_index_fine_and_every_answer_what_it_was(self):
-        rng = np.random.default_rng(4)
-        near = np.column_stack([rng.uniform(0, 50, (4000, 2)), rng.normal(0, 1, 4000)])
-        far = np.array([[1e6, 1e6, 3.0], [-1e6, 5e5, 2.0], [2e5, -1e6, 1.0]])
-        whole = triangulate(np.concatenate([near, far]))
-        counts = np.diff(whole.index.starts)
-        self.assertLess(np.percentile(counts, 99), 60)
-        places = np.concatenate([rng.uniform(1, 49, (300, 2)), rng.uniform(-1e5, 1e5, (50, 2))])
-        # The same triangles one by one: the plane of the one that holds the place.
-        a, b, c = (whole.vertices[whole.triangles[:, k]] for k in range(3))
-        for place, found in zip(places - whole.origin[:2], whole.at(places) - whole.origin[2], strict=True):
-            u, v, w = (b - a)[:, :2], (c - a)[:, :2], place - a[:, :2]
-            det = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-            s, r = (w[:, 0] * v[:, 1] - w[:, 1] * v[:, 0]) / det, (u[:, 0] * w[:, 1] - u[:, 1] * w[:, 0]) / det
-            holds = np.flatnonzero((s >= -1e-9) & (r >= -1e-9) & (s + r <= 1 + 1e-9))
-            self.assertEqual(len(holds) == 0, np.isnan(found))
-            if len(holds):
-                k = holds[0]
-                self.assertAlmostEqual(a[k, 2] + s[k] * (b - a)[k, 2] + r[k] * (c - a)[k, 2], found, delta=1e-6)
-        top = Tin.of(
-            np.array([[5.0, 5, 9], [30, 5, 9], [30, 30, 9], [5, 30, 9]]), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
-        )
-        plain = triangulate(near)
-        self.assertAlmostEqual(between(top, whole).net, between(top, plain).net, delta=1e-6)
-        self.assertAlmostEqual(between(top, whole).area, 625.0, places=6)
-
-
 class NeverThinned(unittest.TestCase):
     def test_an_elevation_grid_keeps_every_cell_when_it_is_moved_or_written(self):
         z = np.random.default_rng(1).normal(0, 1, (1100, 1000)).astype(np.float32)
@@ -317,6 +240,4 @@ class NeverThinned(unittest.TestCase):
         changed = relocated(item, Placing("transform", item.reference, from_text("EPSG:25833")))
         self.assertEqual(len(changed.thing.vertices), z.size)
         self.assertEqual(len(changed.thing.triangles), 2 * 1099 * 999)
-        self.assertEqual(
-            len(moved(item, Rigid.turned(0.0, np.zeros(3), np.array([1.0, 2.0, 3.0]))).thing.vertices), z.size
-        )
+        self.assertEqual(len(moved(item, Rigid.turned(0.0, np.zeros(3), np.array([1.0, 2.0, 3.0]))).thing.vertices), z.size)

@@ -18,25 +18,20 @@ from kerb.core import parallel
 from kerb.core.arrays import ends
 from kerb.core.errors import Cancelled, InputError
 from kerb.core.once import Once
-from kerb.core.parallel import beside, cores, each, ranges
+from kerb.core.parallel import beside, cores, each
 from kerb.core.progress import Progress, silent
-from kerb.core.quantity import Decimals
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import figures as inventory_figures
 from kerb.studies.inventory.run import run as run_inventory
-from kerb.studies.inventory.setup import InventorySetup, heap_setup
+from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.summits_kernels import summits
-from kerb.studies.inventory.totals import Row, total
-from kerb.studies.kind import Step
-from kerb.studies.layers import FoundLine, FoundMesh, Plot, Profile, put_together, taken_apart
-from kerb.studies.outcome import Attribute, Column, Figure, Input, Made, Note, Outcome, Table
-from kerb.studies.registry import STUDIES
+from kerb.studies.inventory.totals import Row
+from kerb.studies.outcome import Attribute, Column, Made, Outcome, Table
 from kerb.studies.scope import Scope
-from kerb.studies.showing import bounds_of, toggles
 from kerb.studies.sources import KINDS_OF, Source, Sources
 from kerb.studies.stockpile.figures import mass_per_volume
-from tests.support import FAR, circle, frustum, jittered, near, store_of
+from tests.support import FAR, circle, frustum, jittered, store_of
 
 # What is meant to be filled or changed.
 MAY_CHANGE = {"CutSection", "Halves", "Outcome", "Overview", "StoreMeta", "TestedPoint", "_Surface"}
@@ -118,14 +113,6 @@ class OnAllCores(unittest.TestCase):
         with self.assertRaises(ValueError):
             ends(numbers[:0])
 
-    def test_ranges_are_some_a_core_and_none_is_small(self):
-        with unittest.mock.patch.object(parallel, "cores", lambda: 2):
-            for total, least, per_core, wanted in (
-                (0, 10, 4, []), (5, 10, 4, [(0, 5)]), (25, 10, 4, [(0, 13), (13, 25)]), (100, 10, 1, [(0, 50), (50, 100)]),
-                (100, 0, 3, [(0, 17), (17, 34), (34, 51), (51, 68), (68, 85), (85, 100)]),
-            ):  # fmt: skip
-                self.assertEqual(ranges(total, least, per_core), wanted)
-
     def complain(self, k, wrong):
         if k == wrong:
             raise InputError(f"number {k}")
@@ -159,78 +146,18 @@ class Frozen(unittest.TestCase):
 
 
 class Published(unittest.TestCase):
-    def test_the_published_form_is_exact(self):
-        outcome = Outcome(
-            "x", "ft", "EPSG:1", {"a": Figure(1.5, "ft3", "A", 0.25, "n"), "b": Figure(None, "", "B"), "c": Figure(2.0, "", "C", None, "")},
-            {"s": 1}, [Input("cloud", "/p", 10, 7), Input("against", "/q", 3, 2, "d")],
-            {"t": Table("T", (Column("n", "ft", "N"), Column("w")), ((1.0, "x"), (None, "y")))}, [Note("code", "words")], "how",
-        )  # fmt: skip
-        data = json.loads(json.dumps(outcome.to_json()))
-        data.pop("kerb")
-        self.assertEqual(data, {
-            "study": "x", "unit": "ft", "crs": "EPSG:1",
-            "inputs": [{"role": "cloud", "path": "/p", "points": 10, "used": 7},
-                       {"role": "against", "path": "/q", "points": 3, "used": 2, "detail": "d"}],
-            "settings": {"s": 1},
-            "figures": {"a": {"value": 1.5, "unit": "ft3", "label": "A", "u95": 0.25, "note": "n"},
-                        "b": {"value": None, "unit": "", "label": "B"}, "c": {"value": 2.0, "unit": "", "label": "C"}},
-            "tables": {"t": {"title": "T", "columns": [{"name": "n", "unit": "ft", "label": "N"}, {"name": "w", "unit": "", "label": ""}],
-                             "rows": [[1.0, "x"], [None, "y"]]}},
-            "warnings": [{"code": "code", "text": "words"}], "method": "how",
-        })  # fmt: skip
-        self.assertFalse(outcome.live)
-        self.assertEqual(outcome.value("a"), 1.5)
-
     def test_tables_of_mixed_columns_come_back(self):
         big = 2**62
         for rows in (
-            ((1, 1.5, "a", None, True), (2, 2.5, "b", 3, False)),
-            ((big, -1.0, "", "x", 1), (-big, np.inf, "", "y", 2)),
-            (),
-        ):
+            ((1, 1.5, "a", None, True), (2, 2.5, "b", 3, False)), ((big, -1.0, "", "x", 1), (-big, np.inf, "", "y", 2)), (),
+        ):  # fmt: skip
             table = Table("T", tuple(Column(name) for name in "abcde"), rows)
             one = Outcome("x", "m", "", {}, {}, tables={"t": table})
             head, arrays = one.head()
             self.assertEqual(Outcome.of_head(json.loads(json.dumps(head)), arrays).tables["t"].rows, rows)
 
-    def test_layers_by_name_and_kind(self):
-        mesh = FoundMesh(np.eye(3), np.array([[0, 1, 2]], np.int32))
-        line = FoundLine(np.eye(3), shown=False, title="L")
-        one = Outcome(
-            "x", "m", "", {}, {}, layers={"m": mesh, "l": line}, charts=[Plot("p", "bars", np.ones(2), np.ones(2))]
-        )
-        self.assertIs(one.mesh("m"), mesh)
-        self.assertIs(one.line("l"), line)
-        self.assertEqual(
-            (one.mesh("l"), one.line("m"), one.mesh("x"), one.line("x"), one.profiles), (None, None, None, None, [])
-        )
-        self.assertEqual([words for _, words in toggles(one)], ["L"])
-        self.assertEqual(toggles(None), [])
-        low, high = bounds_of(one)
-        np.testing.assert_array_equal([low, high], [[0, 0, 0], [1, 1, 1]])
-        self.assertIsNone(bounds_of(Outcome("x", "m", "", {}, {})))
-        arrays = {}
-        chart = Profile("P", np.eye(2), np.arange(3.0), (("a", "b", np.zeros(3)),), "f", ("m",))
-        again = put_together(json.loads(json.dumps(taken_apart(chart, "c", arrays))), arrays)
-        self.assertEqual((again.title, again.field, again.cuts), ("P", "f", ("m",)))
-        self.assertTrue(np.isnan(again.base).all(), "a profile of one surface has no base")
-        with self.assertRaises(KeyError):
-            put_together({"is": "Unknown"}, {})
-
 
 class Steps(unittest.TestCase):
-    def test_what_a_step_lacks(self):
-        step = Step("s", "Do it", "Does it", "toe", lambda *_: None)
-        kind = STUDIES["stockpile"]
-        setup = kind.setup(Scope("c"))
-        self.assertEqual(step.lacks(setup), kind.setup.declared()["toe"].needed)
-        self.assertEqual(step.lacks(dataclasses.replace(setup, toe=Drawn.of(circle(3, 5)))), "")
-        self.assertEqual(dataclasses.replace(step, fresh=True).lacks(setup), "")
-        quiet = dataclasses.replace(step, field="material")
-        self.assertIn("nothing to change", quiet.lacks(setup))
-        self.assertEqual(kind.headline.name, "net")
-        self.assertLessEqual({about.name for about in kind.where("summary")}, {about.name for about in kind.figures})
-
     def test_what_fields_take(self):
         self.assertEqual(set(KINDS_OF), {"scope", "surface", "lines", "alignment", "points", "clouds", "surfaces"})
         self.assertEqual(KINDS_OF["scope"], ("cloud",))
@@ -280,9 +207,7 @@ class Summits(unittest.TestCase):
         z = np.clip(ridge[None, :] - np.abs(np.arange(-6, 7))[:, None], 0, None)
         saddle = 8 - 8.0
         self.assertEqual(len(np.unique(self.parted(z, 0.5))) - 1, 2)
-        close = np.clip(
-            np.maximum(10 - np.abs(x - 10), 8 - np.abs(x - 16))[None, :] - np.abs(np.arange(-6, 7))[:, None], 0, None
-        )
+        close = np.clip(np.maximum(10 - np.abs(x - 10), 8 - np.abs(x - 16))[None, :] - np.abs(np.arange(-6, 7))[:, None], 0, None)
         self.assertEqual(len(np.unique(self.parted(close, 3.0))) - 1, 1, "the lower one rises two over the saddle")
         self.assertEqual(len(np.unique(self.parted(close, 1.0))) - 1, 2)
         self.assertEqual(saddle, 0.0)
@@ -324,31 +249,6 @@ class InventoryPieces(unittest.TestCase):
     def item(self, key, x, radius, **values):
         return Item(key, key.upper(), Drawn.of(circle(radius, 30) + FAR[:2] + [x, 0]), tuple(values.items()))
 
-    def test_layers_labels_and_attributes(self):
-        a, b = self.item("a", -10, 5.3, material="sand"), self.item("b", 9, 6.3)
-        one = run_inventory(InventorySetup(Scope("cloud"), heaps=(a, b)), self.sources, silent())
-        self.assertEqual([name for name in one.layers if name.startswith("toe ")], ["toe a", "toe b"])
-        self.assertEqual(one.layers["toe b"].title, "B")
-        labels = one.layers["labels"]
-        self.assertEqual(len(labels.texts), 2)
-        self.assertTrue(labels.said(Decimals())[0].startswith("A  "))
-        near(labels.xyz[:, 0] - FAR[0], [-10, 9], atol=0.1)
-        near(labels.xyz[:, 2] - FAR[2], [3, 2], atol=0.05)
-        base = one.mesh("base")
-        apart = [
-            run_inventory(InventorySetup(Scope("cloud"), heaps=(i,)), self.sources, silent()).mesh("base")
-            for i in (a, b)
-        ]
-        self.assertEqual(len(base.vertices), sum(len(m.vertices) for m in apart))
-        self.assertEqual(
-            int(base.triangles.max()), len(base.vertices) - 1, "each heap's triangles point at its own vertices"
-        )
-        near(base.vertices[base.triangles[-1]], apart[1].vertices[apart[1].triangles[-1]])
-        self.assertEqual(one.attributes["over"].over, "base")
-        self.assertEqual(set(one.tables), {"heaps", "materials"})
-        self.assertEqual([row[:2] for row in one.tables["materials"].rows], [("sand", 1), ("not named", 1)])
-        self.assertEqual(one.inputs[0].used, sum(i.inputs[0].used for i in one.items.values()))
-
     def test_one_material_without_a_name_has_no_table_of_its_own(self):
         setup = InventorySetup(Scope("cloud"), heaps=(self.item("a", -10, 5.3),))
         row = Row("A", "", None, values={"net": 1.0})
@@ -358,35 +258,6 @@ class InventoryPieces(unittest.TestCase):
         self.assertEqual(set(inventory_figures.tables(setup, [named, row], METRE)), {"heaps", "materials"})
         self.assertEqual(named.notes, 0)
 
-    def test_a_heap_has_its_own_density_or_that_of_all(self):
-        setup = InventorySetup(
-            Scope("cloud"), density=1.5, heaps=(self.item("a", -10, 5.3, density=2.0), self.item("b", 9, 6.3))
-        )
-        self.assertEqual([heap_setup(setup, item).density for item in setup.heaps], [2.0, 1.5])
-        earlier = dataclasses.replace(setup, earlier=Scope("then"))
-        self.assertEqual(heap_setup(earlier, setup.heaps[0], earlier=True).cloud.holding, "then")
-        self.assertEqual(
-            [
-                i.key
-                for i in dataclasses.replace(
-                    setup, heaps=(dataclasses.replace(setup.heaps[0], taken=False), setup.heaps[1])
-                ).taken()
-            ],
-            ["b"],
-        )
-
-    def test_mass_only_where_every_heap_has_one(self):
-        rows = [Row("a", "", None, values={"net": 2.0, "mass": 4.0}, parts={"s": 1.0}),
-                Row("b", "", None, values={"net": 3.0, "mass": None}, parts={"s": 1.0})]  # fmt: skip
-        self.assertEqual((total(rows).mass, total(rows).mass_u95), (None, None))
-        self.assertEqual((total(rows[:1]).mass, total(rows[:1]).mass_u95), (4.0, 2.0))
-        flat = Row("c", "", None, values={"net": 0.0, "mass": 0.0, "above": 1.0, "below": 1.0}, parts={"s": 1.0})
-        self.assertEqual((total([flat]).mass_u95, total([flat]).above, total([flat]).below), (0.0, 1.0, 1.0))
-        gone = Row("d", "", None, "gone", before=None)
-        self.assertIsNone(gone.change)
-        bare = Row("e", "", None, values={"net": 1.0})
-        self.assertEqual((total([bare]).above, total([bare]).below), (0.0, 0.0))
-
     def test_lines_that_barely_touch_do_not_overlap(self):
         left = Item("l", "L", Drawn.of([*map(tuple, np.array([[-16, -6], [0, -6], [0, 6], [-16, 6.0]]) + FAR[:2])]))
         right = Item("r", "R", Drawn.of([*map(tuple, np.array([[0, -6], [16, -6], [16, 6], [0, 6.0]]) + FAR[:2])]))
@@ -394,6 +265,4 @@ class InventoryPieces(unittest.TestCase):
         self.assertNotIn("overlap", [note.code for note in found.warnings])
         self.assertAlmostEqual(shapely.Polygon(left.ring.xy).intersection(shapely.Polygon(right.ring.xy)).area, 0.0)
         with self.assertRaises(InputError):
-            InventorySetup(
-                Scope("cloud"), heaps=(dataclasses.replace(left, ring=Drawn.of(circle(3, 4)[[0, 2, 1, 3]])),)
-            ).check()
+            InventorySetup(Scope("cloud"), heaps=(dataclasses.replace(left, ring=Drawn.of(circle(3, 4)[[0, 2, 1, 3]])),)).check()

@@ -47,13 +47,9 @@ class ClosedForms(unittest.TestCase):
         square = np.array([[-6, -6], [6, -6], [6, 6], [-6, 6.0]])
         cases = {
             "cone": (lambda xy: np.clip(8 - np.hypot(*xy.T), 0, None) * 0.75, ring, np.pi * 64 * 6 / 3),
-            "hemisphere": (
-                lambda xy: np.sqrt(np.clip(64 - (xy**2).sum(1), 0, None)),
-                ring,
-                2 / 3 * np.pi * 512,
-            ),
+            "hemisphere": (lambda xy: np.sqrt(np.clip(64 - (xy**2).sum(1), 0, None)), ring, 2 / 3 * np.pi * 512),
             "wedge": (lambda xy: (xy[:, 0] + 6) * 0.25, square, 12 * 12 * 3 / 2),
-        }
+        }  # fmt: skip
         for name, (height, outline, truth) in cases.items():
             with self.subTest(name):
                 top, _ = solid(height, outline)

@@ -41,23 +41,9 @@ class Losses(Folder):
 
     def points(self) -> Placed:
         extra = {
-            "precision plan": ("0.01", "0.02"),
-            "precision height": ("0.03", "0.04"),
-            "date of the survey": ("a", "b"),
-        }
-        return Placed(
-            POINTS, SurveyPoints(np.array([[1.0, 2, 3], [4, 5, 6]]) + FAR, ("A", "B"), ("GL", ""), extra), UTM
-        )
-
-    def test_points(self):
-        self.assertIn(
-            "the column 'precision plan'; the column 'precision height'",
-            self.written(self.points(), "a.dxf")["not-held"],
-        )
-        self.assertIn("'date of the survey'", self.written(self.points(), "a.xml")["not-held"])
-        self.assertIn("EPSG", UTM.code)
-        self.assertIn(UTM.name, self.written(self.points(), "b.dxf")["crs-unsaid"])
-        self.assertEqual(self.written(self.points(), "a.gpkg"), {})
+            "precision plan": ("0.01", "0.02"), "precision height": ("0.03", "0.04"), "date of the survey": ("a", "b"),
+        }  # fmt: skip
+        return Placed(POINTS, SurveyPoints(np.array([[1.0, 2, 3], [4, 5, 6]]) + FAR, ("A", "B"), ("GL", ""), extra), UTM)
 
     def test_names_of_a_shapefile_are_short_different_and_come_back(self):
         notes = self.written(self.points(), "a.shp")
@@ -135,9 +121,7 @@ class Losses(Folder):
         self.assertFalse((self.folder / "a.origin.csv").exists())
         notes = self.written(model(FAR), "b.stl")
         self.assertIn("written relative to 500000, 5800000, 100 m", notes["moved-origin"])
-        self.assertEqual(
-            (self.folder / "b.origin.csv").read_text(), "easting,northing,elevation,unit\n500000,5800000,100,m\n"
-        )
+        self.assertEqual((self.folder / "b.origin.csv").read_text(), "easting,northing,elevation,unit\n500000,5800000,100,m\n")
         near(self.read("b.stl", MODEL).thing.vertices.min(axis=0), FAR, atol=1e-4)
 
     def test_colours_of_sixteen_bits(self):
@@ -161,9 +145,7 @@ class OfAJob(CommandLine):
         path = self.folder / "p.csv"
         path.write_text("name,easting (m),northing (m),elevation (m)\nA,380050,5560050,3\n")
         job = Job.create(self.folder / "a.kerb")
-        job.execute(
-            holdings.added(job, holdings.import_file(job.folder, job.state, ImportWish(path, name="P"), silent()))
-        )
+        job.execute(holdings.added(job, holdings.import_file(job.folder, job.state, ImportWish(path, name="P"), silent())))
         title = job.state.title
         self.assertEqual(job.thing_to_write(job.state.holdings[0]).reference.wkt, "")
         job.execute(Change("Set", lambda s: replace(s, title=replace(title, reference=UTM.to_json()))))

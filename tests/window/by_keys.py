@@ -76,9 +76,7 @@ def dialog(kind):
 
 def idle():
     s = window.session
-    return not (
-        s.tasks or s.resting() or not s.live.idle() or not window.view.drawing.idle() or window._refresh.isActive()
-    )
+    return not (s.tasks or s.resting() or not s.live.idle() or not window.view.drawing.idle() or window._refresh.isActive())
 
 
 def file_named(path):
@@ -151,7 +149,7 @@ def steps(cloud, report):
         ("report", lambda: (d := dialog(Deliver)) and d.pdf and d.save.isEnabled(), lambda: QTest.keyClick(focus(), KEY.Key_Return)),
         ("name it", lambda: dialog(QFileDialog), file_named(report)),
         ("written", lambda: report.exists() and not dialog(QDialog), lambda: press("F2", window)),
-        *[("again", lambda: idle() and not dialog(QDialog), do) for do in all_day() * 4],
+        *[("again", lambda: idle() and not dialog(QDialog), do) for do in all_day() * 2],
         ("done", idle, lambda: None),
     ]  # fmt: skip
 
@@ -212,7 +210,7 @@ def main():
             QTimer.singleShot(0, begin)
 
     timer = QTimer()
-    timer.setInterval(15)
+    timer.setInterval(5)
     timer.timeout.connect(tick)
     timer.start()
     app.exec()

@@ -11,14 +11,13 @@ from affine import Affine
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QColorDialog, QDialog, QFileDialog, QInputDialog, QPushButton, QTextBrowser
+from PySide6.QtWidgets import QColorDialog, QDialog, QFileDialog, QInputDialog
 
 from kerb.app.actions import actions
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.questions import Box
 from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.write import ask_target
-from kerb.app.window import Window
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.cloud.sieve import Sieve
 from kerb.core.geometry.features import Line, LineSet
@@ -26,7 +25,6 @@ from kerb.core.things import LINES, PICTURE, PictureRef, Placed
 from kerb.demo import yard
 from kerb.job import pointwork, vault
 from kerb.job.job import Change
-from kerb.job.places import Settings
 from kerb.job.state import Holding
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed
 
@@ -92,20 +90,6 @@ class EveryAction(Windowed):
         for dialog in shown:
             dialog.deleteLater()
 
-    def test_pages_to_read_have_text_that_can_be_copied(self):
-        with answers() as shown:
-            for name in ("study_help", "placing_help", "ground_help", "cleaning_help", "statistics_help", "shortcuts"):
-                self.window.handlers.run(name)
-            self.window.handlers.run("job_record")
-        for dialog in shown:
-            text = dialog.findChild(QTextBrowser).toPlainText()
-            self.assertNotIn("was not found", text)
-            self.assertGreater(len(text), 60)
-            dialog.findChildren(QPushButton)[0].click()
-            self.assertEqual(QGuiApplication.clipboard().text(), text)
-            self.assertIn("Ctrl+Shift+N" if "Keys" in dialog.windowTitle() else " ", text)
-            dialog.deleteLater()
-
     def test_search_of_every_finder_from_the_command_field(self):
         self.look_at_heap()
         page = self.window.right.find_page
@@ -131,26 +115,6 @@ class EveryAction(Windowed):
             for action, what in (offered | found).items():
                 can = bool(getattr(about, what)) and (action not in found or not kind) and ready.get(action, True)
                 self.assertEqual(self.window.actions_by_id[action].isEnabled(), can, (kind, action))
-
-    def test_what_only_a_job_has_is_not_offered_without_one(self):
-        empty = Window(Settings(self.place.parent / "other.json"))
-        empty.session.complained.disconnect()
-        complaints = []
-        empty.session.complained.connect(lambda *words: complaints.append(words))
-        try:
-            for entry in actions():
-                self.assertEqual(empty.actions_by_id[entry.id].isEnabled(), entry.needs == "", entry.id)
-            with answers() as shown:
-                for entry in actions():
-                    if not entry.needs and entry.id not in ENDING | {"new_job", "open_data", "field_controller"}:
-                        empty.actions_by_id[entry.id].trigger()
-            self.assertIsNone(empty.session.job)
-            self.assertEqual(complaints, [])
-            for dialog in shown:
-                dialog.deleteLater()
-        finally:
-            empty.close()
-            empty.deleteLater()
 
 
 class Menus(Windowed):
@@ -340,9 +304,7 @@ class Legends(Windowed):
         image = self.view.picture.image
         rows = self.view.picture.buffer.rows
         z = layer().store.elevations(slice(0, layer().store.count))
-        self.assertGreater(
-            len({int(np.searchsorted([3.2, 4.5, 6.0], z[r], side="right")) for r in rows[rows >= 0][::50]}), 2
-        )
+        self.assertGreater(len({int(np.searchsorted([3.2, 4.5, 6.0], z[r], side="right")) for r in rows[rows >= 0][::50]}), 2)
         self.assertIsNone(legend._end_at(100), "bands have no ends to drag")
         self.assertFalse(legend.grab().toImage().isNull())
         self.assertGreater(image.size, 0)

@@ -10,7 +10,7 @@ from unittest import mock
 import laspy
 import numpy as np
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
+from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel
 
@@ -105,25 +105,6 @@ class Dialog(Bringing):
         self.settle()
         self.assertEqual(len(self.session.job.state.holdings), before)
 
-    def test_dates_in_the_names_of_files_are_those_of_the_surveys(self):
-        """Each its own, told where a date would be typed; one that is typed counts for all."""
-        paths = [self.place / f"{stem}.csv" for stem in ("yard 2026-03-11", "yard 2026-05-20", "yard")]
-        for path in paths:
-            shutil.copy(self.files["control.csv"], path)
-        for number, (some, told, typed, wanted) in enumerate((
-            (paths[:1], "2026-03-11", "", ["2026-03-11"]), (paths[2:], "no date", "", [""]),
-            (paths, "by their names", "", ["2026-03-11", "2026-05-20", ""]), (paths[:2], "by their names", "2.4.2026", ["2026-04-02"] * 2),
-        )):  # fmt: skip
-            with self.subTest(number):
-                before = len(self.session.job.state.holdings)
-                dialog = self.drop(*some)
-                self.assertEqual(dialog.epoch.placeholderText(), told)
-                QTest.keyClicks(dialog.epoch, typed)
-                if dialog.sure.isVisible():
-                    dialog.sure.click()
-                self.take(dialog)
-                self.assertEqual([h.epoch for h in self.session.job.state.holdings[before:]], wanted)
-
     def test_swapped_axes_are_said_and_put_right(self):
         dialog = self.drop(self.files["control-swapped.csv"])
         self.assertIn("swapped", " ".join(dialog.placing.alarm_texts))
@@ -138,9 +119,7 @@ class Dialog(Bringing):
 
     def test_columns_are_corrected_in_the_preview(self):
         path = self.place.parent / "odd.csv"
-        rows = [
-            f"{z:.3f};{n:.3f};{e:.3f};{name}" for (e, n, z), name in zip(control().xyz, control().names, strict=True)
-        ]
+        rows = [f"{z:.3f};{n:.3f};{e:.3f};{name}" for (e, n, z), name in zip(control().xyz, control().names, strict=True)]
         path.write_text("\n".join(rows))
         dialog = self.drop(path)
         self.assertTrue(dialog.columns.isVisible())
@@ -273,9 +252,7 @@ class Dialog(Bringing):
         self.assertEqual(panel.plan_unit.focusPolicy(), Qt.FocusPolicy.StrongFocus)
         for focus, shown in ((False, "us-ft"), (True, "mm")):
             at, way = QPointF(8, 8), QPoint(0, -120)
-            wheel = QWheelEvent(
-                at, at, QPoint(), way, Qt.MouseButton.NoButton, PLAIN, Qt.ScrollPhase.NoScrollPhase, False
-            )
+            wheel = QWheelEvent(at, at, QPoint(), way, Qt.MouseButton.NoButton, PLAIN, Qt.ScrollPhase.NoScrollPhase, False)
             with mock.patch.object(Choice, "hasFocus", lambda _self, focus=focus: focus):
                 QApplication.sendEvent(panel.plan_unit, wheel)
             self.assertEqual(panel.plan_unit.currentData(), shown)
@@ -286,25 +263,6 @@ class Pages(Bringing):
     def bring(self, *names):
         self.session.bring([holdings.ImportWish(self.files[name]) for name in names])
         self.settle()
-
-    def test_a_holding_is_looked_over_and_copied(self):
-        row = self.window.lists.rows[self.session.job.state.holdings[0].id]
-        QTest.mouseClick(row, LEFT, PLAIN, QPoint(120, 20))
-        self.settle()
-        page = self.window.right.holding_page
-        self.assertEqual(self.window.right.page, "holding")
-        found = page.overviews[page._mark(page.holding)]
-        store = self.session.job.store(page.holding)
-        classes = np.bincount(store.column("classification"))
-        self.assertEqual(found.tables["classification"], {int(c): int(n) for c, n in enumerate(classes) if n})
-        self.assertEqual(int(found.spreads["elevation"][1].sum()), store.count)
-        self.assertAlmostEqual(float(found.density.sum() * found.cell**2), store.count, places=3)
-        page.copy()
-        text = QGuiApplication.clipboard().text()
-        for words in ("EPSG:25830", "2  Ground", "Imported from yard_small.laz", f"{yard.ORIGIN[0]:.0f}"):
-            self.assertIn(words, text)
-        page.closed.emit()
-        self.assertEqual(self.window.right.page, "study")
 
     def test_rename_duplicate_remove_and_undo(self):
         self.bring("control.csv")
@@ -520,9 +478,7 @@ class Services(Bringing):
     def test_many_shots_at_once_are_taken_together(self):
         """A controller that was offline sends all it has: kept and shown in few steps, and a hang-up is told."""
         lines = [b'{"type":"hello","unit":"m","crs":""}', b"no sense"]
-        lines += [
-            b'{"type":"shot","name":"P%d","n":%d,"e":380050,"z":1}' % (k % 4000, 5560000 + k % 90) for k in range(5000)
-        ]
+        lines += [b'{"type":"shot","name":"P%d","n":%d,"e":380050,"z":1}' % (k % 4000, 5560000 + k % 90) for k in range(5000)]
         server = socket.create_server(("127.0.0.1", 0))
         self.addCleanup(server.close)
 
@@ -564,20 +520,6 @@ class Services(Bringing):
 
 
 class Empty(Bringing):
-    def test_what_numbers_look_like_is_said_and_marked_where_it_is_stated(self):
-        path = self.place.parent / "plain.csv"
-        path.write_text("\n".join(f"P{k},{380050 + k},{5560020 + 2 * k},{3 + 0.1 * k}" for k in range(9)))
-        self.window.handlers.jobs.new_job()
-        self.settle()
-        panel = self.drop(path).placing
-        self.assertIn("look like", panel.result.text())
-        self.assertEqual(panel.change.property("role"), "main")
-        self.window.handlers.data.dialog.reject()
-        self.drop(DATA / "airborne_feet.laz")
-        panel = self.window.handlers.data.dialog.placing
-        self.assertFalse(panel.change.property("role"))
-        self.window.handlers.data.dialog.reject()
-
     def test_a_first_file_in_feet_makes_a_job_in_feet(self):
         self.window.handlers.jobs.new_job()
         self.settle()

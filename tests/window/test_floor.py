@@ -58,7 +58,6 @@ class Third(Windowed):
         self.settle()
         session, sheet = self.session, self.window.sheet
         self.assertEqual(session.study.kind, "third")
-        sheet.finish()
         self.assertEqual(set(sheet.fields), set(THIRD.setup.declared()))
         self.assertTrue(self.own, "its own small widget is in the sheet and mirrors")
         self.assertIn("Draw the area", session.shown().words)
@@ -138,9 +137,7 @@ class Third(Windowed):
         before = len(scene.lines) + len(scene.marks) + len(scene.meshes)
         self.window.handlers.run("study_layer")
         after = self.view.scene
-        self.assertGreater(
-            len(after.lines) + len(after.marks) + len(after.meshes), before, "what it kept back is shown"
-        )
+        self.assertGreater(len(after.lines) + len(after.marks) + len(after.meshes), before, "what it kept back is shown")
         self.session.select(self.session.job.state.studies[0].id)
         self.settle()
 
@@ -255,7 +252,7 @@ class RareSettings(Windowed):
 
     def each_box(self, kind):
         sheet = self.window.sheet
-        sheet.finish()
+        self.settle()
         sheet.mirror()
         wait(0.05)
         rare = {n: about.section for n, about in kind.setup.declared().items() if about.rare and not about.hidden}
@@ -316,9 +313,7 @@ class StatesThatLie(Windowed):
         self.settle()
         self.assertIsNone(self.session.shown().outcome)
         self.assertEqual(self.window.sheet.figure.text().strip(), "—")
-        self.assertEqual(
-            [line.value.text() for line in self.window.sheet.lines.values()], ["—"] * len(self.window.sheet.lines)
-        )
+        self.assertEqual([line.value.text() for line in self.window.sheet.lines.values()], ["—"] * len(self.window.sheet.lines))
         self.assertEqual(self.window.drawer.charts(), [])
 
     def test_no_figure_of_points_that_were_set_aside(self):
@@ -393,20 +388,6 @@ class StatesThatLie(Windowed):
         self.settle()
         self.assertTrue(seen)
         self.assertEqual(set(seen), {self.session.unit})
-
-
-class Guided(Windowed):
-    def test_its_texts_are_whole(self):
-        self.window.show_guide(True)
-        self.settle()
-        guide = self.window.guide
-        for label in guide.labels:
-            self.assertGreaterEqual(label.height(), label.heightForWidth(label.width()), label.text())
-            self.assertLessEqual(label.geometry().bottom(), guide.height())
-        self.draw_toe()
-        self.assertTrue(guide.labels[1].text().startswith("✓"), "a study that was to do has what it needs")
-        self.window.show_guide(False)
-        self.assertFalse(guide.isVisible())
 
 
 class Keys(Windowed):

@@ -8,7 +8,6 @@ from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
-from kerb.app.charts.plots import ProfileChart
 from kerb.app.dialogs.deliver import Deliver
 from kerb.app.dialogs.surface_look import SurfaceLook
 from kerb.app.panels.drawer import CHART, TABLE
@@ -27,10 +26,8 @@ from kerb.job.job import Change, Job
 from kerb.job.state import Holding
 from kerb.report.deliver import chapter_of
 from kerb.report.plan import plan_of
-from kerb.studies.drawn import Drawn, Item
-from kerb.studies.layers import Profile
+from kerb.studies.drawn import Drawn
 from kerb.studies.scope import Scope
-from tests.below.test_client import plain
 from tests.support import near
 from tests.window.test_window import HEAP, LEFT, PLAIN, Windowed, wait
 
@@ -133,14 +130,10 @@ class Ground(Windowed):
         self.assertEqual(len(outcome.tables["areas"].rows), 1)
         # Areas of a drawing become stable ground where its own button is pressed; and nowhere else.
         lines = LineSet((Line(np.array([[*p, 0.0] for p in SQUARE]), True, "plate"),))
-        vault.save_thing(
-            self.place / "data" / "l", Placed(LINES, lines, self.session.job.state.title.reference_system())
-        )
+        vault.save_thing(self.place / "data" / "l", Placed(LINES, lines, self.session.job.state.title.reference_system()))
         drawing = Holding("l", "Drawing", LINES, data="data/l", points=1)
         self.session.execute(Change("Drawing", lambda state: state.with_holding(drawing)))
-        button = next(
-            b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "Stable ground: from a holding…"
-        )
+        button = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "Stable ground: from a holding…")
         self.assertIn("Stable ground: none yet", [label.text() for label in sheet.findChildren(QLabel)])
         button.click()
         self.settle()
@@ -173,11 +166,8 @@ class Ground(Windowed):
         twin = self.twin(Rigid(), "Twin")
         cloud = lambda key: self.session.job.state.holding(key)  # noqa: E731
         for dates, pair in (
-            (("", ""), 0),
-            (("2026-03-01", "2026-05-01"), 0),
-            (("2026-05-01", "2026-03-01"), 1),
-            (("2026-05-01", ""), 0),
-        ):
+            (("", ""), 0), (("2026-03-01", "2026-05-01"), 0), (("2026-05-01", "2026-03-01"), 1), (("2026-05-01", ""), 0),
+        ):  # fmt: skip
             for key, date in zip((self.holding.id, twin), dates, strict=True):
                 state = self.session.job.state
                 self.session.execute(holdings.altered(state.holding(key), "Dated", epoch=date))
@@ -187,9 +177,7 @@ class Ground(Windowed):
             change = studies.begun(self.session.job.state, "change", cloud(twin))
             self.assertEqual([change.against.holding, change.compared.holding], wanted[::-1] if pair else wanted)
             self.assertEqual(studies.begun(self.session.job.state, "align", cloud(self.holding.id)).to, Scope(twin))
-            self.assertEqual(
-                studies.begun(self.session.job.state, "stockpile", cloud(self.holding.id)).surface, Scope()
-            )
+            self.assertEqual(studies.begun(self.session.job.state, "stockpile", cloud(self.holding.id)).surface, Scope())
         self.twin(Rigid(), "Third")
         self.assertEqual(studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id)).later, Scope())
 
@@ -248,9 +236,7 @@ class Ground(Windowed):
         """By a click in the list; where any of it is in sight the view stays."""
         self.window.handlers.run("new_study:change")
         ring = Drawn.of(np.array([[-9.0, -9], [9, -9], [9, 9], [-9, 9]]) + yard.ORIGIN + HEAP.centre)
-        self.session.commit(
-            "set", compared=Scope(self.holding.id), against=Scope(self.twin(Rigid(), "Twin")), area=ring
-        )
+        self.session.commit("set", compared=Scope(self.holding.id), against=Scope(self.twin(Rigid(), "Twin")), area=ring)
         self.window.handlers.run("compute")
         self.settle()
         key = self.session.study_id
@@ -308,10 +294,8 @@ class Ground(Windowed):
 
         def drag(start, end, how=PLAIN):
             for kind, at in (
-                (QEvent.Type.MouseButtonPress, start),
-                (QEvent.Type.MouseMove, end),
-                (QEvent.Type.MouseButtonRelease, end),
-            ):
+                (QEvent.Type.MouseButtonPress, start), (QEvent.Type.MouseMove, end), (QEvent.Type.MouseButtonRelease, end),
+            ):  # fmt: skip
                 event = QMouseEvent(kind, QPointF(*at), self.view.mapToGlobal(QPointF(*at)), LEFT, LEFT, how)
                 QApplication.sendEvent(self.view, event)
             self.settle()
@@ -337,12 +321,8 @@ class Ground(Windowed):
         self.assertIs(self.view.tool, tool)
         drag(start, start - [0, wanted[2] / (self.view.ratio * self.view.camera.scale)])
         near(tool.motion.shift, wanted, 1e-6)
-        shown = next(
-            layer for layer in self.view.scene.clouds if layer.store.placement is None or layer.store.placement.still
-        )
-        near(
-            shown.store.coordinates(slice(0, 50)), self.session.job.store(self.holding).coordinates(slice(0, 50)), 1e-4
-        )
+        shown = next(layer for layer in self.view.scene.clouds if layer.store.placement is None or layer.store.placement.still)
+        near(shown.store.coordinates(slice(0, 50)), self.session.job.store(self.holding).coordinates(slice(0, 50)), 1e-4)
         QTest.keyClick(self.view, Qt.Key.Key_Down)
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         self.settle()
@@ -417,9 +397,7 @@ class Ground(Windowed):
                 (QEvent.Type.MouseButtonPress, LEFT, start), (QEvent.Type.MouseMove, LEFT, start - QPointF(25, up / 2)),
                 (QEvent.Type.MouseMove, LEFT, start - QPointF(9, up)), (QEvent.Type.MouseButtonRelease, LEFT, start - QPointF(9, up)),
             ):  # fmt: skip
-                event = QMouseEvent(
-                    kind, at, self.view.mapToGlobal(at), button, button, Qt.KeyboardModifier.ControlModifier
-                )
+                event = QMouseEvent(kind, at, self.view.mapToGlobal(at), button, button, Qt.KeyboardModifier.ControlModifier)
                 QApplication.sendEvent(self.view, event)
             self.settle()
             after = shape().drawn
@@ -434,29 +412,6 @@ class Ground(Windowed):
                 QTest.keyClick(self.view, Qt.Key.Key_Return)
                 self.settle()
                 near(shape().drawn.level(0), after.level(0) - 60 * self.view.ratio * self.view.camera.scale, 1e-6)
-
-    def test_holes_of_areas_are_drawn(self):
-        self.window.handlers.run("new_study:cutfill")
-        inner = HEAP.centre + yard.ORIGIN + (SQUARE - HEAP.centre - yard.ORIGIN) / 3
-        self.settle()
-        middle = self.view.to_widget(np.column_stack([(inner[0] + inner[1])[None] / 2, [3.5]]))[0]
-        spot = lambda: self.view.grab().toImage().pixelColor(round(middle[0]), round(middle[1]))  # noqa: E731
-        seen = []
-        for holes in ((), (inner,)):
-            self.session.commit("areas", areas=(Item("a", "Ring", Drawn.of(SQUARE, holes)),))
-            self.settle()
-            seen.append(spot())
-        self.assertNotEqual(*seen)
-
-    def test_a_profile_says_where_most_is_either_way(self):
-        chart = ProfileChart(self.window.theme)
-        away, flat = np.arange(5.0), np.full(5, 50.0)
-        for change, said in (
-            ([0, 0.2, -3, 0, 0], "Most: 3.000 m below March, 2.000 m from A"), ([0, 0.2, -0.1, 0, 0], "Most: 0.200 m above March, 1.000 m from A"),
-        ):  # fmt: skip
-            traces = (("May", "top", flat + change), ("March", "base", flat))
-            chart.show_chart(Profile("Profile", np.array([[0.0, 0], [4, 0]]), away, traces, "profile"), "m", 0)
-            self.assertEqual(plain(chart._said), said)
 
     def test_the_map_has_a_legend_that_colours_it(self):
         """Title, unit and even limits; typed limits and bands are kept with the study, in view and report; undo needs no step."""
@@ -478,9 +433,7 @@ class Ground(Windowed):
         study = self.session.study
         self.session.job.save()
         again = Job.open(self.session.job.folder)
-        self.assertEqual(
-            next(s for s in again.state.studies if s.id == study.id).look["bands"], [-0.2, -0.05, 0.05, 0.2]
-        )
+        self.assertEqual(next(s for s in again.state.studies if s.id == study.id).look["bands"], [-0.2, -0.05, 0.05, 0.2])
         chapter = chapter_of(self.session.job, study, self.session.outcome(study))
         plan = plan_of(chapter.cloud, chapter.outcome, look=chapter.look)
         self.assertEqual(value_map(plan.scene).bands, (-0.2, -0.05, 0.05, 0.2))

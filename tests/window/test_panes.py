@@ -5,18 +5,15 @@ from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QFontMetricsF, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QPushButton, QWidget
 
 from kerb.app.scenes import level_along
 from kerb.app.views.panes import ARRANGEMENTS, Companion
-from kerb.app.views.scene_strokes import paint_marks
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.section.frame import Frame
 from kerb.core.things import POINTS, Placed
-from kerb.draw.scene import MarkLayer
 from kerb.job import studies, vault
 from kerb.job.state import Holding
 from kerb.studies.drawn import Drawn
@@ -181,32 +178,6 @@ class Panes(Windowed):
         wait(0.3)
         self.assertNotEqual(orbit.grab().toImage(), before)
 
-    def test_the_place_under_the_cursor_is_marked_elsewhere(self):
-        self.window.handlers.run("panes:beside")
-        self.settle()
-        other = self.companion(SECTION)
-        bare = other.grab().toImage()
-        QTest.mouseMove(self.view, self.view.rect().center() + QPoint(20, 10))
-        wait(0.15)
-        self.assertNotEqual(other.grab().toImage(), bare)
-        place = self.panes.place
-        near(place[:2], self.view.place_under(QPointF(self.view.rect().center() + QPoint(20, 10)))[:2])
-        for step in (0, 3):
-            QTest.mouseMove(other, other.rect().center() + QPoint(step, 0))
-        wait(0.1)
-        self.assertIn("Z", self.window.status.place.text())
-
-    def test_a_wheel_zooms_the_pane_it_is_over(self):
-        self.window.handlers.run("panes:beside")
-        self.settle()
-        other, mine = self.companion(SECTION), self.view.camera
-        scale, at = other.camera.scale, QPointF(other.rect().center())
-        wheel = QWheelEvent(at, QPointF(other.mapToGlobal(at.toPoint())), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton, PLAIN,
-                            Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
-        QApplication.sendEvent(other, wheel)
-        self.assertLess(other.camera.scale, scale)
-        self.assertEqual(self.view.camera, mine)
-
     def test_whole_and_back_and_folded(self):
         self.window.handlers.run("panes:four")
         self.settle()
@@ -228,9 +199,7 @@ class Panes(Windowed):
         share = self.view.width() * self.view.height() / (self.window.width() * self.window.height())
         self.assertGreater(share, 0.9)
         self.window.handlers.run("fold_all")
-        self.assertTrue(
-            self.window.lists.isVisible() and self.window.right.isVisible() and self.window.drawer.isVisible()
-        )
+        self.assertTrue(self.window.lists.isVisible() and self.window.right.isVisible() and self.window.drawer.isVisible())
         for key, widget in (("fold_left", self.window.lists), ("fold_right", self.window.right)):
             self.window.handlers.run(key)
             self.assertFalse(widget.isVisible())
@@ -401,19 +370,6 @@ class Accuracy(Windowed):
 
 
 class Series(Windowed):
-    def test_labels_do_not_lie_on_one_another(self):
-        """Three labels at one place and one beside it: the first and the last are drawn; zoomed in all of them."""
-        middle = np.array(self.view.camera.target)
-        places = middle + np.array([[0, 0, 0], [0.4, 0, 0], [0.8, 0, 0], [40, 0, 0]])
-        layer = MarkLayer(places, np.zeros((4, 3), np.uint8), ("0+000.00", "0+000.40", "0+000.80", "0+040.00"))
-        for scale, wanted in ((0.2, 2), (0.004, 3)):
-            self.view.set_camera(replace(self.view.camera, scale=scale), moving=False)
-            painter = mock.MagicMock()
-            painter.fontMetrics.return_value = QFontMetricsF(QApplication.font())
-            self.view.scene.marks = [layer]
-            paint_marks(self.view, painter)
-            self.assertEqual(painter.drawText.call_count, wanted, painter.drawText.mock_calls)
-
     def test_stations_are_picked_in_plan(self):
         """Clicks beside the line add the stations square to them, each a step; far off the end nothing is added."""
         self.window.handlers.run("new_study:sections")
@@ -423,9 +379,7 @@ class Series(Windowed):
             QTest.mouseClick(self.view, LEFT, PLAIN, (middle + QPointF(dx, 0)).toPoint())
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         self.settle()
-        self.assertEqual(
-            [b.text() for b in self.window.sheet.fields["stations"].findChildren(QPushButton)], ["Pick in plan"]
-        )
+        self.assertEqual([b.text() for b in self.window.sheet.fields["stations"].findChildren(QPushButton)], ["Pick in plan"])
         self.window.handlers.run("pick_place:stations")
         scale, start = self.view.camera.scale, self.session.setup.line.places[0]
         for dx, dy in ((-60, 25), (30, -40)):

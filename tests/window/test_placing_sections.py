@@ -264,9 +264,7 @@ class Moving(Sectioned):
         dialog.stands.setCurrentIndex(1)
         dialog.accept()
         now = dialog.section
-        self.assertEqual(
-            (now.width, now.azimuth, now.step, now.middle[0], now.tilt), (12.5, 270.0, 2.0, 380100.0, DOWN)
-        )
+        self.assertEqual((now.width, now.azimuth, now.step, now.middle[0], now.tilt), (12.5, 270.0, 2.0, 380100.0, DOWN))
         with mock.patch.object(SectionNumbers, "exec", lambda d: setattr(d, "section", now) or 1):
             self.window.handlers.run(f"section_numbers:{before.id}")
         self.assertEqual(self.state().sections[0], now)
@@ -308,30 +306,11 @@ class Moving(Sectioned):
         self.window.handlers.run(f"remove_section:{one.id}")
         self.assertEqual(len(self.state().sections), 3)
 
-    def test_only_handles_in_the_slice_are_there(self):
-        tool = self.window.edit_tool
-        ring = [
-            tuple(CENTRE[:2] + 9 * np.array([np.cos(t), np.sin(t)]))
-            for t in np.linspace(0, 2 * np.pi, 12, endpoint=False)
-        ]
-        from kerb.studies.drawn import Drawn
-
-        self.session.commit("toe", toe=Drawn.of(np.array(ring)))
-        self.settle()
-        (shape, *_) = tool.shapes()
-        self.assertEqual(len(tool._handles(shape)), 12)
-        self.placed((-12.0, 0.0), (12.0, 0.0), 1.0)
-        self.window.handlers.run("section_along")
-        self.settle()
-        self.assertEqual({n for n, _ in tool._handles(shape)}, {0, 6})
-
 
 class TakingOut(Sectioned):
     def test_points_outlines_and_pictures_of_a_level_slice(self):
         one = self.placed()
-        level = sections.put(
-            one.__class__(one.id, one.name, (*CENTRE[:2], CENTRE[2] + 2.0), 0.0, 40.0, 0.4, DOWN), "level"
-        )
+        level = sections.put(one.__class__(one.id, one.name, (*CENTRE[:2], CENTRE[2] + 2.0), 0.0, 40.0, 0.4, DOWN), "level")
         self.session.execute(level)
         here = self.keeper.section()
         self.window.handlers.run("section_select")

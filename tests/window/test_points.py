@@ -181,9 +181,7 @@ class Points(Windowed):
     def test_piece_and_surface_by_a_click(self):
         places, shown = self.seen_places()
         classes = np.asarray(self.store.column("classification"))
-        loader = (
-            (classes == 1) & shown & (np.abs(places - [self.view.width() / 2, self.view.height() / 2]).max(1) < 900)
-        )
+        loader = (classes == 1) & shown & (np.abs(places - [self.view.width() / 2, self.view.height() / 2]).max(1) < 900)
         self.window.handlers.run("fit")
         self.settle()
         self.window.handlers.points.select_with("surface")
@@ -222,9 +220,7 @@ class Points(Windowed):
         self.box(QPoint(250, 100), QPoint(400, 300))
         second = self.window.selection.mask.copy()
         menu = self.window.selection_bar._part_menu()
-        self.assertEqual(
-            [a.text() for a in menu.actions() if a.text()], ["New part…", "Add to road", "Take out of road"]
-        )
+        self.assertEqual([a.text() for a in menu.actions() if a.text()], ["New part…", "Add to road", "Take out of road"])
         self.window.handlers.points.make_part("kerb")
         self.settle()
         holding = self.session.main_cloud()
@@ -266,22 +262,6 @@ class Points(Windowed):
         self.assertEqual(names, ["below 3.5 m", "3.5 – 4 m", "from 4 m"])
         self.session.job.save()
         self.assertEqual(len(Job.open(self.place).state.holdings[0].parts), len(self.session.main_cloud().parts))
-
-    def test_brush_in_section_gives_classes(self):
-        self.window.handlers.run("view_section")
-        self.settle()
-        self.window.handlers.points.select_with("brush")
-        bar = self.window.selection_bar
-        bar.then.setCurrentIndex(bar.then.findData("give_class:6"))
-        before = np.asarray(self.store.column("classification")).copy()
-        height = self.view.height() // 2
-        self.drag(QPoint(200, height - 40), QPoint(300, height), QPoint(420, height + 30))
-        after = np.asarray(self.store.column("classification"))
-        self.assertGreater(int((after == 6).sum()), int((before == 6).sum()))
-        self.assertIn("class 6 Building", self.session.job.record_text())
-        self.session.undo()
-        self.settle()
-        np.testing.assert_array_equal(self.store.column("classification"), before)
 
     def test_what_is_set_aside_is_shown_in_grey_and_picked(self):
         self.window.actions_by_id["select_points"].trigger()

@@ -87,9 +87,7 @@ class Batches(Bringing):
         inner.mkdir(parents=True)
         for name, order in (("one.csv", [0, 1, 2]), ("three.csv", [0, 1, 2]), ("two.csv", [1, 0, 2])):
             rng = np.random.default_rng(len(name))
-            rows = np.round(
-                np.column_stack([rng.uniform(0, 60, (300, 2)) + [463_800, 4_815_600], rng.uniform(2, 4, 300)]), 3
-            )
+            rows = np.round(np.column_stack([rng.uniform(0, 60, (300, 2)) + [463_800, 4_815_600], rng.uniform(2, 4, 300)]), 3)
             rows = rows if order[0] == "E" else rows[:, [0, 1, 2]]
             text = "\n".join(",".join(map(str, row)) for row in rows[:, order].tolist())
             (inner / name).write_text(f"E,N,Z\n{text}\n")
@@ -153,27 +151,6 @@ class States(Windowed):
         self.settle()
         self.assertEqual(self.view.scene.meshes[0].limits, mesh.limits)
 
-    def test_looks_are_no_steps(self):
-        lines = len(self.session.job.record)
-        holding = self.session.main_cloud()
-        for ramp in ("Dusk", "Shore"):
-            self.session.execute(scenes.style_change(self.session.job.state.holding(holding.id), ramp=ramp))
-        self.window.lists._toggle(self.session.job.state.holdings[0])
-        self.assertEqual(len(self.session.job.record), lines)
-        self.session.job.flush()
-        self.assertFalse(
-            Job.open(self.place, recover=True).state.holdings[0].visible, "the journal keeps them all the same"
-        )
-
-    def test_looking_north_shows_everything(self):
-        self.look_at_heap()
-        self.view.set_camera(self.view.camera.panned(90_000, 0), moving=False)
-        self.window.handlers.run("look_north")
-        self.settle()
-        low, high = self.session.job.bounds_of(self.session.main_cloud())
-        seen = self.view.camera.project(np.array([low, high]), self.view.pixels)[:, :2]
-        self.assertTrue((seen > 0).all() and (seen < np.array(self.view.pixels)).all())
-
 
 def spoken(widget):
     """What of a widget is named wrongly for somebody who hears the window: controls without a name, texts hidden by one."""
@@ -185,9 +162,7 @@ def spoken(widget):
         )
         around = one.parent()
         inner = isinstance(around, (QComboBox, QAbstractItemView, QAbstractSpinBox, QCalendarWidget))
-        inner = (
-            inner or isinstance(one, QHeaderView) or (around is not None and "Combo" in around.metaObject().className())
-        )
+        inner = inner or isinstance(one, QHeaderView) or (around is not None and "Combo" in around.metaObject().className())
         field = isinstance(one, (QComboBox, QAbstractItemView, QLineEdit, QAbstractSpinBox))
         if one.objectName().startswith("qt_") or inner:
             continue
@@ -212,10 +187,8 @@ class Spoken(Bringing):
         self.settle()
         self.assertEqual(spoken(self.window), [])
         for dialog in (
-            TitleBlock(self.session, self.window),
-            SystemDialog(local_grid(METRE), self.window),
-            StudyChooser(self.window),
-        ):
+            TitleBlock(self.session, self.window), SystemDialog(local_grid(METRE), self.window), StudyChooser(self.window),
+        ):  # fmt: skip
             self.assertEqual(spoken(dialog), [], type(dialog).__name__)
             dialog.reject()
             dialog.deleteLater()

@@ -77,10 +77,9 @@ class StudySheet(QWidget):
                 self._next_turn.start()
                 return
 
-    def finish(self) -> None:
-        """Build what is left at once."""
-        for _ in self._pieces:
-            pass
+    def growing(self) -> bool:
+        """Whether a part of it is still to come."""
+        return self._next_turn.isActive()
 
     def _rest_of(self, kind: StudyKind) -> Iterator[None]:
         declared = kind.setup.declared()
@@ -209,7 +208,7 @@ class StudySheet(QWidget):
             return
         if self.kind is not kind:
             self._build(kind)
-        elif not self._next_turn.isActive():
+        elif not self.growing():
             self._grow()
         self.name.setText(study.name)
         self._mirror_fields(kind, setup)
