@@ -7,10 +7,12 @@ from dataclasses import replace
 import numpy as np
 import pyproj
 import shapely
+import trimesh
 
 from kerb.core import place_check, systems
 from kerb.core.errors import InputError
-from kerb.core.geometry.features import SurveyPoints
+from kerb.core.geometry.features import SurveyPoints, bounds_of
+from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import FEET_APART, RATIOS, Site, check
 from kerb.core.placing import (
     AS_IS,
@@ -26,6 +28,7 @@ from kerb.core.placing import (
 )
 from kerb.core.ratio import judge
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic, local_grid
+from kerb.core.things import sample_of
 from kerb.core.units import (
     DENSITY_UNITS,
     FILE_UNITS,
@@ -126,6 +129,24 @@ class Shares(unittest.TestCase):
         self.assertIn("feet for metres", words)
         words = dict(check(Site(job.xyz * [1, 1, 0.3048], UTM), job).alarms)["height"]
         self.assertIn("metres for feet", words)
+
+    def test_a_design_of_few_triangles_lies_where_its_faces_do(self):
+        """A hall of six faces in twelve triangles, and a scan of its floor and walls, either held against the other, in two units."""
+        hall = trimesh.creation.box((40, 24, 7.5), trimesh.transformations.translation_matrix([20, 12, 3.75]))
+        rng = np.random.default_rng(3)
+        floor = np.column_stack([rng.uniform(0, [40, 24], (40_000, 2)), np.zeros(40_000)])
+        side = np.column_stack([np.resize([0.0, 40], 20_000), rng.uniform(0, [24, 7.5], (20_000, 2))])
+        for unit in (METRE, FOOT):
+            place = lambda xyz, m=unit.metres: (xyz + SITE) / m  # noqa: E731
+            model = TriangleMesh(place(np.array(hall.vertices)), np.array(hall.faces, np.int32))
+            scan = Site(place(np.concatenate([floor, side])), local_grid(unit))
+            design = Site(sample_of(model), local_grid(unit))
+            near(bounds_of(design.xyz), bounds_of(model.vertices), atol=0.02 / unit.metres)
+            self.assertGreater(min(check(design, scan).overlap, check(scan, design).overlap), 0.99)
+            flat = replace(model, vertices=model.vertices * [1, 1, 0])
+            self.assertAlmostEqual(np.mean(flat.spread(9000)[:, 0]) * unit.metres - SITE[0], 20.0, delta=0.5)
+        none = replace(model, triangles=np.array([[0, 0, 1]], np.int32))
+        near(none.spread(5), model.vertices[:1])
 
 
 class Mistakes(unittest.TestCase):

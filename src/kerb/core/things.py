@@ -82,9 +82,9 @@ def sample_of(thing: Thing) -> Floats:
         z = np.asarray(thing.z[::step, ::step], float).ravel()
         return np.asarray(np.column_stack([xy, z])[np.isfinite(z)])
     if isinstance(thing, TriangleMesh):
-        places = thing.vertices[thing.triangles].mean(axis=1)
-    else:
-        places = thing.vertices if isinstance(thing, LineSet) else thing.xyz
+        # Not by vertices or triangles: a design of few large ones has next to none where most of it lies.
+        return thing.spread(SAMPLE)
+    places = thing.vertices if isinstance(thing, LineSet) else thing.xyz
     return np.asarray(places[:: max(1, len(places) // SAMPLE)])
 
 

@@ -104,10 +104,23 @@ class TriangleMesh:
 
     @property
     def plan_area(self) -> float:
-        """Area of all triangles seen from above; parts that lie over each other count twice."""
-        a, b, c = self._corners()
-        u, v = (b - a)[:, :2], (c - a)[:, :2]
-        return float(0.5 * np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]).sum())
+        """Area in plan of what is seen from above, so without undersides of closed bodies; what lies over another part counts too."""
+        try:
+            return self.tin().plan_area
+        except InputError:
+            return 0.0
+
+    def spread(self, count: int) -> Floats:
+        """So many places (count, 3) spread evenly over all triangles, however large each is; the same ones each time."""
+        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        size = np.linalg.norm(np.cross(b - a, c - a), axis=1)
+        if not size.sum() > 0:
+            return np.asarray(a[:count])
+        rng = np.random.default_rng(len(size))
+        row = rng.choice(len(size), count, p=size / size.sum())
+        s, t = rng.uniform(0, 1, (2, count))
+        s, t = np.where(s + t > 1, 1 - s, s), np.where(s + t > 1, 1 - t, t)
+        return np.asarray(a[row] + s[:, None] * (b - a)[row] + t[:, None] * (c - a)[row])
 
     def mapped(self, mapper: Callable[[Floats], Floats]) -> TriangleMesh:
         """The same mesh elsewhere."""

@@ -90,14 +90,7 @@ def _points(name: str, scope: Scope, sources: Sources, most: int) -> Floats:
         if len(points) < 3:
             raise InputError(f"{source.name}: no points count")
         return points
-    mesh = _mesh(name, sources)
-    a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
-    size = np.linalg.norm(np.cross(b - a, c - a), axis=1)
-    rng = np.random.default_rng(len(size))
-    row = rng.choice(len(size), most // 4, p=size / size.sum())
-    s, t = rng.uniform(0, 1, (2, len(row)))
-    s, t = np.where(s + t > 1, 1 - s, s), np.where(s + t > 1, 1 - t, t)
-    return np.asarray(a[row] + s[:, None] * (b - a)[row] + t[:, None] * (c - a)[row])
+    return _mesh(name, sources).spread(most // 4)
 
 
 def _mesh(name: str, sources: Sources) -> TriangleMesh:
