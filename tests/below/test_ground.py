@@ -489,6 +489,20 @@ class Reported(unittest.TestCase):
             near_it = (np.abs(at[:, 1] - y) < 6.5) & (np.abs(at[:, 0] - x) < 3 * len(texts[k]))
             self.assertEqual(np.flatnonzero(near_it).tolist(), [k])
 
+    def test_lines_that_nobody_sees_are_not_told_and_the_legend_has_room(self):
+        """A floor at a whole metre with noise and a column on it has no contours, a slope has; either leaves room at the left."""
+        noise = np.random.default_rng(4).normal(0, 0.003, 81 * 31)
+        column = lambda xy: np.where(np.abs(xy - [15, 5]).max(axis=1) < 0.6, 3.0, 0.0) + noise  # noqa: E731
+        for height, lined in ((column, False), (lambda xy: 0.1 * xy[:, 0], True)):
+            cloud = store_of(lattice(80, 0.5, height, 30) + FAR)
+            found = spots(SpotsSetup(Scope("cloud"), spacing=5.0), sources_of(cloud), silent())
+            plan = plan_of(cloud, found)
+            self.assertEqual(
+                (plan.contour > 0, len(plan.labels) > 0, "Contours" in PlanFigure(plan, "m", 300.0)._words()), (lined,) * 3
+            )
+            seen = np.flatnonzero((plan.image < 250).any(axis=(0, 2))) / plan.size[0]
+            self.assertTrue(seen[0] > 0.1 and 0.96 < seen[-1] < 1.0, (seen[0], seen[-1]))
+
     def test_a_surface_lies_under_what_was_mended_of_it(self):
         tin = triangulate(lattice(20) + FAR)
         ring = Drawn.of(np.array([[4.0, 4], [9, 4], [9, 9], [4, 9]]) + FAR[:2])

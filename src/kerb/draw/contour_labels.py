@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from kerb.core.arrays import Floats, Floats32
-from kerb.draw.picture import Picture
+from kerb.draw.picture import STEEPEST_CONTOUR, Picture
 
 COLUMNS, ROWS = 7, 5
 APART = 90.0
@@ -22,11 +22,12 @@ def contour_labels(picture: Picture, interval: float, apart: float = APART) -> l
     if interval <= 0 or picture.camera.tilt < 89.0 or min(width, height) < 4 * MARGIN:
         return []
     level = picture.camera.target[2] - picture.buffer.depth
+    jump = STEEPEST_CONTOUR * picture.camera.scale
     found: list[tuple[float, float, float]] = []
     for x in np.linspace(MARGIN, width - MARGIN, COLUMNS).astype(int).tolist():
-        found += [(float(x), y, z) for y, z in _crossings(level[:, x], interval)]
+        found += [(float(x), y, z) for y, z in _crossings(level[:, x], interval, jump)]
     for y in np.linspace(MARGIN, height - MARGIN, ROWS).astype(int).tolist():
-        found += [(x, float(y), z) for x, z in _crossings(level[y], interval)]
+        found += [(x, float(y), z) for x, z in _crossings(level[y], interval, jump)]
     found = [place for place in found if MARGIN < place[0] < width - MARGIN and MARGIN < place[1] < height - MARGIN]
     found.sort(key=lambda place: round(place[2] / interval) % 5 != 0)
     taken: list[tuple[float, float, float]] = []
@@ -36,8 +37,8 @@ def contour_labels(picture: Picture, interval: float, apart: float = APART) -> l
     return taken
 
 
-def _crossings(line: Floats | Floats32, interval: float) -> list[tuple[float, float]]:
-    """(pixel, elevation) where a line of elevations passes a multiple of the interval."""
+def _crossings(line: Floats | Floats32, interval: float, jump: float) -> list[tuple[float, float]]:
+    """(pixel, elevation) where a line of elevations passes a multiple of the interval, by no more than ``jump`` in a pixel."""
     known = np.isfinite(line)
     if known.sum() < 2 * EVEN:
         return []
@@ -46,5 +47,5 @@ def _crossings(line: Floats | Floats32, interval: float) -> list[tuple[float, fl
         even = np.convolve(np.where(known, line, 0.0), np.ones(EVEN), "same") / weight
     even[weight < EVEN] = np.nan
     step = np.floor(even / interval)
-    passed = np.flatnonzero(np.abs(np.diff(step)) == 1)
+    passed = np.flatnonzero((np.abs(np.diff(step)) == 1) & (np.abs(np.diff(even)) <= jump))
     return [(float(at), float(max(step[at], step[at + 1]) * interval)) for at in passed.tolist()]

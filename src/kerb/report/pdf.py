@@ -308,7 +308,7 @@ def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> s
     if figure is None:
         return "—"
     if about.quantity == COUNT:
-        return "—" if figure.value is None else str(int(figure.value))
+        return "—" if figure.value is None else count(int(figure.value))
     return quantity(figure.value, figure.unit, decimals, signed=about.signed, u95=figure.u95)
 
 
@@ -509,7 +509,7 @@ def _inputs(outcome: Outcome) -> list[Flowable]:
         role = item.role.capitalize()
         used = f", {count(item.used)} used" if item.used != item.points else ""
         survey = f"survey of {item.survey}" if item.survey else "date of survey not stated"
-        text = f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail}"
+        text = f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail[:1].upper()}{item.detail[1:]}"
         story.append(Paragraph(escape(text), _style(7.5)))
     return story
 

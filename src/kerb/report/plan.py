@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -14,13 +15,15 @@ from kerb.core.quantity import Decimals
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture, render
-from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style
+from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, value_map
 from kerb.studies.outcome import Outcome
 from kerb.studies.scope import without_noise
 from kerb.studies.showing import How, bounds_of, put
 
 PIXELS = (960, 720)
 LABELS_APART = 150.0
+# Shares of the picture's width: of the legend at its left, and that stays free at its right.
+LEGEND, BESIDE = 0.17, 0.02
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 PALETTE = {
     "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "unseen": (255, 255, 255),
@@ -68,6 +71,23 @@ def round_step(span: float, parts: int) -> float:
     return float(next(step * power for step in STEPS if step * power >= raw * 0.999))
 
 
+def _framed(low: Floats, high: Floats, way: tuple[float, float], size: tuple[int, int]) -> Camera:
+    """A camera that sees a box, moved aside for the legend as far as there is room beside it."""
+    margin = 0.08 * float(max(high[0] - low[0], high[1] - low[1], 1e-6))
+    heading, tilt = way
+    camera = fitted(low - margin, high + margin, size, Camera((0.0, 0.0, 0.0), 1.0, heading=heading, tilt=tilt))
+    corners = np.array(list(itertools.product(*zip(low, high, strict=True))))
+    across = camera.project(corners, size)[:, 0]
+    wanted, room = LEGEND * size[0] - across.min(), (1 - BESIDE) * size[0] - across.max()
+    return camera.panned(float(np.clip(wanted, 0.0, max(room, 0.0))), 0.0)
+
+
+def _level(picture: Picture, least: float) -> bool:
+    """Whether all but five in a hundred pixels at each end lie within so little: a floor, on which lines would be its noise."""
+    depth = picture.buffer.depth[np.isfinite(picture.buffer.depth)]
+    return len(depth) > 0 and bool(np.ptp(np.percentile(depth, [5, 95])) < least)
+
+
 def plan_of(
     store: CloudStore | None, outcome: Outcome, profiles: Sequence[Floats] = (), decimals: Decimals | None = None,
     size: tuple[int, int] = PIXELS, look: Mapping[str, Any] | None = None,
@@ -81,27 +101,33 @@ def plan_of(
     if ends is None:
         return None
     low, high = ends
-    margin = 0.08 * float(max(high[0] - low[0], high[1] - low[1], 1e-6))
-    heading, tilt = outcome.settings.get("seen_from", (0.0, 90.0))
-    camera = fitted(low - margin, high + margin, size, Camera((0.0, 0.0, 0.0), 1.0, heading=heading, tilt=tilt))
+    camera = _framed(low, high, outcome.settings.get("seen_from", (0.0, 90.0)), size)
     # Lines of equal elevation belong to what is seen from above.
-    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and tilt == 90.0 else 0.0
+    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and camera.tilt == 90.0 else 0.0
     # The ramp starts below the ground, so that the ground is not its darkest colour.
     style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
-    clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
-    scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
-    ground = outcome.mesh("surface") if store is None else None
-    if ground is not None and not ground.shown:
-        # Without a cloud the surface itself is what lies under what was found.
-        ends_of = (style.low or 0.0, style.high or 1.0)
-        scene.meshes.append(
-            MeshLayer(
-                ground.vertices, ground.triangles, PALETTE["top"], ramp=style.ramp, limits=ends_of, contour=interval
-            )
-        )
-    put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
-    picture: Picture = render(scene, camera, size)
-    labels = contour_labels(picture, interval, LABELS_APART)
+
+    def drawn(style: Style) -> Picture:
+        clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
+        scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
+        ground = outcome.mesh("surface") if store is None else None
+        if ground is not None and not ground.shown:
+            # Without a cloud the surface itself is what lies under what was found.
+            limits = (style.low or 0.0, style.high or 1.0)
+            top = MeshLayer(ground.vertices, ground.triangles, PALETTE["top"], ramp=style.ramp, limits=limits)
+            scene.meshes.append(replace(top, contour=style.contour))
+        put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
+        return render(scene, camera, size)
+
+    picture = drawn(style)
+    scene, labels = picture.scene, contour_labels(picture, interval, LABELS_APART)
+    if interval > 0 and _level(picture, interval / 10):
+        interval, labels, picture = 0.0, [], drawn(replace(style, contour=0.0))
+    elif interval > 0 and (not labels or value_map(scene)):
+        # A map may lie over the lines, and along walls none is drawn: what nobody sees is neither numbered nor told.
+        inked = np.any(picture.image != drawn(replace(style, contour=0.0)).image, axis=2)
+        labels = [(x, y, z) for x, y, z in labels if inked[int(y) - 3 : int(y) + 4, int(x) - 3 : int(x) + 4].any()]
+        interval = interval if inked.any() else 0.0
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])
     hatched = any(mesh.hatch for mesh in scene.meshes)
     bottom, top = (style.low or 0.0), (style.high or 1.0)

@@ -48,7 +48,8 @@ def _words(about: Field, value: Any, used: Any, what: tuple[Outcome, Setup], dec
         noun = ("step" if about.ways else "line") + ("s" if len(taken) > 1 else "")
         return f"{len(taken)} {noun}: {', '.join(item.name for item in taken)}" if taken else ""
     if about.kind == CHOICE:
-        return dict(about.choices).get(value, str(value)).lower()
+        words = dict(about.choices).get(value, str(value))
+        return words[:1].lower() + words[1:]
     if about.kind == SWITCH:
         return "yes" if value else "no"
     if about.kind == NUMBER:

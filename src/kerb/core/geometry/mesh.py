@@ -104,7 +104,7 @@ class TriangleMesh:
 
     @property
     def plan_area(self) -> float:
-        """Area in plan of what is seen from above, so without undersides of closed bodies; what lies over another part counts too."""
+        """Area in plan of what looks upwards (undersides of closed bodies do not); what lies over another part counts too."""
         try:
             return self.tin().plan_area
         except InputError:

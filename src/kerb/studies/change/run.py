@@ -316,7 +316,7 @@ def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, un
 def _statistics(away: Floats, unit: str) -> Table:
     rows = (
         ("Spread (1.4826 MAD)", spread(away)),
-        *((f"{p}th percentile", float(v)) for p, v in zip((1, 25, 75, 99), np.percentile(away, [1, 25, 75, 99]), strict=True)),
+        *((f"{p}{'st' if p == 1 else 'th'} percentile", float(np.percentile(away, p))) for p in (1, 25, 75, 99)),
     )  # fmt: skip
     return Table("Further statistics", (Column("what", "", ""), Column("value", unit, "Value")), tuple(rows))
 
