@@ -5,7 +5,6 @@ from fractions import Fraction
 from unittest import mock
 
 import numpy as np
-import pythoncdt
 import scipy
 import shapely
 
@@ -239,16 +238,6 @@ class WithLines(unittest.TestCase):
         along = constrained(grid, np.array([[40, 59]]), 0)
         edges = {tuple(sorted(e)) for e in along[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).tolist()}
         self.assertTrue(all((k, k + 1) in edges for k in range(40, 59)))
-
-    def test_lines_that_cross_get_a_vertex(self):
-        """By the library: two diagonals of a square in one surface, with and without a ring."""
-        square = np.array([[0, 0, 1.0], [10, 0, 2], [10, 10, 3], [0, 10, 4]])
-        lines = [square[[0, 2]], square[[1, 3]]]
-        for ring in (None, square):
-            tin = triangulate(np.empty((0, 3)), ring, lines)
-            self.assertEqual((len(tin.vertices), len(tin.triangles)), (5, 4))
-            self.assertAlmostEqual(tin.plan_area, 100.0)
-        self.assertIsInstance(module.triangulation(), pythoncdt.Triangulation)
 
     def test_holes_and_lines_within_a_ring(self):
         rng = np.random.default_rng(8)

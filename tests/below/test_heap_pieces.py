@@ -7,6 +7,7 @@ from unittest import mock
 
 import numpy as np
 
+from kerb.core.cloud.filters import Filter
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane
 from kerb.core.geometry.area import Area, ring_of
@@ -24,7 +25,7 @@ from kerb.studies.outcome import Figure
 from kerb.studies.parts import Part, combined
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
-from kerb.studies.stockpile import drawing, figures, live, notes, profiles, pull, run, shape, uncertainty
+from kerb.studies.stockpile import drawing, figures, heap, live, notes, profiles, pull, run, shape, uncertainty
 from kerb.studies.stockpile.heap import Ground, shape_heap
 from kerb.studies.stockpile.kind import STOCKPILE
 from kerb.studies.stockpile.measured import Measured
@@ -138,8 +139,8 @@ class Notes(unittest.TestCase):
     def codes(self, toe, base="toe", unit=METRE):
         return {note.code: note.text for note in notes._toe(toe, StockpileSetup(base=base), unit)}
 
-    def sides(self, **values):
-        return {note.code: note.text for note in notes._sides(self.found(**values), METRE)}
+    def sides(self, unit=METRE, **values):
+        return {note.code: note.text for note in notes._sides(self.found(**values), unit)}
 
     def test_below_rough_and_strays(self):
         self.assertEqual(self.sides(), {})
@@ -156,8 +157,12 @@ class Notes(unittest.TestCase):
             with mock.patch.object(shape, "rough_area", return_value=rough):
                 self.assertEqual("rough" in self.sides(heap=dense), said, rough)
         for height, said in ((0.59, False), (0.61, True)):
-            with mock.patch.object(shape, "stray_height", return_value=height):
-                self.assertEqual("stray" in self.sides(), said)
+            for unit in (METRE, FOOT):
+                with mock.patch.object(shape, "stray_height", return_value=height / unit.metres):
+                    self.assertEqual("stray" in self.sides(unit), said)
+                uneven = FAR[2] + np.resize([1.0, -1.0], 24) * (height - 0.1) / unit.metres
+                toe = toe_of([GROUND] * 24, uneven, (circle(5, 24) + FAR[:2]) / unit.metres)
+                self.assertEqual("toe-uneven" in self.codes(toe, unit=unit), said)
         strays = np.array([[0.0, 0, 9], [20, 0, -3]]) + FAR
         marked = replace(made, ground=replace(made.ground, strays=strays))
         text = self.sides(heap=marked)["stray"]
@@ -170,6 +175,9 @@ class Notes(unittest.TestCase):
         )
 
     def test_references(self):
+        only = Scope("c", only=(Filter("height", 0.0, 9.0), Filter("off", 0.0, 9.0, on=False)))
+        found = notes._outdated(StockpileSetup(only), Some(outdated=lambda _name: True))
+        self.assertEqual([note.text.split("'")[1] for note in found], ["height"])
         utm = from_text("EPSG:25830")
         self.assertEqual(
             [n.code for n in notes.reference_notes(replace(local_grid(METRE), certainty="assumed"))], ["crs-missing"]
@@ -337,6 +345,7 @@ class Geometry(unittest.TestCase):
         level = shape_heap(alone, replace(setup, base="level", level=FAR[2]), None, silent())
         self.assertEqual(set(level.toe.kind.tolist()), {NO_POINTS})
         near(level.toe.base, np.full(len(level.toe.base), np.median(alone.points[:, 2])))
+        self.assertEqual(heap.lowest_toe(Some(base=np.array([5.0, 1, 6, 3, 2]))), 3.0, "one low sample is none")
 
     def test_the_window_of_a_grid_under_a_line(self):
         grid = HeightGrid(np.array([100.0, 200.0]), 0.5, np.zeros((10, 12)), np.zeros((10, 12), int))

@@ -24,7 +24,7 @@ from kerb.studies.outcome import Figure, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
 from kerb.studies.stockpile.run import run as run_stockpile
-from tests.support import FAR, YARD, CommandLine, Folder, circle, jittered, store_of
+from tests.support import FAR, YARD, CommandLine, Folder, circle, jittered, near, store_of
 
 # A cone of radius 5 and height 4, and a frustum of radii 6 and 2, 3 high: πr²h/3 and πh/3 (R² + Rr + r²), any handbook.
 CONE, FRUSTUM = np.pi * 25 * 4 / 3, np.pi * 3 / 3 * (36 + 12 + 4)
@@ -91,6 +91,9 @@ class Truth(unittest.TestCase):
             self.assertEqual({k: f.value for k, f in mine.figures.items()}, {k: f.value for k, f in one.figures.items()})
             self.assertEqual(mine.figures["net"].u95, one.figures["net"].u95)
         self.assertTrue(any(note.text.startswith("Frustum: ") for note in outcome.warnings), "the gap is said of its heap")
+        labels, tops = outcome.layers["labels"], [outcome.items[item.name].value("highest") for item in setup.heaps]
+        near(labels.xyz[:, 2], tops, atol=0.05)
+        self.assertTrue(all(layer.closed for name, layer in outcome.layers.items() if name.startswith("toe ")))
         table = outcome.tables["materials"]
         self.assertEqual([row[0] for row in table.rows], ["sand", "rock"])
         self.assertAlmostEqual(sum(row[2] for row in table.rows), outcome.value("total_net"), places=9)

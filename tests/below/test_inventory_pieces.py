@@ -249,6 +249,9 @@ class Counted(unittest.TestCase):
         self.assertEqual(matching.matched(now, [square(8, 0, 10)]), {}, "a fifth itself is too little")
         self.assertEqual(matching.matched(now[:1], [*before, square(2, 0, 10)]), {0: 3}, "the largest common area first")
         self.assertEqual(matching.matched([square(0, 0, 10), square(1, 0, 10)], [square(0.4, 0, 10)]), {0: 0})
+        self.assertEqual(
+            matching.matched(now[:1], [square(1, 1, 3)]), {0: 0}, "a tenth of the large one, but all of the small one"
+        )
         holed = Item("a", "A", Drawn.of(circle(5, 40), [circle(2, 40)]))
         self.assertAlmostEqual(matching.shape_of(holed).area, shapely.Polygon(circle(5, 40), [circle(2, 40)]).area)
 

@@ -530,9 +530,20 @@ class Reads(unittest.TestCase):
             resolve(full, {"c": known["c"], "r": known["c"]}.get, METRE)
 
 
+class DrawnLines(unittest.TestCase):
+    def test_a_vertex_goes_with_its_stretch_whichever_way_the_line_runs(self):
+        xy = ((0.0, 0.0), (4.0, 0.0), (4.0, 3.0), (0.0, 3.0))
+        line = Drawn(xy, (None, 7.0, None, 2.0), (), ("", "wall", "", "water"))
+        self.assertEqual(line.without(1), Drawn((xy[0], *xy[2:]), (None, None, 2.0), (), ("", "", "water")))
+        self.assertEqual(
+            (line.stated(np.array(xy)), line.stated(np.array(xy)[::-1])), ({1: "wall", 3: "water"}, {1: "wall", 3: "water"})
+        )
+        self.assertEqual(line.typed(np.array(xy)[::-1]), {0: 2.0, 2: 7.0})
+
+
 class AttributesOfAll(unittest.TestCase):
     def test_heights_over_a_layer_inside_lines_and_not_in_holes(self):
-        xy = np.stack(np.meshgrid(np.arange(0.25, 20, 0.5), np.arange(0.25, 10, 0.5)), -1).reshape(-1, 2)
+        xy = np.stack(np.meshgrid(np.arange(0.02, 20, 0.04), np.arange(0.02, 10, 0.04)), -1).reshape(-1, 2)
         cloud = store_of(np.column_stack([xy, 5 + 0.0 * xy[:, 0]]) + FAR)
         corners = np.array([[0.0, 0, 1], [20, 0, 3], [20, 10, 3], [0, 10, 1]]) + FAR
         ring = lambda x, y, w, h: np.array([[x, y, 0.0], [x + w, y, 0], [x + w, y + h, 0], [x, y + h, 0]]) + FAR  # noqa: E731

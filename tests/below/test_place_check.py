@@ -100,6 +100,10 @@ class Shares(unittest.TestCase):
         words = dict(check(Site(job.xyz - [0, 0, 12.25], UTM), job).alarms)["height"]
         self.assertIn("12.2 m", words)
         self.assertIn("lower", words)
+        rough = np.random.default_rng(5).normal(3.5, 30.0, len(job.xyz))
+        self.assertNotIn(
+            "height", codes(check(Site(job.xyz + rough[:, None] * [0, 0, 1], UTM), job)), "no more than its roughness"
+        )
         lost = job.xyz.copy()
         lost[:, 2] = np.nan
         found = check(Site(lost, UTM), job)

@@ -21,7 +21,6 @@ from kerb.core.section.placed import (
     between,
     normal_of,
     square_to,
-    through,
 )
 from kerb.core.units import FOOT, METRE
 from kerb.draw.ortho import ortho
@@ -50,16 +49,6 @@ class Placed(unittest.TestCase):
         level = self.section(azimuth=0.0, tilt=DOWN)
         near(level.local(FAR + [[2.0, -3.0, 1.5]]), [[2.0, -1.5, -3.0]], atol=1e-9)
         near(np.ptp(level.band(), axis=0), [20.0, 20.0], atol=1e-9)
-
-    def test_two_clicks_run_from_west_to_east(self):
-        a, b = FAR + [10.0, 5.0, 2.0], FAR + [0.0, 5.0, 1.0]
-        for one in (through(a, b, 0.4), through(b, a, 0.4)):
-            near(one.ends, [b[:2], a[:2]], atol=1e-9)
-            self.assertEqual((one.azimuth, one.width, one.thickness), (0.0, 10.0, 0.4))
-            near(one.middle, FAR + [5.0, 5.0, 1.5])
-        north = through(FAR + [0, 8.0, 0], FAR, 1.0)
-        near(north.ends, [FAR[:2], FAR[:2] + [0, 8]], atol=1e-9)
-        self.assertEqual(north.azimuth, 270.0, "the south at the left: one looks west")
 
     def test_between_two_picks_of_a_body(self):
         one = between(FAR, FAR + [3.0, 4.0, 1.0], 12.0)

@@ -87,12 +87,6 @@ class RoundTrip(Folder):
         self.assertEqual([e.record_data_bytes() for e in copy.evlrs],
                          [e.record_data_bytes() for e in laspy.read(DATA / "with_evlr.laz").evlrs])  # fmt: skip
 
-    def test_nameless_dimension_gets_its_name(self):
-        # The file describes two extra bytes in two records, of which common readers see only the first.
-        store = build(LasStream(DATA / "airborne_2154.laz"), self.folder / "a", silent())
-        self.assertIn("Deviation", store.names)
-        self.assertIn("confidence", store.names)
-
     def test_failed_write_leaves_nothing(self):
         store = build(LasStream(YARD), self.folder / "a", silent())
         stopped = Progress()

@@ -14,7 +14,6 @@ from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.geometry.mesh import Element, TriangleMesh
 from kerb.core.placing import CONVERT, Placing, consistent, same_system, suggested
 from kerb.core.progress import silent
-from kerb.core.quantity import decimals_of
 from kerb.core.reference import ReferenceSystem, from_text, is_geographic, local_grid, outside_area_of_use
 from kerb.core.things import Placed
 from kerb.core.units import (
@@ -33,7 +32,6 @@ from kerb.formats.points import open_points, placed, stated_system, stated_unit
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import examine
 from kerb.formats.write_things import write_cloud, write_thing
-from kerb.report.plan import round_step
 from tests.support import CommandLine, Folder, Points
 
 
@@ -86,16 +84,6 @@ class Units(unittest.TestCase):
         for call in (length_unit, density_unit):
             with self.assertRaisesRegex(InputError, "furlong"):
                 call("furlong")
-
-
-class Quantities(unittest.TestCase):
-    def test_marks_of_axes_say_what_they_are(self):
-        """Whatever round step an axis has, its marks are written to the last digit they need."""
-        for span in np.geomspace(1e-4, 1e6, 173):
-            step = round_step(float(span), 3)
-            for k in (-3, 1, 2, 5, 7):
-                self.assertAlmostEqual(float(f"{k * step:.{decimals_of(step)}f}"), k * step, delta=1e-6 * step)
-        self.assertEqual([decimals_of(v) for v in (2.5, 0.25, 1.25, 20.0, 0.05)], [1, 2, 2, 0, 2])
 
 
 class Reference(unittest.TestCase):

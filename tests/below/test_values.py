@@ -27,7 +27,9 @@ from kerb.studies.inventory.run import run as run_inventory
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.summits_kernels import summits
 from kerb.studies.inventory.totals import Row
+from kerb.studies.kind import Step
 from kerb.studies.outcome import Attribute, Column, Made, Outcome, Table
+from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
 from kerb.studies.sources import KINDS_OF, Source, Sources
 from kerb.studies.stockpile.figures import mass_per_volume
@@ -161,6 +163,9 @@ class Steps(unittest.TestCase):
     def test_what_fields_take(self):
         self.assertEqual(set(KINDS_OF), {"scope", "surface", "lines", "alignment", "points", "clouds", "surfaces"})
         self.assertEqual(KINDS_OF["scope"], ("cloud",))
+        step, setup = Step("s", "Do it", "Does it", "toe", lambda *_: None), STUDIES["stockpile"].setup(Scope("c"))
+        lacks = [one.lacks(setup) for one in (step, dataclasses.replace(step, fresh=True))]
+        self.assertEqual(lacks, [setup.declared()["toe"].needed, ""])
         empty = Source("k", "Name", kind="lines", load=lambda: None)
         self.assertEqual((empty.count, empty.item), (0, None))
         made = Made("n", None)

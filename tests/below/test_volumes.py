@@ -174,11 +174,6 @@ class Polygons(unittest.TestCase):
         with self.assertRaises(NotDeterminable):
             triangulate(line[:2])
 
-    def test_double_points_become_their_mean(self):
-        square = np.array([[0, 0, 0], [2, 0, 0], [2, 2, 0], [0, 2, 0], [1, 1, 1], [1, 1, 3.0]])
-        tin = triangulate(square + FAR)
-        self.assertAlmostEqual(tin.at(FAR[None, :2] + 1)[0], FAR[2] + 2.0)
-
     def test_planes(self):
         rng = np.random.default_rng(1)
         points = np.column_stack([rng.uniform(0, 9, (200, 2)), np.zeros(200)]) + FAR
