@@ -26,13 +26,13 @@ from kerb.job import holdings, journal, outcomes, studies, vault
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Change, Job
 from kerb.job.state import Holding
-from kerb.studies import fields
+from kerb.studies import fields, showing
 from kerb.studies.attributes import values_of
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import Field
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Plot, Profile
 from kerb.studies.outcome import Attribute, Column, Figure, Input, Note, Outcome, Table
-from kerb.studies.profiles import Cutter
+from kerb.studies.profiles import Cutter, eastward
 from kerb.studies.scope import Scope, usable_classes, without_noise
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Source, Sources, holding_of, named_holdings, resolve
@@ -539,6 +539,19 @@ class DrawnLines(unittest.TestCase):
             (line.stated(np.array(xy)), line.stated(np.array(xy)[::-1])), ({1: "wall", 3: "water"}, {1: "wall", 3: "water"})
         )
         self.assertEqual(line.typed(np.array(xy)[::-1]), {0: 2.0, 2: 7.0})
+
+
+class Rules(unittest.TestCase):
+    def test_what_narrows_what_is_published_and_where_limits_and_lines_lie(self):
+        self.assertEqual([one.narrow for one in (Scope("c"), Scope("c", (2,)), Scope("c", part="x"))], [False, True, True])
+        told = StockpileSetup(Scope("c", (2,)), base="surface", surface=Scope("s", (6,))).settings()
+        self.assertEqual((told["classes"], told["base_surface_classes"]), ([2], [6]))
+        values = np.array([np.nan, -4.0, 1.0, 2.0])
+        near([showing._reach(values), showing._even(values)], [(-4, 2), (-3.96, 3.96)], atol=0.05)
+        self.assertEqual((showing._reach(None), showing._even(np.array([np.nan, 0.0]))), ((0.0, 1.0), (-1.0, 1.0)))
+        for end, kept in (([9, 3], True), ([-9, 3], False), ([-3, 9], True), ([3, -9], False), ([9, -5], True)):
+            line = np.array([[0.0, 0], end])
+            near(eastward(line), line if kept else line[::-1])
 
 
 class AttributesOfAll(unittest.TestCase):

@@ -28,7 +28,7 @@ from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.summits_kernels import summits
 from kerb.studies.inventory.totals import Row
 from kerb.studies.kind import Step
-from kerb.studies.outcome import Attribute, Column, Made, Outcome, Table
+from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
 from kerb.studies.sources import KINDS_OF, Source, Sources
@@ -166,11 +166,6 @@ class Steps(unittest.TestCase):
         step, setup = Step("s", "Do it", "Does it", "toe", lambda *_: None), STUDIES["stockpile"].setup(Scope("c"))
         lacks = [one.lacks(setup) for one in (step, dataclasses.replace(step, fresh=True))]
         self.assertEqual(lacks, [setup.declared()["toe"].needed, ""])
-        empty = Source("k", "Name", kind="lines", load=lambda: None)
-        self.assertEqual((empty.count, empty.item), (0, None))
-        made = Made("n", None)
-        self.assertEqual(made.words, "")
-        self.assertEqual(Attribute("a", "b", "c", "m").unit, "m")
 
 
 class Summits(unittest.TestCase):
