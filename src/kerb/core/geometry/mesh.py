@@ -13,7 +13,7 @@ from kerb.core.errors import InputError
 from kerb.core.once import Once
 from kerb.core.surface.tin import Tin
 
-MOST_TRIANGLES = 100_000_000
+MOST_TRIANGLES, MOST_WEIGHED = 100_000_000, 2_000_000
 
 
 @dataclass(frozen=True)
@@ -111,8 +111,12 @@ class TriangleMesh:
             return 0.0
 
     def spread(self, count: int) -> Floats:
-        """So many places (count, 3) spread evenly over all triangles, however large each is; the same ones each time."""
-        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        """So many places (count, 3) spread evenly over all triangles, however large each is; the same ones each time.
+
+        Of more than ``MOST_WEIGHED`` triangles every so many is taken for its neighbours.
+        """
+        some = self.triangles[:: max(1, len(self.triangles) // MOST_WEIGHED)]
+        a, b, c = (self.vertices[some[:, k]] for k in range(3))
         size = np.linalg.norm(np.cross(b - a, c - a), axis=1)
         if not size.sum() > 0:
             return np.asarray(a[:count])

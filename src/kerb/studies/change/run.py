@@ -314,11 +314,9 @@ def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, un
 
 
 def _statistics(away: Floats, unit: str) -> Table:
-    rows = (
-        ("Spread (1.4826 MAD)", spread(away)),
-        *((f"{p}{'st' if p == 1 else 'th'} percentile", float(np.percentile(away, p))) for p in (1, 25, 75, 99)),
-    )  # fmt: skip
-    return Table("Further statistics", (Column("what", "", ""), Column("value", unit, "Value")), tuple(rows))
+    named = zip(("1st", "25th", "75th", "99th"), np.percentile(away, [1, 25, 75, 99]).tolist(), strict=True)
+    rows = (("Spread (1.4826 MAD)", spread(away)), *((f"{name} percentile", value) for name, value in named))
+    return Table("Further statistics", (Column("what", "", ""), Column("value", unit, "Value")), rows)
 
 
 def _notes(setup: ChangeSetup, sources: Sources, outcome: Outcome, method: str, why: str) -> list[Note]:
