@@ -108,7 +108,7 @@ def _mesh(mesh: TriangleMesh, outcome: Outcome, unit: str) -> None:
     parts = [mesh.part(element) for element in mesh.elements] or [mesh]
     open_parts = sum(not part.closed for part in parts)
     so_far = outcome.figures if "triangles" in outcome.figures else {}
-    known = lambda name: so_far[name].value if so_far else 0  # noqa: E731
+    known = lambda name: (so_far[name].value or 0) if so_far else 0  # noqa: E731
     closed = open_parts == 0 and (not so_far or bool(known("closed")))
     volume = known("volume") + sum(part.volume or 0.0 for part in parts) if closed else None
     outcome.figures["triangles"] = Figure(known("triangles") + len(mesh.triangles), "", "Triangles")
