@@ -461,7 +461,9 @@ class EditShapes(Tool):
         layers = [LineLayer(line, (0, 0, 0), closed=shape.closed) for line in (places, *holes) if shape.joined]
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
         view, depth = self.view, self.view.depth_now()
-        every = [strokes(layer, view.camera, view.pixels, depth, outside=True) for layer in layers]
+        # In a section only of the chosen line what lies outside of the slice: of every area it would be a level line across.
+        mine = self.chosen is not None and self.chosen[0] == shape.key
+        every = [strokes(layer, view.camera, view.pixels, depth, outside=mine) for layer in layers]
         for stroke in itertools.chain(*every):
             line = QPolygonF([QPointF(x, y) for x, y in (stroke.points / self.view.ratio).tolist()])
             if stroke.hidden:
