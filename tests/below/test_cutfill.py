@@ -330,40 +330,6 @@ class WithoutSpikes(unittest.TestCase):
         edges = np.linalg.norm(corner[:, :, :2] - np.roll(corner, 1, axis=1)[:, :, :2], axis=2).max(axis=1)
         return corner[(edges <= spikes.edge) & (corner[:, :, 2].min(axis=1) - spikes.depth > level)]
 
-    def test_what_stays_lies_in_no_held_triangle_and_what_is_left_out_does(self):
-        """A triangle that is held stays, so the finished ones tell of each point whether it had to go: for random places, a
-        lattice with its points on edges, and several points on one place."""
-        rng = np.random.default_rng(3)
-        lattice = np.stack(np.meshgrid(np.arange(18.0), np.arange(18.0)), -1).reshape(-1, 2)
-        for xy in (
-            rng.uniform(0, 20, (900, 2)), np.vstack([lattice, lattice, lattice + 0.5]), rng.integers(0, 40, (900, 2)) / 2,
-        ):  # fmt: skip
-            points = np.column_stack([xy, rng.uniform(0, 6, len(xy))])
-            spikes = Spikes(1.3, 0.7)
-            mesh = spike_free(points + FAR, spikes, silent())
-            self.assertTrue(60 < np.count_nonzero(~mesh.kept) < len(points) - 60)
-            self.went_as_it_had_to(points, mesh, spikes)
-            # Edges beside no held triangle are Delaunay's: a level below all holds the most.
-            inner = mesh.triangles[(mesh.triangles < len(points)).all(axis=1)]
-            self.assertEqual(len(np.unique(inner)), np.count_nonzero(mesh.kept & np.isin(np.arange(len(points)), inner)))
-        few = spike_free(points + FAR, Spikes(1e-3, 0.7), silent())
-        self.assertEqual(np.count_nonzero(few.kept), len(np.unique(points[:, :2], axis=0)), "nothing is held")
-
-        # Of a few points only, so that each triangle has been any of the first ones, in every place beside another.
-        for _ in range(150):
-            points = np.column_stack([rng.integers(0, 4, (9, 2)), rng.integers(0, 4, 9)]).astype(float)
-            spikes = Spikes(rng.choice([1.0, 1.5, 2.5]), 1.0)
-            self.went_as_it_had_to(points, spike_free(points + FAR, spikes, silent()), spikes)
-
-    def went_as_it_had_to(self, points, mesh, spikes):
-        for point, kept in zip(points, mesh.kept, strict=True):
-            shapes = shapely.polygons(self.held(points, mesh, spikes, point[2])[:, :, :2])
-            inside = shapely.distance(shapes, shapely.Point(point[:2])) < 1e-9
-            here = (points[:, :2] == point[:2]).all(axis=1)
-            # Of two at one place and level either may stay.
-            if np.count_nonzero(here & (points[:, 2] == point[2])) == 1:
-                self.assertEqual(bool(kept), not (inside.any() or (here & (points[:, 2] > point[2])).any()))
-
     def test_just_at_the_depth_and_the_length(self):
         """A level triangle of edges 3, 4 and 5, five high, of depth one: what lies at four goes in, a little lower goes not, on its edge
         neither; with an edge of five it holds, with less it does not; a corner without elevations holds nothing."""

@@ -188,41 +188,7 @@ class Free(unittest.TestCase):
         self.assertFalse(sort_ties(np.zeros((300, 2)), np.zeros(300, np.uint64), np.arange(300)))
 
 
-def library(places, edges):
-    mesh = module.triangulation()
-    mesh.insert_vertices(np.ascontiguousarray(places))
-    mesh.insert_edges(np.ascontiguousarray(edges, np.uint32))
-    mesh.erase_outer_triangles()
-    return np.asarray(mesh.triangles_array(copy=False)["vertices"]).astype(np.int32)
-
-
 class WithLines(unittest.TestCase):
-    def test_rings_as_the_library_has_them(self):
-        """Stars of any shape among random places: the triangles of ``pythoncdt``; on whole metres, where circles tie, the same
-        area and number, every ring an edge."""
-        rng = np.random.default_rng(6)
-        seen = 0
-        for trial in range(120):
-            n, k = int(rng.integers(0, 300)), int(rng.integers(3, 20))
-            angle = np.sort(rng.uniform(0, 2 * np.pi, k))
-            ring = 50 + 45 * np.column_stack([np.cos(angle), np.sin(angle)]) * rng.uniform(0.3, 1, (k, 1))
-            places = np.concatenate([ring, rng.uniform(0, 100, (n, 2))])
-            places = places.round(0) if trial % 4 == 0 else places
-            places, at = np.unique(places, axis=0, return_inverse=True)
-            ends = at.ravel()[:k]
-            edges = np.column_stack([ends, np.roll(ends, -1)])
-            edges = edges[edges[:, 0] != edges[:, 1]]
-            if not shapely.Polygon(places[ends]).is_valid or shapely.Polygon(places[ends]).area == 0:
-                continue
-            seen += 1
-            found, wanted = constrained(places, edges, len(edges)), library(places, edges)
-            self.assertGreater(areas(places, found).min(), 0.0)
-            self.assertEqual(len(found), len(wanted))
-            self.assertAlmostEqual(areas(places, found).sum(), shapely.Polygon(places[ends]).area, 7)
-            if trial % 4:
-                np.testing.assert_array_equal(canonical(found), canonical(wanted))
-        self.assertGreater(seen, 80)
-
     def test_a_line_through_places_and_many_edges(self):
         """A breakline along a row of a lattice and one across everything: all are edges; one that crosses another is not made."""
         grid = np.stack(np.meshgrid(np.arange(20.0), np.arange(20.0)), axis=-1).reshape(-1, 2)

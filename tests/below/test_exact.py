@@ -81,6 +81,11 @@ class Meshes(unittest.TestCase):
 class Rings(unittest.TestCase):
     RING = np.column_stack([np.array([[0.0, 0], [7, 1], [6, 5], [1, 4]]), [10.0, 20, 30, 40]]) + FAR
 
+    def test_the_middle_of_what_is_left_beside_a_hole(self):
+        outline, hole = ([[0, 0], [4, 0], [4, 2], [0, 2]], [[0.5, 0.5], [1.5, 0.5], [1.5, 1.5], [0.5, 1.5]])
+        holed = Area(tuple(ring_of(np.array(ring, float) + FAR[:2]) for ring in (outline, hole)))
+        near([*(holed.middle - FAR[:2]), holed.size], [(8 * 2 - 1 * 1) / 7, 1.0, 7.0], 1e-6)
+
     def test_a_third_column_changes_nothing(self):
         flat = self.RING[:, :2]
         self.assertEqual(polygon.area(self.RING), polygon.area(flat))

@@ -420,18 +420,6 @@ class Pieces(unittest.TestCase):
         self.assertIsNone(ratio(Site(job + [400, 0, 0], UTM), Site(job, UTM)), "a thousandth apart is another place")
         self.assertIsNone(ratio(Site(job - SITE, UTM), Site(job - SITE, UTM)), "about the origin nothing can be told")
 
-    def test_words_for_heights(self):
-        words = place_check._height_words
-        at = lambda z: Site(np.column_stack([lattice(9, 9, 3)[:, :2], np.full(9, z)]), UTM)  # noqa: E731
-        self.assertIn("metres for feet", words(30.48 - 100, at(30.48), at(100)))
-        self.assertIn("feet for metres", words(100 - 30.48, at(100.0), at(30.48)))
-        self.assertIn("(higher): vertical datum?", words(45.0, at(145.0), at(100)))
-        self.assertIn("(lower): vertical datum?", words(-45.0, at(55.0), at(100)))
-        self.assertIn("vertical datum", words(0.6 - 2, at(0.6), at(2.0)), "within three of zero no ratio is told")
-        self.assertIn("vertical datum", words(31.3 - 100, at(31.3), at(100)), "not within two in a hundred")
-        self.assertIn("differs by 69.5 m", words(30.48 - 100, at(30.48), at(100)))
-        self.assertEqual(place_check._length(12345.66, at(1)), "12\u2009345.7 m")
-
     def test_degrees_are_told_by_where_they_lie(self):
         job = Site(lattice(100, 50, 5), UTM)
         to_degrees = pyproj.Transformer.from_crs(25830, 4326, always_xy=True)

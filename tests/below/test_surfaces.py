@@ -364,6 +364,11 @@ class SpotsByBlocks(unittest.TestCase):
             near(nodes, xy[keep])
             near(place, wide[keep][:, ::-1])
 
+    def test_corners_of_a_box_may_have_levels(self):
+        nodes, place = SpotGrid(1.0, tuple(FAR[:2])).nodes(FAR, FAR + 3)
+        near(nodes, lattice(4) + FAR[:2])
+        near(place, lattice(4)[:, ::-1])
+
 
 class Stable(unittest.TestCase):
     def test_the_bound_is_that_of_the_mean_of_blocks(self):
@@ -445,6 +450,36 @@ class Stable(unittest.TestCase):
         near([part.area for part in proposals(dz, 2.0)], [36 * 36 * 4, 26 * 36 * 4], 1e-6)
         near(proposals(dz, 2.0)[1].bounds, [4, 4, 56, 76], 1e-6)
         self.assertEqual(len(proposals(np.full((5, 6), 0.1), 1.0, 1)), 0)
+
+    def test_the_reach_of_blocks(self):
+        """Differences that are one value in each block and vary between them: shared over just a block's side."""
+        xy = lattice(64) + 0.5
+        size = 63 / 8
+        rng = np.random.default_rng(8)
+        value = rng.normal(0, 0.01, (9, 9))
+        value = np.clip(value, -0.02, 0.02)
+        dz = value[np.floor((xy[:, 1] - 0.5) / size).astype(int), np.floor((xy[:, 0] - 0.5) / size).astype(int)]
+        found = stable_ground(xy + FAR[:2], dz + 0.3)
+        near(found.reach, size, 0.02 * size)
+        near(found.noise, dz.std(ddof=1))
+        near(found.offset, dz.mean() + 0.3)
+
+    def test_proposals_beside_a_slope_that_was_dug(self):
+        """Most was dug, at no one level; what was left alone is what most agree on. Pieces under a hundredth are not told."""
+        rng = np.random.default_rng(13)
+        dz = rng.normal(0.05, 0.005, (60, 100))
+        dz[:, 40:] -= np.linspace(0.5, 4.0, 60)
+        (found,) = proposals(dz, 1.0)
+        near(found.area, 56 * 36, 0.15 * 56 * 36)
+        self.assertLess(found.bounds[2], 40)
+        dz = np.full((60, 100), 0.05)
+        dz[:, 40] = dz[:, 52] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36, 56 * 7], 1e-6)
+        dz[:, 47] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36, 56 * 2], 2)
+        dz[:, 46] = 9.0
+        near([part.area for part in proposals(dz, 1.0)], [56 * 43, 56 * 36], 1e-6)
+        near([part.area for part in proposals(dz, 1.0, 1)], [56 * 43], 1e-6)
 
 
 class MendedEdges(unittest.TestCase):

@@ -9,7 +9,7 @@ import scipy
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.surface import pulling, stretches, toe, unseen
-from kerb.core.surface.along import Filling
+from kerb.core.surface.along import Filling, surrounds
 from kerb.core.surface.grid import HeightGrid
 from kerb.core.surface.stretches import Evidence, on_ground
 from kerb.core.surface.toe import ACROSS_STEP, GROUND, NO_POINTS, NOT_GROUND, TYPED, GroundReader, Search, plane_through
@@ -215,6 +215,12 @@ class Ways(unittest.TestCase):
             self.assertAlmostEqual(float(weights @ filling.apply(z)), float(filling.adjoint(weights) @ z), places=9)
             self.assertFalse(filling.adjoint(weights)[~good].any())
 
+    def test_what_surrounds(self):
+        self.assertTrue(surrounds(circle(3, 6)))
+        self.assertFalse(surrounds(circle(3, 6)[:5]), "five are too few")
+        for width, round_ in ((0.31, True), (0.29, False)):
+            self.assertEqual(surrounds(circle(10, 40) * [1, width]), round_)
+
 
 def evidence(off, outer_inner=0.0, rising=(), steep=(), unknown=(), apart=1.0):
     """Samples in a row along a large ring whose levels stand ``off`` over a level ground."""
@@ -311,6 +317,38 @@ class OfTheGround(unittest.TestCase):
         near(stretches._lowest_plane(row, 3 + 0.1 * row[:, 0], lean, 0.15, 1.0), [0.1, 0.05, 3], atol=1e-9)
         two = np.array([[0.0, 0], [5, 0], [0, 5]])
         near(stretches._lowest_plane(two, np.array([0.0, 9, 9]), np.zeros((3, 2)), 0.1, 1.0)[2], 0.0, atol=1e-9)
+
+    def test_the_fall_of_a_zone_counts_as_far_as_it_is_sure(self):
+        zones = np.array([self.zone(3, 4, 10, 0.3, 0.1, 0.05, 25), self.zone(3, 4, 10, 0.3, 0.1, 0.0, 25)])
+        trend, width = np.array([0.1, -0.2]), 2.0
+        level, error = stretches._extrapolated(zones, trend, width)
+        of_rise = 0.05 / (5 * 0.29 * 2)
+        share = np.tan(np.radians(3)) ** 2 / (np.tan(np.radians(3)) ** 2 + of_rise**2)
+        near(level, [10 - 3 * (0.1 + share * 0.2) - 4 * (-0.2 + share * 0.3), 10 - 0.9 - 0.4])
+        near(error, [np.hypot(0.01, share * of_rise * 5), 0])
+
+    def test_level_ground_and_single_doubts(self):
+        self.assertEqual(self.kinds(evidence([0.0] * 20)), "g" * 20)
+        self.assertEqual(self.kinds(evidence([0.0] * 20, unknown=[4])), "gggg.ggggggggggggggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, rising=[7])), "ggggggg.gggggggggggg")
+        step = np.zeros(20)
+        step[3], step[4] = 0.31, 0.29
+        self.assertEqual(self.kinds(evidence([0.0] * 20, step)), "gggsgggggggggggggggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, -step)), "gggsgggggggggggggggg")
+
+    def test_beside_what_is_no_ground_a_high_sample_is_none_either(self):
+        for off, kind in ((0.16, "."), (0.14, "g")):
+            heights = [0.0] * 20
+            heights[9] = off
+            self.assertEqual(self.kinds(evidence(heights, rising=[10], apart=1.0))[9], kind, off)
+            self.assertEqual(self.kinds(evidence(heights, rising=[8], apart=1.0))[9], kind, off)
+
+    def test_when_next_to_nothing_is_left_all_that_is_known_is_ground(self):
+        seen = evidence([0.0] * 20, rising=range(18))
+        self.assertEqual(self.kinds(seen), "g" * 20, "two of twenty are too few")
+        self.assertEqual(self.kinds(evidence([0.0] * 20, rising=range(17))), "." * 17 + "ggg")
+        self.assertEqual(self.kinds(evidence([0.0] * 40, rising=range(37))), "g" * 40, "three of forty are too few")
+        self.assertEqual(self.kinds(evidence([0.0] * 40, rising=range(36))), "." * 36 + "gggg")
 
 
 class OfTheLine(unittest.TestCase):

@@ -10,7 +10,6 @@ import unittest.mock
 
 import numpy as np
 import scipy
-import shapely
 
 import kerb.core
 import kerb.studies
@@ -19,21 +18,15 @@ from kerb.core.arrays import ends
 from kerb.core.errors import Cancelled, InputError
 from kerb.core.once import Once
 from kerb.core.parallel import beside, cores, each
-from kerb.core.progress import Progress, silent
+from kerb.core.progress import Progress
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, density_unit
-from kerb.studies.drawn import Drawn, Item
-from kerb.studies.inventory import figures as inventory_figures
-from kerb.studies.inventory.run import run as run_inventory
-from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.inventory.summits_kernels import summits
-from kerb.studies.inventory.totals import Row
 from kerb.studies.kind import Step
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
-from kerb.studies.sources import KINDS_OF, Source, Sources
+from kerb.studies.sources import KINDS_OF
 from kerb.studies.stockpile.figures import mass_per_volume
-from tests.support import FAR, circle, frustum, jittered, store_of
 
 # What is meant to be filled or changed.
 MAY_CHANGE = {"CutSection", "Halves", "Outcome", "Overview", "StoreMeta", "TestedPoint", "_Surface"}
@@ -236,33 +229,3 @@ class Masses(unittest.TestCase):
             self.assertAlmostEqual(mass_per_volume(1.2, "ton/yd3", unit), 1.2 * cubic / 0.9144**3, places=12)
             self.assertEqual(per_yard.mass_code, "ton")
         self.assertIsNone(mass_per_volume(None, "t/m3", METRE))
-
-
-class InventoryPieces(unittest.TestCase):
-    def setUp(self):
-        xy = jittered(20, 0.25)
-        xy = xy[np.abs(xy[:, 1]) < 9]
-        z = np.maximum(frustum(xy - [-10, 0], 5, 2, 3), frustum(xy - [9, 0], 6, 1, 2))
-        self.store = store_of(np.column_stack([xy, z]) + FAR)
-        self.sources = Sources(METRE, {"cloud": Source("cloud", "c", "/c.laz", store=self.store)})
-
-    def item(self, key, x, radius, **values):
-        return Item(key, key.upper(), Drawn.of(circle(radius, 30) + FAR[:2] + [x, 0]), tuple(values.items()))
-
-    def test_one_material_without_a_name_has_no_table_of_its_own(self):
-        setup = InventorySetup(Scope("cloud"), heaps=(self.item("a", -10, 5.3),))
-        row = Row("A", "", None, values={"net": 1.0})
-        self.assertEqual(set(inventory_figures.tables(setup, [row], METRE)), {"heaps"})
-        named = dataclasses.replace(row, material="sand")
-        self.assertEqual(set(inventory_figures.tables(setup, [named], METRE)), {"heaps", "materials"})
-        self.assertEqual(set(inventory_figures.tables(setup, [named, row], METRE)), {"heaps", "materials"})
-        self.assertEqual(named.notes, 0)
-
-    def test_lines_that_barely_touch_do_not_overlap(self):
-        left = Item("l", "L", Drawn.of([*map(tuple, np.array([[-16, -6], [0, -6], [0, 6], [-16, 6.0]]) + FAR[:2])]))
-        right = Item("r", "R", Drawn.of([*map(tuple, np.array([[0, -6], [16, -6], [16, 6], [0, 6.0]]) + FAR[:2])]))
-        found = run_inventory(InventorySetup(Scope("cloud"), heaps=(left, right)), self.sources, silent())
-        self.assertNotIn("overlap", [note.code for note in found.warnings])
-        self.assertAlmostEqual(shapely.Polygon(left.ring.xy).intersection(shapely.Polygon(right.ring.xy)).area, 0.0)
-        with self.assertRaises(InputError):
-            InventorySetup(Scope("cloud"), heaps=(dataclasses.replace(left, ring=Drawn.of(circle(3, 4)[[0, 2, 1, 3]])),)).check()
