@@ -10,6 +10,7 @@ import trimesh
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
 from kerb.core.geometry.alignment import Element
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints, bounds_of
 from kerb.core.geometry.mesh import Element as Run
 from kerb.core.geometry.mesh import TriangleMesh, checked, joined
