@@ -33,6 +33,7 @@ from kerb.report.text import (
     printed_cell,
     printed_columns,
 )
+from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.outcome import Column, Input, Table
 from kerb.studies.registry import STUDIES
@@ -90,7 +91,7 @@ class Usual(unittest.TestCase):
         found = InventorySetup.usual(FOOT)
         self.assertEqual((found["least_height"], found["least_area"], found["bias"]), (2.5, 120.0, 0.0))
         self.assertEqual((found["density_unit"], InventorySetup.usual(METRE)["density_unit"]), ("ton/yd3", "t/m3"))
-        self.assertEqual(InventorySetup.usual(METRE)["least_height"], 0.8)
+        self.assertEqual((InventorySetup.usual(METRE)["least_height"], AccuracySetup.usual(FOOT)["neighbours"]), (0.8, 6.0))
         for value, wanted in ((2.62, 2.5), (129.2, 120.0), (0.0328, 0.03), (9.3, 10.0), (1640.0, 1500.0), (0.0, 0.0)):
             self.assertEqual(round_number(value), wanted)
         store = store_of(np.random.default_rng(1).uniform(0, 90, (500, 3)), unit=FOOT)
