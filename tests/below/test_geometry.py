@@ -52,6 +52,8 @@ class Alignments(Folder):
             found, aside = line.locate(places + right * offsets[:, None])
             near(found, stations, atol=1e-4)  # the tangent of this test is a difference
             near(aside, offsets, atol=1e-6)
+        at = np.linspace(600.0, 640.0, 9)
+        near(road().scaled(0.01, 0.02).elevation(0.01 * at), 0.02 * road().elevation(at))
 
     def test_closed_forms_of_the_inverse(self):
         line = Alignment("straight", 100.0, (straight((10, 20), (10, 120)),))
