@@ -113,11 +113,14 @@ class Judged(unittest.TestCase):
             self.assertEqual(many[-1].remark, "", "three times the usual is more than 30 mm here")
 
 
+RNG = np.random.default_rng(9)
+
+
 def point(rough, stands, over, unit, dz=0.01):
     """A point of an accuracy study with what lies beneath it, told in metres."""
     metre = unit.metres
     found = Beneath({}, slope=0.0, rough=rough / metre, tallest=stands / metre, over=over / metre, hole=False)
-    place = FAR / unit.metres + np.random.default_rng().uniform(0, 90, 3)
+    place = FAR / unit.metres + RNG.uniform(0, 90, 3)
     return TestedPoint("P", "", "check", place, found, place[2] + dz)
 
 

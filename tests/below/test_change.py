@@ -392,7 +392,9 @@ class Told(unittest.TestCase):
             near(found.value(name), wanted, 1e-6, name)
         rows = found.tables["statistics"].rows
         near([row[1] for row in rows[1:]], np.percentile(away, [1, 25, 75, 99]), 1e-6)
-        self.assertEqual([row[0] for row in rows[1:]], [f"{p}th percentile" for p in (1, 25, 75, 99)])
+        self.assertEqual(
+            [row[0] for row in rows[1:]], ["1st percentile", "25th percentile", "75th percentile", "99th percentile"]
+        )
         said = {note.code: note.text for note in found.warnings}
         self.assertEqual(set(said), {"sense", "unmatched"})
         self.assertIn("1 points (0.0 %)", said["unmatched"])

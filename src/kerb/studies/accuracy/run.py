@@ -134,7 +134,8 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
     usual = float(np.median(known)) if known else np.nan
     _twins(rows, TWIN_M / metre)
     good = [r for r in rows if not r.reason]
-    far = outliers(np.array([r.dz for r in good])) if good else np.empty(0, bool)
+    # Where all agree to the last digit a hundredth of a millimetre is no difference but rounding.
+    far = outliers(np.round(metre * np.array([r.dz for r in good]), 5)) if good else np.empty(0, bool)
     for row, off in zip(good, far, strict=True):
         said = [row.remark] if row.remark else []
         if row.found.over > STANDS_M / metre:
