@@ -100,10 +100,13 @@ class Shares(unittest.TestCase):
         words = dict(check(Site(job.xyz - [0, 0, 12.25], UTM), job).alarms)["height"]
         self.assertIn("12.2 m", words)
         self.assertIn("lower", words)
-        rough = np.random.default_rng(5).normal(3.5, 30.0, len(job.xyz))
-        self.assertNotIn(
-            "height", codes(check(Site(job.xyz + rough[:, None] * [0, 0, 1], UTM), job)), "no more than its roughness"
-        )
+        cell = place_check._cell(job)
+        rough = np.random.default_rng(5).normal(0, 2.0, (99, 99))[tuple(((job.xyz - job.bounds[0])[:, :2] / cell).astype(int).T)]
+        uneven = job.xyz + rough[:, None] * [0, 0, 1]
+        middle, spread = place_check._height_over(uneven, job.xyz, cell)
+        for times, alarmed in ((3.9, False), (4.1, True)):
+            found = check(Site(uneven + [0, 0, times * spread - middle], UTM), job)
+            self.assertEqual("height" in codes(found), alarmed, "four times what lies there differs by")
         lost = job.xyz.copy()
         lost[:, 2] = np.nan
         found = check(Site(lost, UTM), job)
@@ -188,6 +191,10 @@ class Mistakes(unittest.TestCase):
         self.assertEqual(codes(check(near, job)), ["degrees"])
         for away in ([90.0, 0, 0], [0, -60.0, 0], [200.0, 0, 0], [0, 95.0, 0]):
             self.assertEqual(codes(check(Site(near.xyz + away, local_grid(METRE)), job)), ["local"], away)
+        for row, latitude in ((0, -91.0), (1, 91.0)):
+            wide = near.xyz.copy()
+            wide[row, 1] = latitude
+            self.assertEqual(codes(check(Site(wide, local_grid(METRE)), job)), ["local"])
         far = Site(job.xyz, local_grid(METRE))
         self.assertEqual(codes(check(near, far)), ["local"], "a job without a system has no degrees")
 
