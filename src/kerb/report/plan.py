@@ -113,9 +113,8 @@ def plan_of(
         ground = outcome.mesh("surface") if store is None else None
         if ground is not None and not ground.shown:
             # Without a cloud the surface itself is what lies under what was found.
-            limits = (style.low or 0.0, style.high or 1.0)
-            top = MeshLayer(ground.vertices, ground.triangles, PALETTE["top"], ramp=style.ramp, limits=limits)
-            scene.meshes.append(replace(top, contour=style.contour))
+            limits, top = (style.low or 0.0, style.high or 1.0), (ground.vertices, ground.triangles, PALETTE["top"])
+            scene.meshes.append(MeshLayer(*top, ramp=style.ramp, limits=limits, contour=style.contour))
         put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
         return render(scene, camera, size)
 

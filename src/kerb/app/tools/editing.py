@@ -437,9 +437,12 @@ class EditShapes(Tool):
         self._paint_before(painter)
         plain = [shape for shape in shapes if not shape.quiet]
         for shape in shapes:
-            mine = self.chosen is not None and self.chosen[0] == shape.key
-            handles = shape.quiet or mine or len(plain) <= MOST_WITH_HANDLES
+            handles = shape.quiet or self._mine(shape) or len(plain) <= MOST_WITH_HANDLES
             (self._paint_quiet if shape.quiet else self._paint_shape)(painter, shape, handles)
+
+    def _mine(self, shape: Shape) -> bool:
+        """Whether a vertex of it is chosen."""
+        return self.chosen is not None and self.chosen[0] == shape.key
 
     def _paint_before(self, painter: QPainter) -> None:
         """The lines as they were before a step, dotted."""
@@ -462,8 +465,7 @@ class EditShapes(Tool):
         style = Qt.PenStyle.SolidLine if shape.taken else Qt.PenStyle.DashLine
         view, depth = self.view, self.view.depth_now()
         # In a section only of the chosen line what lies outside of the slice: of every area it would be a level line across.
-        mine = self.chosen is not None and self.chosen[0] == shape.key
-        every = [strokes(layer, view.camera, view.pixels, depth, outside=mine) for layer in layers]
+        every = [strokes(layer, view.camera, view.pixels, depth, outside=self._mine(shape)) for layer in layers]
         for stroke in itertools.chain(*every):
             line = QPolygonF([QPointF(x, y) for x, y in (stroke.points / self.view.ratio).tolist()])
             if stroke.hidden:
@@ -496,7 +498,7 @@ class EditShapes(Tool):
     def _paint_quiet(self, painter: QPainter, shape: Shape, _handles: bool) -> None:
         points = self._points(shape)
         ink = QColor(self.view.theme.ink)
-        if self.chosen is None or self.chosen[0] != shape.key:
+        if not self._mine(shape):
             ink.setAlpha(130)
         painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
         painter.drawPolyline(QPolygonF(points))
