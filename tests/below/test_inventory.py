@@ -19,10 +19,12 @@ from kerb.studies.inventory.live import LiveYard
 from kerb.studies.inventory.propose import proposals
 from kerb.studies.inventory.run import follow, run
 from kerb.studies.inventory.setup import InventorySetup, heap_setup
-from kerb.studies.inventory.totals import Row, joined, rows, total
+from kerb.studies.inventory.totals import Row, rows, total
 from kerb.studies.outcome import Figure, Outcome, Table
+from kerb.studies.parts import joined
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
+from kerb.studies.stockpile.figures import SHARED
 from kerb.studies.stockpile.run import run as run_stockpile
 from tests.support import FAR, YARD, CommandLine, Folder, circle, jittered, near, store_of
 
@@ -139,7 +141,7 @@ class Sums(unittest.TestCase):
         areas, own, bias = np.array([80.0, 150.0, 40.0, 220.0]), np.array([2.0, 5.0, 1.0, 6.0]), 0.05
         parts = [{"Sampling": 1.96 * s, "Vertical bias": 1.96 * bias * a} for s, a in zip(own, areas, strict=True)]
         errors = rng.normal(0, own, (10_000, 4)) + rng.normal(0, bias, (10_000, 1)) * areas
-        self.assertAlmostEqual(float((np.abs(errors.sum(axis=1)) < joined(parts)).mean()), 0.95, delta=0.01)
+        self.assertAlmostEqual(float((np.abs(errors.sum(axis=1)) < joined(parts, SHARED)).mean()), 0.95, delta=0.01)
         without = np.sqrt(sum(v**2 for p in parts for v in p.values()))
         self.assertLess(float((np.abs(errors.sum(axis=1)) < without).mean()), 0.9, "by root sum of squares it would not")
         then = rng.normal(0, own, (10_000, 4)) + rng.normal(0, bias, (10_000, 1)) * areas

@@ -25,8 +25,10 @@ from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.inventory.propose import Yard
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+from kerb.studies.parts import joined as added
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
+from kerb.studies.stockpile.figures import SHARED
 from kerb.studies.taking import item_from, ring_from
 from tests.below.test_exact import solid
 from tests.support import FAR, circle, near, store_of
@@ -227,8 +229,8 @@ class Counted(unittest.TestCase):
         self.assertEqual((row(5.0, before=3.0).change, row(None, before=3.0).change, row(5.0).change), (2.0, None, None))
         self.assertEqual(totals.Row("a", "", None, totals.GONE, before=4.0).change, -4.0)
         parts = [{"Vertical bias": 3.0, "Noise": 1.0}, {"Vertical bias": 4.0, "Noise": 2.0, "Other": 6.0}]
-        self.assertAlmostEqual(totals.joined(parts), np.sqrt(49 + 1 + 4 + 36))
-        self.assertAlmostEqual(totals.joined(parts, [2.0, 0.5]), np.sqrt(64 + 4 + 1 + 9))
+        self.assertAlmostEqual(added(parts, SHARED), np.sqrt(49 + 1 + 4 + 36))
+        self.assertAlmostEqual(added(parts, SHARED, [2.0, 0.5]), np.sqrt(64 + 4 + 1 + 9))
         changed = [row(5.0, before=3.0, parts={"Vertical bias": 3.0}, before_parts={"Vertical bias": 4.0})]
         self.assertAlmostEqual(totals.total(changed).change_u95, 5.0)
         nothing = totals.total([row(None)])

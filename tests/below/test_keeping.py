@@ -549,6 +549,9 @@ class Rules(unittest.TestCase):
         values = np.array([np.nan, -4.0, 1.0, 2.0])
         near([showing._reach(values), showing._even(values)], [(-4, 2), (-3.96, 3.96)], atol=0.05)
         self.assertEqual((showing._reach(None), showing._even(np.array([np.nan, 0.0]))), ((0.0, 1.0), (-1.0, 1.0)))
+        # A typed nought is a limit as any other, and limits that fall are none.
+        typed = [{"low": low, "high": high} for low, high in ((0.0, 0.5), (-1.0, 0.0), (2.0, 2.0), (None, None))]
+        near([showing.limits_of(values, look) for look in typed], [(0, 0.5), (-1, 0), (2, 2), (-3.96, 3.96)], atol=0.05)
         for end, kept in (([9, 3], True), ([-9, 3], False), ([-3, 9], True), ([3, -9], False), ([9, -5], True)):
             line = np.array([[0.0, 0], end])
             near(eastward(line), line if kept else line[::-1])

@@ -1,6 +1,7 @@
 """Report, tables and command line on a file that is not the demo: what is written is read back."""
 
 import json
+from dataclasses import replace
 
 import laspy
 import numpy as np
@@ -46,12 +47,17 @@ class Report(Folder):
         self.assertIn(number, pages[0])
 
     def test_several_heaps_have_a_summary_whose_total_adds_up(self):
-        chapters = [Chapter(name, self.outcome, self.store) for name in ("One", "Two")]
+        """What surveys share, the bias, adds plainly (JCGM 100:2008, 5.2), the rest by root sum of squares: √(0.6² + 2 · 0.04²)."""
+        table = replace(self.outcome.tables["uncertainty"], rows=(("Vertical bias", 0.3, ""), ("Toe position", 0.04, "")))
+        both = replace(self.outcome, tables={"uncertainty": table})
+        chapters = [Chapter(name, both, self.store) for name in ("One", "Two")]
         pages = text_of(make_report(chapters, ReportWish(self.title)))
         self.assertEqual(len(pages), 3)
         self.assertIn("Summary", pages[0])
         total = f"{2 * self.outcome.value('net'):,.1f}".replace(",", "\u2009")
         self.assertIn(total, pages[0])
+        self.assertIn("± 0.6 m", pages[0])
+        self.assertIn("vertical bias", pages[0])
 
     def test_warnings_and_null_figures_are_carried(self):
         nothing = measured(self.store, circle(3, 8) + FAR[:2] + 900)

@@ -62,6 +62,7 @@ from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Figure, Outcome
 from kerb.studies.outcome import Table as StudyTable
+from kerb.studies.parts import joined, parts_of
 from kerb.studies.profiles import Cutter
 from kerb.studies.registry import study_kind
 from kerb.studies.setup import Setup
@@ -264,7 +265,7 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
     # Of two surveys of one yard nothing is summed: the same material would count twice.
     sums = len(chapters) > 1 and any(figure.adds for figure in about) and len({_survey_of(c) for c in chapters}) == 1
     if sums:
-        rows.append(_sums(about, chapters, decimals))
+        rows.append(_sums(kind, chapters, decimals))
     wide = 0.2 if len(about) > 3 else 0.28
     shares = [0.75 if figure.quantity == COUNT else 1.4 for figure in about]
     shares.insert(1, 1.1)
@@ -273,9 +274,10 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, widt
     table.setStyle(_table_style(numbers_from=1, total=sums))
     story: list[Flowable] = [table, Spacer(1, 3 * mm)]
     if sums:
-        story.append(
-            Paragraph("The total's uncertainty takes the studies as independent.", _style(7.5, textColor=QUIET))
-        )
+        same = " and ".join(kind.shared).lower()
+        words = "Of the total's bound, parts that have nothing to do with each other add by root sum of squares"
+        words += f"; the {same}, which studies of one survey share, adds plainly." if same else "."
+        story.append(Paragraph(escape(words), _style(7.5, textColor=QUIET)))
     return [*story, Spacer(1, 3 * mm)]
 
 
@@ -284,18 +286,19 @@ def _survey_of(chapter: Chapter) -> str:
     return chapter.outcome.inputs[0].path if chapter.outcome.inputs else ""
 
 
-def _sums(about: list[FigureAbout], chapters: list[Chapter], decimals: Decimals) -> list[Any]:
+def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals) -> list[Any]:
     """The last row: sums of what adds, where every study has it in the same unit."""
     cells: list[str] = []
     spread = ""
-    for place, figure in enumerate(about):
+    for place, figure in enumerate(kind.where(SUMMARY)):
         own = [chapter.outcome.figures.get(figure.name) for chapter in chapters]
         known = [one for one in own if one is not None and one.value is not None]
         units = {one.unit for one in known}
         if not figure.adds or len(known) < len(own) or len(units) != 1:
             cells.append("")
             continue
-        together = sum((one.u95 or 0.0) ** 2 for one in known) ** 0.5
+        parts = [parts_of(c.outcome) or {"": one.u95 or 0.0} for c, one in zip(chapters, known, strict=True)]
+        together = joined(parts, kind.shared)
         whole = sum(one.value or 0.0 for one in known)
         cells.append(quantity(whole, units.pop(), decimals, u95=together if place == 0 else None))
         if place == 0:

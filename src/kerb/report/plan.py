@@ -105,7 +105,8 @@ def plan_of(
     # Lines of equal elevation belong to what is seen from above.
     interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and camera.tilt == 90.0 else 0.0
     # The ramp starts below the ground, so that the ground is not its darkest colour.
-    style = Style(low=float(low[2] - 0.35 * (high[2] - low[2])), high=float(high[2]), contour=interval)
+    bottom, top = float(low[2] - 0.35 * (high[2] - low[2])), float(high[2])
+    style = Style(low=bottom, high=top, contour=interval)
 
     def drawn(style: Style) -> Picture:
         clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
@@ -113,8 +114,8 @@ def plan_of(
         ground = outcome.mesh("surface") if store is None else None
         if ground is not None and not ground.shown:
             # Without a cloud the surface itself is what lies under what was found.
-            limits, top = (style.low or 0.0, style.high or 1.0), (ground.vertices, ground.triangles, PALETTE["top"])
-            scene.meshes.append(MeshLayer(*top, ramp=style.ramp, limits=limits, contour=style.contour))
+            faces = ground.vertices, ground.triangles, PALETTE["top"]
+            scene.meshes.append(MeshLayer(*faces, ramp=style.ramp, limits=(bottom, top), contour=style.contour))
         put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
         return render(scene, camera, size)
 
@@ -129,5 +130,4 @@ def plan_of(
         interval = interval if inked.any() else 0.0
     image = np.ascontiguousarray(picture.image[:, :, 2::-1])
     hatched = any(mesh.hatch for mesh in scene.meshes)
-    bottom, top = (style.low or 0.0), (style.high or 1.0)
     return PlanPicture(image, camera, interval, bottom, top, style.ramp, scene, hatched, tuple(profiles), tuple(labels))

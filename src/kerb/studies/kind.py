@@ -165,7 +165,8 @@ class StudyKind:
     points that are selected. ``keeps`` is what it says of a list of points, to be kept with them. ``row_steps`` are offered
     on rows of its tables, ``place_steps`` beside the fields that they fill, ``move_step`` beside what it
     moves; ``deciding`` gives the places (k, 3) of the data
-    that decide what is found at a place (3,). ``read_items`` reads the items of a field that has ways from a file.
+    that decide what is found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common,
+    which add plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file.
     """
 
     id: str
@@ -186,6 +187,7 @@ class StudyKind:
     panes: tuple[str, ...] = ("plan",)
     key: str = ""
     tables: tuple[str, ...] = ()
+    shared: tuple[str, ...] = ()
     describe: Callable[[Any, Outcome], list[str]] | None = None
     page_each: bool = False
     follow: Callable[[Any, str], Setup] | None = None

@@ -50,8 +50,10 @@ def put(
 
 def limits_of(values: np.ndarray | None, look: Mapping[str, Any]) -> tuple[float, float]:
     """Between which values a map is coloured."""
-    low, high = _even(values)
-    low, high = float(look.get("low") or low), float(look.get("high") or high)
+    low, high = (
+        even if typed is None else float(typed)
+        for even, typed in zip(_even(values), (look.get("low"), look.get("high")), strict=True)
+    )
     return (low, high) if high > low else (low, low + 1e-9)
 
 

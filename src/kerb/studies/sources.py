@@ -88,15 +88,19 @@ class Sources:
             raise InputError(f"{name.replace('_', ' ')}: nothing is chosen")
         return self.items[name]
 
-    def store(self, name: str, planned: bool = True) -> CloudStore:
-        """The cloud that a field names. Raises InputError, when it is none, or has no plan (degrees, geocentric coordinates);
-        a study that tells of that in its own way asks for one that need not be ``planned``."""
+    def cloud(self, name: str) -> CloudStore:
+        """The cloud that a field names, with a plan or without. Raises InputError, when it is none."""
         found = self.source(name)
         if found.store is None:
             raise InputError(f"{found.name}: is no cloud")
-        if planned:
-            _check_plan(found.name, found.store.reference, found.store.bounds)
         return found.store
+
+    def store(self, name: str) -> CloudStore:
+        """The cloud that a field names. Raises InputError, when it is none, or has no plan (degrees, geocentric
+        coordinates)."""
+        found = self.cloud(name)
+        _check_plan(self.source(name).name, found.reference, found.bounds)
+        return found
 
     def surface(self, name: str, scope: Scope) -> Surface:
         """What a field names as a surface; of a cloud the points that count. Raises InputError, when it has no plan, or

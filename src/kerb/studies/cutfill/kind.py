@@ -130,6 +130,7 @@ CUTFILL = StudyKind(
     key="Ctrl+Shift+X",
     panes=("plan", "section"),
     tables=("areas", "series", "uncertainty"),
+    shared=("Offset",),
     describe=describe,
     corrections=corrections,
     steps=(

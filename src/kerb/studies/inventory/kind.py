@@ -37,7 +37,7 @@ def write(setup: InventorySetup, outcome: Outcome, sources: Sources, paths: dict
         fields[STRETCHES_FIELD] = words
     own = {"name": np.array([item.name for item in items], object)}
     return write_areas(
-        Areas(shapes, [item.name for item in items], own), fields, path, sources.store("cloud", planned=False).reference
+        Areas(shapes, [item.name for item in items], own), fields, path, sources.cloud("cloud").reference
     )
 
 

@@ -32,7 +32,7 @@ def run(setup: InventorySetup, sources: Sources, progress: Progress) -> Outcome:
     which is said. Raises InputError, when the setup is wrong; Cancelled.
     """
     setup.check()
-    cloud = sources.store("cloud", planned=False)
+    cloud = sources.cloud("cloud")
     outcome = Outcome(
         STUDY, sources.unit.code, cloud.reference.code or cloud.reference.name, {}, setup.settings(),
         method=_method(setup, sources),
@@ -60,9 +60,7 @@ def _fill(
     heaps, earlier, pairs = found
     rows = totals.rows(heaps, earlier, pairs)
     used = sum(one.inputs[0].used for _, one in heaps)
-    outcome.inputs = [
-        sources.input("cloud", "compared", used, notes.cloud_detail(sources.store("cloud", planned=False)))
-    ]
+    outcome.inputs = [sources.input("cloud", "compared", used, notes.cloud_detail(sources.cloud("cloud")))]
     if earlier:
         outcome.inputs.append(sources.input("earlier", "against", sum(one.inputs[0].used for _, one in earlier)))
     elif setup.base == "surface":
@@ -77,7 +75,7 @@ def _warnings(setup: InventorySetup, sources: Sources, heaps: Heaps, rows: list[
     shared = notes.of_inputs(setup, sources)
     known = {note.text for note in shared}
     found = [*shared]
-    unfit = notes.no_volume(sources.store("cloud", planned=False))
+    unfit = notes.no_volume(sources.cloud("cloud"))
     found += [unfit] if unfit is not None else []
     for item, one in heaps:
         for note in one.warnings:
@@ -155,7 +153,7 @@ def propose(setup: InventorySetup, sources: Sources, progress: Progress) -> Inve
 
     Raises InputError, NotDeterminable; Cancelled.
     """
-    store = sources.store("cloud", planned=False)
+    store = sources.cloud("cloud")
     least = setup.least_height, setup.least_area
     shapes = proposals(setup.cloud.of(store), least, sources.unit, progress)
     if not shapes:
@@ -192,7 +190,7 @@ def follow(setup: InventorySetup, cloud: str) -> InventorySetup:
 
 
 def _method(setup: InventorySetup, sources: Sources) -> str:
-    words = notes.method(setup, sources.store("cloud", planned=False))
+    words = notes.method(setup, sources.cloud("cloud"))
     return (
         f"Each heap is a stockpile study of its own. {words} Totals: sums; of the uncertainty independent parts by root "
         "sum of squares, the vertical bias, which all heaps share, by plain addition."

@@ -12,9 +12,10 @@ import numpy as np
 
 from kerb.studies.drawn import Item
 from kerb.studies.outcome import Outcome
+from kerb.studies.parts import joined, parts_of
+from kerb.studies.stockpile.figures import SHARED
 
 NOW, GONE = "now", "gone"
-SHARED = ("Vertical bias",)
 
 
 @dataclass(frozen=True)
@@ -71,31 +72,15 @@ def rows(now: list[tuple[Item, Outcome]], before: list[tuple[Item, Outcome]], pa
         found.append(
             Row(
                 item.name, str(item.value("material", "")), one.settings.get("density"), NOW,
-                {name: figure.value for name, figure in one.figures.items()}, _parts(one), earlier,
-                old[0].name if old is not None else "", _parts(old[1]) if old is not None else {}, len(one.warnings),
+                {name: figure.value for name, figure in one.figures.items()}, parts_of(one), earlier,
+                old[0].name if old is not None else "", parts_of(old[1]) if old is not None else {}, len(one.warnings),
             )
         )  # fmt: skip
     for b, (item, one) in enumerate(before):
         if b not in pairs.values():
             material, density = str(item.value("material", "")), one.settings.get("density")
-            found.append(Row(item.name, material, density, GONE, before=one.value("net"), before_parts=_parts(one)))
+            found.append(Row(item.name, material, density, GONE, before=one.value("net"), before_parts=parts_of(one)))
     return found
-
-
-def _parts(one: Outcome) -> dict[str, float]:
-    """Named parts of the uncertainty of a heap, without the combined one."""
-    table = one.tables.get("uncertainty")
-    return {str(row[0]): float(row[1]) for row in table.rows[:-1]} if table is not None else {}
-
-
-def joined(parts: list[dict[str, float]], weights: list[float] | None = None) -> float:
-    """The 95 % uncertainty of a weighted sum of heaps from the named parts of each."""
-    factors = weights or [1.0] * len(parts)
-    squares = 0.0
-    for name in sorted({name for one in parts for name in one}):
-        own = np.array([w * one.get(name, 0.0) for w, one in zip(factors, parts, strict=True)])
-        squares += float(own.sum()) ** 2 if name in SHARED else float(np.sum(own**2))
-    return float(np.sqrt(squares))
 
 
 def total(found: list[Row]) -> Total:
@@ -110,8 +95,8 @@ def total(found: list[Row]) -> Total:
         below=float(sum(row.values.get("below") or 0.0 for row in known)),
         net=float(sum(row.net or 0.0 for row in known)),
         mass=mass,
-        u95=joined([row.parts for row in known]) if known else None,
-        mass_u95=joined([row.parts for row in weighed], per_volume) if mass is not None else None,
+        u95=joined([row.parts for row in known], SHARED) if known else None,
+        mass_u95=joined([row.parts for row in weighed], SHARED, per_volume) if mass is not None else None,
         change=float(sum(row.change or 0.0 for row in changed)) if changed else None,
         change_u95=_of_two(changed) if changed else None,
         count=len(known),
@@ -120,7 +105,8 @@ def total(found: list[Row]) -> Total:
 
 def _of_two(changed: list[Row]) -> float:
     """The uncertainty of a change: the biases of two surveys have nothing to do with each other."""
-    return float(np.hypot(joined([row.parts for row in changed]), joined([row.before_parts for row in changed])))
+    now, before = [row.parts for row in changed], [row.before_parts for row in changed]
+    return float(np.hypot(joined(now, SHARED), joined(before, SHARED)))
 
 
 def _per_volume(row: Row) -> float:

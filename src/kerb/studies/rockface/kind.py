@@ -56,6 +56,7 @@ ROCKFACE = StudyKind(
     example="kerb rockface before.laz after.laz --frame plane --report face.pdf",
     panes=("orbit",),
     tables=("frame", "uncertainty"),
+    shared=("Offset",),
     describe=describe,
     trial=trial,
 )

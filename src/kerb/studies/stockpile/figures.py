@@ -20,9 +20,12 @@ from kerb.studies.kind import (
     FigureAbout,
 )
 from kerb.studies.outcome import Column, Figure, Table
-from kerb.studies.parts import combined
+from kerb.studies.parts import COMBINED, combined
 from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import StockpileSetup
+
+# Parts of the bound that are the same under every heap of a survey.
+SHARED = ("Vertical bias",)
 
 ABOUT = (
     FigureAbout("above", "Above base", VOLUME),
@@ -106,7 +109,7 @@ def tables(found: Measured, unit: LengthUnit) -> dict[str, Table]:
     """Uncertainty parts and the toe line as read."""
     volume = unit.volume_code()
     rows = tuple((part.name, part.u95, part.how) for part in found.parts)
-    whole = (("Combined", combined(found.parts), "root sum of squares, k = 1.96"),)
+    whole = ((COMBINED, combined(found.parts), "root sum of squares, k = 1.96"),)
     toe = found.heap.toe
     toe_rows = tuple(
         (number + 1, *toe.xy[i].tolist(), float(toe.base[i]), float(toe.top[i]), KINDS[int(toe.kind[i])])

@@ -8,7 +8,7 @@ from typing import Any
 from kerb.core.quantity import symbol
 from kerb.studies.kind import Step, StudyKind
 from kerb.studies.outcome import Outcome
-from kerb.studies.stockpile.figures import ABOUT
+from kerb.studies.stockpile.figures import ABOUT, SHARED
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.pull import pull, wider
 from kerb.studies.stockpile.run import run
@@ -50,6 +50,7 @@ STOCKPILE = StudyKind(
     example="kerb stockpile yard.laz --toe heap2.geojson --density 1.6 --report heap2.pdf",
     key="Ctrl+Shift+N",
     tables=("uncertainty",),
+    shared=SHARED,
     describe=describe,
     trial=trial,
     follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),

@@ -42,7 +42,7 @@ class LiveHeap:
         grown = polygon.offset(ring, ROOM * float(np.sqrt(abs(polygon.area(ring)))))[0]
         wide = replace(setup, toe=Drawn.of(grown))
         self.sources = sources
-        self.ground = gather(sources.store("cloud", planned=False), wide, sources.unit, Progress())
+        self.ground = gather(sources.cloud("cloud"), wide, sources.unit, Progress())
         self.region = grown
         self.asked = (setup.cloud, setup.surface)
         self.grid = _live_grid(self.ground, grown)

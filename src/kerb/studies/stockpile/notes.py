@@ -37,7 +37,7 @@ def about(found: Measured, setup: StockpileSetup, sources: Sources) -> list[Note
 
 def of_inputs(setup: HeapSetup, sources: Sources) -> list[Note]:
     """Warnings on the clouds and surfaces themselves."""
-    cloud = sources.store("cloud", planned=False)
+    cloud = sources.cloud("cloud")
     found = [*sources.stated, *reference_notes(cloud.reference), *_withheld(cloud), *_outdated(setup, cloud)]
     if setup.base == "surface":
         base = sources.source("surface").reference

@@ -39,7 +39,7 @@ def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
     InputError, when the setup is wrong; Cancelled.
     """
     setup.check()
-    unit, cloud = sources.unit, sources.store("cloud", planned=False)
+    unit, cloud = sources.unit, sources.cloud("cloud")
     outcome = Outcome(
         study=STUDY,
         unit=unit.code,
@@ -79,7 +79,7 @@ def run(setup: StockpileSetup, sources: Sources, progress: Progress) -> Outcome:
 
 def measured(setup: StockpileSetup, sources: Sources, progress: Progress) -> Measured:
     """Everything that is measured of one heap. Raises NotDeterminable, InputError; Cancelled."""
-    ground = gather(sources.store("cloud", planned=False), setup, sources.unit, progress.within(0.0, 0.15))
+    ground = gather(sources.cloud("cloud"), setup, sources.unit, progress.within(0.0, 0.15))
     surface = sources.surface("surface", setup.surface) if setup.base == "surface" else None
     heap = shape_heap(ground, setup, surface, progress.within(0.15, 0.6))
     return measure(heap, setup, progress.within(0.6, 1.0))
