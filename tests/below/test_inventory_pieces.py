@@ -24,6 +24,7 @@ from kerb.studies.inventory import run as running
 from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.inventory.propose import Yard
 from kerb.studies.inventory.setup import InventorySetup
+from kerb.studies.layers import FoundLine, FoundMesh
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.parts import joined as added
 from kerb.studies.scope import Scope
@@ -197,6 +198,15 @@ class Counted(unittest.TestCase):
         self.assertEqual(said["edge"], "Same: it is cut off")
         self.assertEqual(said["total-part"], "The totals leave out 1 of 2 heaps without a figure.")
         self.assertEqual(said["names"], "Two heaps have the same name.")
+        # A heap without a figure keeps the line it was given; the label of another stands over the middle of its line, at its top.
+        line = found.layers["toe b"]
+        self.assertEqual((line.role, line.title, line.closed), ("edge", "Same", True))
+        near(line.xyz, np.column_stack([b.ring.places, np.zeros(40)]), atol=0)
+        high, ring = measured(5.0), np.column_stack([a.ring.places, np.linspace(1.0, 2.0, 40)])
+        for tops, level in (({}, 1.5), ({"top": FoundMesh(ring + [0, 0, 7], np.array([[0, 1, 2]], np.int32), "top")}, 9.0)):
+            high.layers = {"toe": FoundLine(ring, "edge", closed=True), **tops}
+            labels = self.run_with(InventorySetup(Scope("cloud"), heaps=(a,)), {a.ring.xy: high}).layers["labels"]
+            near(labels.xyz, [[*a.ring.places.mean(axis=0), level]], atol=1e-9)
         common = shapely.Polygon(a.ring.xy).intersection(shapely.Polygon(b.ring.xy)).area
         self.assertIn(f"Same and Same overlap on {common:.1f}"[:26], said["overlap"])
         self.assertIn("counts twice", said["overlap"])

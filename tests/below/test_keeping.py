@@ -18,7 +18,9 @@ from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import silent
+from kerb.core.quantity import Decimals
 from kerb.core.reference import local_grid
+from kerb.core.section.frame import Frame
 from kerb.core.things import LINES, MODEL, SURFACE, Placed
 from kerb.core.units import FOOT, METRE
 from kerb.demo import yard
@@ -30,7 +32,7 @@ from kerb.studies import fields, showing
 from kerb.studies.attributes import values_of
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import Field
-from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Plot, Profile
+from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Plot, Profile, Sections, Trace
 from kerb.studies.outcome import Attribute, Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.profiles import Cutter, eastward
 from kerb.studies.scope import Scope, usable_classes, without_noise
@@ -555,6 +557,17 @@ class Rules(unittest.TestCase):
         for end, kept in (([9, 3], True), ([-9, 3], False), ([-3, 9], True), ([3, -9], False), ([9, -5], True)):
             line = np.array([[0.0, 0], end])
             near(eastward(line), line if kept else line[::-1])
+
+    def test_words_beside_figures_and_one_section_of_many(self):
+        labels = FoundLabels(np.zeros((2, 3)), ("A", ""), values=(1234.56, None), bounds=(None, None), unit="m3")
+        self.assertEqual(labels.said(Decimals(volume=2)), ("A  1\u2009235\xa0m³", "—"))
+        self.assertEqual(replace(labels, bare=True, signed=True).said(Decimals(volume=2))[0], "+1\u2009234.56")
+        rows = np.array([[0.0, -1.0, 5.0], [1.0, 2.0, 6.0], [0.0, 3.0, 7.0]])
+        series = Sections("S", ("a", "b"), np.array([[10.0, 1, 2, 0.5, 8, 0.2], [20.0, 3, 4, 0.6, 9, 0.3]]),
+                          (Trace("T", "top", rows),), rows[1:], rows[:2], ("p", "q"))  # fmt: skip
+        (line,), points, shots, names = series.one(0)
+        near([*line.places, *points, *shots], [[-1, 5], [3, 7], [3, 7], [-1, 5]], atol=0)
+        self.assertEqual((names, series.frame(1)), (["p"], Frame(20.0, (3.0, 4.0), 0.6, 9.0, 0.3)))
 
 
 class AttributesOfAll(unittest.TestCase):
