@@ -157,9 +157,7 @@ class Heights(CommandLine):
 def listed(xyz, names=None, codes=None, **extra):
     names = tuple(names or (f"P{n}" for n in range(len(xyz))))
     return Placed(
-        POINTS,
-        SurveyPoints(np.asarray(xyz, float), names, tuple(codes or ("",) * len(names)), extra),
-        local_grid(METRE),
+        POINTS, SurveyPoints(np.asarray(xyz, float), names, tuple(codes or ("",) * len(names)), extra), local_grid(METRE)
     )
 
 
@@ -334,15 +332,7 @@ class BiasOut(CommandLine):
             2,
         )  # fmt: skip
         found = self.json(
-            *ask,
-            "--report",
-            self.folder / "a.pdf",
-            "--out",
-            self.folder / "a.gpkg",
-            "--point-accuracy",
-            0.02,
-            "--unit",
-            "m",
+            *ask, "--report", self.folder / "a.pdf", "--out", self.folder / "a.gpkg", "--point-accuracy", 0.02, "--unit", "m"
         )
         self.assertAlmostEqual(found["figures"]["mean"]["value"], 0.123, delta=0.002)
         self.assertEqual((found["figures"]["n"]["value"], found["settings"]["use"]), (25, "check"))

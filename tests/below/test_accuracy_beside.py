@@ -86,10 +86,7 @@ class InPlan(unittest.TestCase):
         near(fitted(moving, (moving - FAR) * 1.0002 + FAR)[1], 1.0002, 1e-9)
         mirrored = fitted(moving, (moving - FAR) * [1, 1, -1] + FAR)[0]
         self.assertAlmostEqual(np.linalg.det(mirrored.matrix), 1.0)
-        for some, words in (
-            (moving[:2], "2 targets do not fix"),
-            (FAR + np.outer(np.arange(5), [1, 2, 0.1]), "along a line"),
-        ):
+        for some, words in ((moving[:2], "2 targets do not fix"), (FAR + np.outer(np.arange(5), [1, 2, 0.1]), "along a line")):
             with self.assertRaisesRegex(NotDeterminable, words):
                 fitted(some, some)
 
@@ -180,11 +177,7 @@ class Strips(unittest.TestCase):
         triangles = shapely.polygons(plain.layers[mesh].vertices[plain.layers[mesh].triangles][:, :, :2] - FAR[:2])
         near(shapely.area(triangles), np.full(len(triangles), cell**2 / 2), 1e-6)
         self.assertAlmostEqual(shapely.union_all(triangles).area, cell**2 * len(triangles) / 2, places=4)
-        near(
-            np.ptp(plain.layers[mesh].vertices.reshape(-1, 4, 3), axis=1)[:, :2],
-            np.full((len(triangles) // 2, 2), cell),
-            1e-6,
-        )
+        near(np.ptp(plain.layers[mesh].vertices.reshape(-1, 4, 3), axis=1)[:, :2], np.full((len(triangles) // 2, 2), cell), 1e-6)
 
     def test_trend_along_a_strip(self):
         """The middle one of three rises by 0.6 mm/m to the north and has a van on it: that is found, and of the others half as
@@ -258,11 +251,7 @@ class Beside(Study):
         self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=picked)
         setup = AccuracySetup(Scope("cloud"), points="points", picked="picked", control="T0, T5")
         outcome = run(setup, self.sources, silent())
-        near(
-            [outcome.value(k) for k in ("targets", "mean_e", "mean_n", "rms_e", "rms_n")],
-            [14, 0.012, -0.02, 0.012, 0.02],
-            1e-6,
-        )
+        near([outcome.value(k) for k in ("targets", "mean_e", "mean_n", "rms_e", "rms_n")], [14, 0.012, -0.02, 0.012, 0.02], 1e-6)
         near(outcome.value("accuracy95_horizontal"), 2.4477 * 0.016, 1e-6)
         table = {row[0]: row for row in outcome.tables["targets"].rows}
         near(table["T5"][2:6], [0.012, -0.02, 0.03, np.hypot(0.012, 0.02)], 1e-6)
@@ -368,9 +357,7 @@ class Beside(Study):
 class Files(CommandLine):
     def test_a_table_as_csv_and_as_a_workbook(self):
         table = Table(
-            "Points",
-            (Column("name", "", "Point"), Column("dz", "m", "Tested − point")),
-            (("=A1", 0.123456789), ("B", None)),
+            "Points", (Column("name", "", "Point"), Column("dz", "m", "Tested − point")), (("=A1", 0.123456789), ("B", None))
         )
         book = self.folder / "t.xlsx"
         write_table(table, book)

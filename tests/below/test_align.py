@@ -515,10 +515,7 @@ class Search(unittest.TestCase):
         block = scene(7, 10, 30)
         block = np.concatenate([block, block @ np.diag([-1.0, -1, 1]) + [40, 40, 0]])
         self.assertTrue(any_start(turn.apply(block[::2]) + FAR, block[1::2], silent()).doubtful, "as well turned by half round")
-        for first, second in (
-            (rng.uniform(0, 9, (3000, 3)), rng.uniform(0, 9, (3000, 3))),
-            (rng.uniform(0, 9, (50, 3)), block),
-        ):
+        for first, second in ((rng.uniform(0, 9, (3000, 3)), rng.uniform(0, 9, (3000, 3))), (rng.uniform(0, 9, (50, 3)), block)):
             with self.assertRaises(NotDeterminable):
                 any_start(first, second, silent())
 

@@ -256,10 +256,7 @@ class Snaps(unittest.TestCase):
         # The same in other units, and with a board across the corner that is smaller than its sides.
         board = sides((0, 0, 300)) - FAR
         board = board @ np.array([[1, 0, -1], [0, 1, -0.5], [0, 0, 0]]) + FAR + [0, 0, 1.2]
-        for points, most in (
-            (np.concatenate([spread, sheet]), 1.5e-4),
-            (np.concatenate([sides((700, 600, 500)), board]), 1e-6),
-        ):
+        for points, most in ((np.concatenate([spread, sheet]), 1.5e-4), (np.concatenate([sides((700, 600, 500)), board]), 1e-6)):
             for unit in (0.01, 1.0, 1000.0):
                 found = snaps.corner((points - FAR) * unit + FAR, (place - FAR) * unit + FAR, unit)
                 near((found - FAR) / unit, [0, 0, 0], most + 1e-9 / unit)

@@ -16,19 +16,7 @@ from kerb.job.job import Job
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.setup import StockpileSetup
-from tests.support import (
-    FAR,
-    YARD,
-    CommandLine,
-    Folder,
-    circle,
-    frustum,
-    heap_setup,
-    jittered,
-    sources_of,
-    store_of,
-    toe_of,
-)
+from tests.support import FAR, YARD, CommandLine, Folder, circle, frustum, heap_setup, jittered, sources_of, store_of, toe_of
 
 FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)  # any surveying handbook
 

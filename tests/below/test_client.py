@@ -28,11 +28,7 @@ from kerb.report.reading import (
     method_folder,
     method_text,
 )
-from kerb.report.text import (
-    bound_by,
-    printed_cell,
-    printed_columns,
-)
+from kerb.report.text import bound_by, printed_cell, printed_columns
 from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.outcome import Column, Input, Table

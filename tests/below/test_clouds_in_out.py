@@ -206,16 +206,8 @@ class Text(Folder):
     def test_shapes_of_the_trade(self):
         """Orders and styles that field books and exports come in (common practice)."""
         for text, roles, first in (
-            (
-                "1,500.1,600.2,10.5,EP\n2,501.1,601.2,10.7,EP\n",
-                "name northing easting elevation code",
-                (600.2, 500.1, 10.5),
-            ),
-            (
-                "Name;Easting;Northing;Elevation\nA;500,12;600,4;10,1\n",
-                "name easting northing elevation",
-                (500.12, 600.4, 10.1),
-            ),
+            ("1,500.1,600.2,10.5,EP\n2,501.1,601.2,10.7,EP\n", "name northing easting elevation code", (600.2, 500.1, 10.5)),
+            ("Name;Easting;Northing;Elevation\nA;500,12;600,4;10,1\n", "name easting northing elevation", (500.12, 600.4, 10.1)),
             (
                 "E\tN\tZ\n1,234,567.89\t2,345,678.9\t12.5\n1,234,577.89\t2,345,678.9\t12.5\n",
                 "easting northing elevation",

@@ -516,10 +516,7 @@ class Study(unittest.TestCase):
         store = store_of(np.column_stack([xy, 0.1 * xy[:, 0]]) + FAR)
         sources = sources_of(store)
         sources.items["earlier"] = sources.items["cloud"]
-        one, other = (
-            item([[0, 0], [30, 0], [30, 30], [0, 30]], "west"),
-            item([[30, 30], [60, 30], [60, 60], [30, 60]], "east"),
-        )
+        one, other = (item([[0, 0], [30, 0], [30, 30], [0, 30]], "west"), item([[30, 30], [60, 30], [60, 60], [30, 60]], "east"))
         setup = CutfillSetup(Scope("earlier"), level=FAR[2] + 3.0, areas=(one, other))
         found = run(setup, sources, silent())
         near([row[1:4] for row in found.tables["areas"].rows], [[1350, 0, 1350], [0, 1350, -1350]], 0.05)
@@ -530,11 +527,7 @@ class Study(unittest.TestCase):
         quick = live.answer(setup)
         near([quick.value("fill"), quick.value("cut")], [1350, 1350], 15)
         with self.assertRaises(NotDeterminable):
-            run(
-                CutfillSetup(Scope("earlier"), level=1.0, areas=(item([[100, 100], [110, 100], [110, 110]]),)),
-                sources,
-                silent(),
-            )
+            run(CutfillSetup(Scope("earlier"), level=1.0, areas=(item([[100, 100], [110, 100], [110, 110]]),)), sources, silent())
         self.assertIn("Choose the later surface", CutfillSetup(Scope("earlier")).missing()[0])
 
     def test_the_map_of_large_surfaces_covers_all_of_them(self):
@@ -627,11 +620,7 @@ class Verbs(CommandLine):
         flat = [row[3] - 0.1 * (row[1] - FAR[0]) for row in spots["tables"]["points"]["rows"]]
         near(flat, np.full(len(flat), 100.5), 0.1)
         found = self.json("cutfill", xml, self.two, "--within", self.area, "--out", self.folder / "d.tif")
-        near(
-            [found["figures"][n]["value"] for n in ("fill", "cut", "fill_area", "only_later_area")],
-            [200, 0, 400, 0],
-            0.01,
-        )
+        near([found["figures"][n]["value"] for n in ("fill", "cut", "fill_area", "only_later_area")], [200, 0, 400, 0], 0.01)
         with rasterio.open(self.folder / "d.tif") as raster:
             near(np.nanmedian(np.where(raster.read_masks(1) > 0, raster.read(1), np.nan)), 0.5, 1e-3)
         self.assertEqual(self.kerb("cutfill", self.one, self.two, "--out", self.folder / "d.tif")[0], 2, "not overwritten")

@@ -179,10 +179,7 @@ class Pictures(unittest.TestCase):
     def test_tiles_about_as_dense_leave_no_edge(self):
         """Points of a slope, the tiles' spacing said to be 0.8 to 1.25 of what it is: the same picture, and another at twice."""
         xy = jittered(12, 0.06)
-        with (
-            mock.patch("kerb.core.cloud.partition.TILE_POINTS", 9000),
-            mock.patch("kerb.core.cloud.builder.TILE_POINTS", 9000),
-        ):
+        with mock.patch("kerb.core.cloud.partition.TILE_POINTS", 9000), mock.patch("kerb.core.cloud.builder.TILE_POINTS", 9000):
             store = store_of(np.column_stack([xy, 0.7 * xy[:, 0]]) + FAR)
         usual = store.spacing
         self.assertGreater(len(store.tiles), 8)
@@ -319,13 +316,7 @@ class SeenToScale(unittest.TestCase):
             rows = (Path(folder) / "view.csv").read_text().splitlines()
             self.assertEqual(len(rows) - 1, np.count_nonzero(np.isfinite(found.values)))
             with self.assertRaisesRegex(OutputError, "nothing in the view"):
-                write_view(
-                    Path(folder) / "a.csv",
-                    replace(found, values=found.values * np.nan),
-                    False,
-                    about,
-                    local_grid(METRE),
-                )
+                write_view(Path(folder) / "a.csv", replace(found, values=found.values * np.nan), False, about, local_grid(METRE))
         for pixel, take, words in ((0.0, "each", "above zero"), (1e-5, "each", "the most is"), (1.0, "mean", "no way")):
             with self.assertRaisesRegex(InputError, words):
                 seen(scene, eye, SIZE, pixel, take)

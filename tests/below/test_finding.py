@@ -13,17 +13,7 @@ from kerb.core.cloud import seams
 from kerb.core.cloud.cells import Cells
 from kerb.core.cloud.finders import FINDERS, strip
 from kerb.core.cloud.levels import LowestSurface, Underside, lowest_surface, underside
-from kerb.core.cloud.noise import (
-    LowPoints,
-    Outliers,
-    Pieces,
-    Sparse,
-    low_points,
-    outliers,
-    piece_of,
-    small_pieces,
-    sparse,
-)
+from kerb.core.cloud.noise import LowPoints, Outliers, Pieces, Sparse, low_points, outliers, piece_of, small_pieces, sparse
 from kerb.core.cloud.repeats import Duplicates, Overlap, duplicates, overlap
 from kerb.core.cloud.seams import offsets, stays
 from kerb.core.cloud.smooth import Smooth, smooth_surface
@@ -233,10 +223,7 @@ class Repeats(unittest.TestCase):
         wanted = [0] * 16 + [1] * 14
         self.assertEqual(stays(SimpleNamespace(keys=line), counts).tolist(), wanted, "each region has its own denser one")
         self.assertEqual(stays(SimpleNamespace(keys=line), np.array([[1, 0], [0, 2]] * 15)).tolist(), [0, 1] * 15)
-        counts, sums = (
-            np.array([[3, 4], [5, 3], [2, 9], [3, 3]]),
-            np.array([[3.0, 8.0], [5.0, 9.0], [90.0, 9.0], [3.0, 6.6]]),
-        )
+        counts, sums = (np.array([[3, 4], [5, 3], [2, 9], [3, 3]]), np.array([[3.0, 8.0], [5.0, 9.0], [90.0, 9.0], [3.0, 6.6]]))
         (one,) = offsets(counts, sums)
         near([one.height, one.spread], [-1.2, 1.4826 * 0.2])
         self.assertEqual((one.one, one.other, one.cells), (0, 1, 3))

@@ -119,21 +119,7 @@ class Alignments(Folder):
     def test_turned_rigidly(self):
         line = road()
         turn = Rigid.turned(90.0, np.array([100.0, 50.0, 0.0]), np.array([5.0, -3.0, 2.0]))
-        seen = moved(
-            Placed(
-                LINES,
-                LineSet(
-                    (
-                        Line(
-                            line.at(np.array([500.0, 600.0])),
-                        ),
-                    ),
-                    (line,),
-                ),
-                local_grid(METRE),
-            ),
-            turn,
-        )
+        seen = moved(Placed(LINES, LineSet((Line(line.at(np.array([500.0, 600.0]))),), (line,)), local_grid(METRE)), turn)
         stations = np.linspace(500, 740, 50)
         near(seen.thing.alignments[0].at(stations), turn(line.at(stations)), atol=1e-6)
         near(seen.thing.lines[0].xyz, turn(line.at(np.array([500.0, 600.0]))), atol=1e-9)
@@ -347,9 +333,7 @@ class Surfaces(unittest.TestCase):
         near(ends.min(axis=0), np.ceil(low - room), atol=1e-3)
         near(ends.max(axis=0), np.floor(high + room), atol=1e-3)
         near(
-            top.at(np.array([[20.0, 25.0], [40.0, 30.0], [33.3, 27.7]]) + FAR[:2]),
-            FAR[2] + np.array([2.0, 4.0, 3.33]),
-            atol=1e-3,
+            top.at(np.array([[20.0, 25.0], [40.0, 30.0], [33.3, 27.7]]) + FAR[:2]), FAR[2] + np.array([2.0, 4.0, 3.33]), atol=1e-3
         )
         self.assertEqual(top.count, 3600)
 

@@ -160,16 +160,7 @@ class Stockpile(Verbs):
         toe = self.folder / "toe.txt"
         np.savetxt(toe, heap.toe(40, 0.6), fmt="%.3f")
         found = self.json(
-            "stockpile",
-            YARD,
-            "--toe",
-            toe,
-            "--base",
-            "surface",
-            "--base-surface",
-            self.files["terrain.tif"],
-            "--classes",
-            "2",
+            "stockpile", YARD, "--toe", toe, "--base", "surface", "--base-surface", self.files["terrain.tif"], "--classes", "2"
         )
         net = found["figures"]["net"]
         self.assertLess(abs(net["value"] - heap.volume), max(net["u95"], 0.01 * heap.volume))
@@ -288,14 +279,7 @@ class Beside(CommandLine):
         area = self.folder / "area.geojson"
         area.write_text(json.dumps({"type": "LineString", "coordinates": [[8, 50], [9, 51]]}))
         commands = [
-            [
-                sys.executable,
-                "-m",
-                "kerb",
-                "convert",
-                str(area if name.endswith("gpkg") else YARD),
-                str(self.folder / name),
-            ]
+            [sys.executable, "-m", "kerb", "convert", str(area if name.endswith("gpkg") else YARD), str(self.folder / name)]
             for name in names
         ]
         running = [subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) for command in commands]

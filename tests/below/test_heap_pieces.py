@@ -112,8 +112,7 @@ class Figures(unittest.TestCase):
                 (bare["check_percent"].value, bare["mass"].value, bare["mass"].note), (None, None, "no density given")
             )
             self.assertEqual(
-                {n: (f.value, f.unit) for n, f in figures.none(unit, setup).items()},
-                {n: (None, all_[n].unit) for n in all_},
+                {n: (f.value, f.unit) for n, f in figures.none(unit, setup).items()}, {n: (None, all_[n].unit) for n in all_}
             )
         self.assertEqual(figures.units(METRE, replace(setup, density_unit="ton/yd3"))["mass"], "ton")
 
@@ -170,8 +169,7 @@ class Notes(unittest.TestCase):
         self.assertIn("above the rest) were left out", text)
         one = self.sides(heap=replace(made, ground=replace(made.ground, strays=strays[1:])))["stray"]
         self.assertTrue(
-            one.startswith("1 stray point (0 inside the toe, the furthest 3.0") and "below the rest) was left" in one,
-            one,
+            one.startswith("1 stray point (0 inside the toe, the furthest 3.0") and "below the rest) was left" in one, one
         )
 
     def test_references(self):

@@ -73,8 +73,7 @@ class Bombs(Hostile):
     def test_deep_and_wide_xml(self):
         self.refused(self.file("deep.xml", "<LandXML>" + "<a>" * 200_000), "valid XML")
         self.refused(
-            self.file("deeper.xml", "<LandXML>" + "<a>" * 300_000 + "</a>" * 300_000 + "</LandXML>"),
-            "holds no|valid XML",
+            self.file("deeper.xml", "<LandXML>" + "<a>" * 300_000 + "</a>" * 300_000 + "</LandXML>"), "holds no|valid XML"
         )
         self.refused(self.file("other.xml", "<svg><LandXML/></svg>"), "not LandXML")
         self.refused(self.file("cut.xml", LANDXML.format("<CgPoints><CgPoint name='1'>1 2 3")[:-30]), "valid XML")

@@ -214,8 +214,7 @@ class Counted(unittest.TestCase):
             one = item("a", "A", np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]]))
             two = item("b", "B", np.array([[10 - 10 * share, 0], [20, 0], [20, 10], [10 - 10 * share, 10]]))
             found = self.run_with(
-                InventorySetup(Scope("cloud"), heaps=(one, two)),
-                {one.ring.xy: measured(5.0), two.ring.xy: measured(6.0)},
+                InventorySetup(Scope("cloud"), heaps=(one, two)), {one.ring.xy: measured(5.0), two.ring.xy: measured(6.0)}
             )
             self.assertEqual("overlap" in [note.code for note in found.warnings], told, share)
         shared = replace(self.sources, stated=(Note("odd", "the file is odd"),))
@@ -307,10 +306,7 @@ class Asked(unittest.TestCase):
     def test_toe_lines_are_written_with_their_figures(self):
         cloud = store_of(np.random.default_rng(1).uniform(0, 9, (200, 3)) + FAR)
         sources = Sources(METRE, {"cloud": Source("cloud", "c", store=cloud)})
-        heaps = (
-            item("a", "A", circle(5, 12)),
-            Item("b", "B", Drawn.of(circle(4, 12) + [30, 0], [circle(1, 9) + [30, 0]])),
-        )
+        heaps = (item("a", "A", circle(5, 12)), Item("b", "B", Drawn.of(circle(4, 12) + [30, 0], [circle(1, 9) + [30, 0]])))
         off = replace(item("x", "X", circle(3, 12) + [90, 0]), taken=False)
         setup = InventorySetup(Scope("cloud"), heaps=(*heaps, off))
         columns = (Column("name"), Column("net", "m3"), Column("note"))
@@ -328,15 +324,10 @@ class Asked(unittest.TestCase):
             meta, _, shapes, values = pyogrio.raw.read(path)
             found = dict(zip(meta["fields"], values, strict=True))
             self.assertEqual(
-                (found["name"].tolist(), found["net"].tolist(), found["note"].tolist()),
-                (["A", "B"], [5, 7], ["x", "y"]),
+                (found["name"].tolist(), found["net"].tolist(), found["note"].tolist()), (["A", "B"], [5, 7], ["x", "y"])
             )
             areas = shapely.area(shapely.from_wkb(shapes))
-            near(
-                areas,
-                [shapely.Polygon(circle(5, 12)).area, shapely.Polygon(circle(4, 12), [circle(1, 9)]).area],
-                atol=1e-6,
-            )
+            near(areas, [shapely.Polygon(circle(5, 12)).area, shapely.Polygon(circle(4, 12), [circle(1, 9)]).area], atol=1e-6)
             with self.assertRaisesRegex(OutputError, "no heaps to write"):
                 INVENTORY.write(replace(setup, heaps=(off,)), outcome, sources, {"out": Path(folder) / "none.gpkg"})
 

@@ -58,12 +58,7 @@ def full_outcome():
     }  # fmt: skip
     charts = [
         Profile(
-            "Along",
-            RING[:2],
-            np.arange(3.0),
-            (("top", "top", np.arange(3.0)), ("base", "base", np.zeros(3))),
-            "f",
-            ("mesh",),
+            "Along", RING[:2], np.arange(3.0), (("top", "top", np.arange(3.0)), ("base", "base", np.zeros(3))), "f", ("mesh",)
         ),
         Plot("Many", "bars", np.arange(4.0), np.arange(4.0) ** 2, "n", "n²", ("a", "b", "c", "d")),
     ]
@@ -139,10 +134,7 @@ class Setups(unittest.TestCase):
                 else:
                     with self.assertRaisesRegex(InputError, about.label):
                         asked.check()
-            for value in (
-                None if about.low is None else about.low - 1e-6,
-                None if about.high is None else about.high + 1e-6,
-            ):
+            for value in (None if about.low is None else about.low - 1e-6, None if about.high is None else about.high + 1e-6):
                 if value is not None and one.counts(name):
                     with self.assertRaisesRegex(InputError, about.label):
                         replace(one, **{name: value}).check()
@@ -296,9 +288,7 @@ class Fingerprints(Folder):
         self.job.execute(holdings.added(self.job, cloud))
         corners = np.array([[0, 0, 3], [200, 0, 3], [200, 200, 3], [0, 200, 3.0]]) + [*yard.ORIGIN, 0]
         mesh = Placed(
-            SURFACE,
-            TriangleMesh(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32)),
-            self.job.state.title.reference_system(),
+            SURFACE, TriangleMesh(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32)), self.job.state.title.reference_system()
         )
         vault.save_thing(self.job.folder / "data" / "s", mesh)
         surface = Holding("s", "Design", SURFACE, data="data/s", points=2)
@@ -456,12 +446,7 @@ class Shown(unittest.TestCase):
         mesh = FoundMesh(corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32))
         line = np.array([[-5.0, 0], [5, 0]]) + FAR[:2]
         chart = Profile(
-            "P",
-            line,
-            np.linspace(0, 10, 5),
-            (("top", "top", np.zeros(5)), ("no", "base", np.zeros(5))),
-            "axis",
-            ("lid", "none"),
+            "P", line, np.linspace(0, 10, 5), (("top", "top", np.zeros(5)), ("no", "base", np.zeros(5))), "axis", ("lid", "none")
         )
         cutter = Cutter(Outcome("third", "m", "", {}, {}, layers={"lid": mesh}, charts=[chart]))
         self.assertIs(cutter.charts(LevelSetup())[0], chart)

@@ -371,8 +371,7 @@ class Study(CommandLine):
         again = from_features(path)
         for one, other in zip(steps, again, strict=True):
             self.assertEqual(
-                (one.name, one.ring, one.taken, dict(one.values)),
-                (other.name, other.ring, other.taken, dict(other.values)),
+                (one.name, one.ring, one.taken, dict(one.values)), (other.name, other.ring, other.taken, dict(other.values))
             )
         feature = json.loads(path.read_text())["features"][0]
         one = {"type": "Point", "coordinates": [1.0, 2.0, 3.5]}

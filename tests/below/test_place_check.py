@@ -14,30 +14,11 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints, bounds_of
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import FEET_APART, RATIOS, Site, check
-from kerb.core.placing import (
-    AS_IS,
-    CONVERT,
-    LABEL,
-    TRANSFORM,
-    Placing,
-    consistent,
-    route,
-    same_system,
-    suggested,
-    utm_zone,
-)
+from kerb.core.placing import AS_IS, CONVERT, LABEL, TRANSFORM, Placing, consistent, route, same_system, suggested, utm_zone
 from kerb.core.ratio import judge
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic, local_grid
 from kerb.core.things import sample_of
-from kerb.core.units import (
-    DENSITY_UNITS,
-    FILE_UNITS,
-    FOOT,
-    METRE,
-    US_SURVEY_FOOT,
-    length_unit,
-    unit_of_metres,
-)
+from kerb.core.units import DENSITY_UNITS, FILE_UNITS, FOOT, METRE, US_SURVEY_FOOT, length_unit, unit_of_metres
 from tests.support import Folder, near
 
 UTM, STATE = from_text("EPSG:25830"), from_text("EPSG:2229")
@@ -332,10 +313,7 @@ class Placings(unittest.TestCase):
         near(Placing(TRANSFORM, scaled, from_text("EPSG:32630")).mapper()(out[:1] / 0.3048), out[:1], atol=1e-3)
         beyond = change(np.array([[1e12, 1e12, 1.0]]))
         self.assertTrue(np.isnan(beyond[0, :2]).all())
-        for one, other, words in (
-            (local_grid(METRE), UTM, "name no reference system"),
-            (UTM, local_grid(METRE), "local grid"),
-        ):
+        for one, other, words in ((local_grid(METRE), UTM, "name no reference system"), (UTM, local_grid(METRE), "local grid")):
             with self.assertRaisesRegex(InputError, words):
                 route(one, other)
 

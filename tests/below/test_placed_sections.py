@@ -12,16 +12,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.section.corner import corner
 from kerb.core.section.frame import Frame
 from kerb.core.section.outlines import outlines
-from kerb.core.section.placed import (
-    ACROSS,
-    DOWN,
-    FACE,
-    LEVEL,
-    PlacedSection,
-    between,
-    normal_of,
-    square_to,
-)
+from kerb.core.section.placed import ACROSS, DOWN, FACE, LEVEL, PlacedSection, between, normal_of, square_to
 from kerb.core.units import FOOT, METRE
 from kerb.draw.ortho import ortho
 from kerb.draw.scene import CloudLayer, Scene
@@ -247,12 +238,7 @@ class OfAJob(Folder):
             for azimuth, tilt in ((30.0, 0.0), (200.0, 0.0), (0.0, 90.0), (40.0, -90.0)):
                 middle = tuple((np.array(self.one.middle) / unit.metres).tolist())
                 one = replace(
-                    self.one,
-                    middle=middle,
-                    azimuth=azimuth,
-                    tilt=tilt,
-                    width=6 / unit.metres,
-                    thickness=0.8 / unit.metres,
+                    self.one, middle=middle, azimuth=azimuth, tilt=tilt, width=6 / unit.metres, thickness=0.8 / unit.metres
                 )
                 local = np.abs(one.local(xyz))
                 wanted = (local[:, 0] <= one.width / 2) & (local[:, 1] <= one.thickness / 2) & shown
@@ -262,10 +248,7 @@ class OfAJob(Folder):
                 np.testing.assert_array_equal(one.inside(store) & shown, wanted)
             near(one.job(one.local(xyz)[:, [0, 2]]) + one.local(xyz)[:, 1:2] * one.axes[2], xyz, atol=1e-6)
         upright = replace(self.one, tilt=0.0)
-        near(
-            upright.job(np.array([[0.0, FAR[2] + 7.0]])),
-            [np.array(upright.middle) * [1, 1, 0] + [0, 0, FAR[2] + 7]],
-        )
+        near(upright.job(np.array([[0.0, FAR[2] + 7.0]])), [np.array(upright.middle) * [1, 1, 0] + [0, 0, FAR[2] + 7]])
 
     def test_setups_are_told_apart_and_named(self):
         n = 900
@@ -281,11 +264,7 @@ class OfAJob(Folder):
         table = sections.compared(store, every, "point_source_id", {1: "West"}, "m")
         found = {row[:2]: row[2] for row in table.rows}
         self.assertEqual(set(found), {("Source 0", "West"), ("Source 0", "Source 2"), ("West", "Source 2")})
-        near(
-            [found["Source 0", "Source 2"], found["West", "Source 2"], found["Source 0", "West"]],
-            [0.02, 0.02, 0],
-            atol=0.0008,
-        )
+        near([found["Source 0", "Source 2"], found["West", "Source 2"], found["Source 0", "West"]], [0.02, 0.02, 0], atol=0.0008)
         self.assertEqual(table.rows[2][:2], ("Source 0", "West"), "the largest first")
         self.assertIn("Z +1.000", table.title)
 

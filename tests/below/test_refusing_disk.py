@@ -178,11 +178,7 @@ class Room(Folder):
 
     def test_what_the_disk_refuses_while_an_import_goes_on_ends_it(self):
         refused = mock.patch.object(space.RowFile, "keep", side_effect=OSError(errno.EIO, "Input/output error"))
-        with (
-            refused,
-            mock.patch.object(builder, "KEEP_EVERY", 2000),
-            self.assertRaisesRegex(OutputError, "Input/output"),
-        ):
+        with refused, mock.patch.object(builder, "KEEP_EVERY", 2000), self.assertRaisesRegex(OutputError, "Input/output"):
             builder.build(LasStream(YARD), self.folder / "cloud", silent())
         self.assertEqual(list(self.folder.iterdir()), [])
 

@@ -16,19 +16,7 @@ from kerb.studies.scope import Scope
 from kerb.studies.stockpile.live import LiveHeap
 from kerb.studies.stockpile.run import run
 from kerb.studies.stockpile.uncertainty import CORRELATED_SPACINGS
-from tests.support import (
-    FAR,
-    YARD,
-    Folder,
-    circle,
-    frustum,
-    heap_setup,
-    jittered,
-    measured,
-    sources_of,
-    store_of,
-    toe_of,
-)
+from tests.support import FAR, YARD, Folder, circle, frustum, heap_setup, jittered, measured, sources_of, store_of, toe_of
 
 FRUSTUM = np.pi * 6 / 3 * (100 + 40 + 16)
 
@@ -139,8 +127,7 @@ class Warnings(unittest.TestCase):
         clean = answer(store_of(points, classes=classes))
         self.assertAlmostEqual(clean.value("net") / FRUSTUM, 1.0, delta=0.005)
         self.assertGreater(
-            answer(store_of(points, classes=classes), cloud=Scope(classes=(2, 7)), strays="counted").value("net"),
-            1.1 * FRUSTUM,
+            answer(store_of(points, classes=classes), cloud=Scope(classes=(2, 7)), strays="counted").value("net"), 1.1 * FRUSTUM
         )
 
     def test_what_cannot_be_determined_is_null_with_a_reason(self):

@@ -194,8 +194,7 @@ class Building(Folder):
                 held.add(chunk)
         rows = held.rows()
         self.assertEqual(
-            (rows.low.tolist(), rows.high.tolist()),
-            (whole["xyz"].min(axis=0).tolist(), whole["xyz"].max(axis=0).tolist()),
+            (rows.low.tolist(), rows.high.tolist()), (whole["xyz"].min(axis=0).tolist(), whole["xyz"].max(axis=0).tolist())
         )
         self.assertEqual(rows.scale.tolist(), [0.1, 0.2, 0.3])
         self.assertEqual(

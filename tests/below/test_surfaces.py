@@ -290,16 +290,11 @@ class Making(unittest.TestCase):
         inner = np.array([[2.5, 3], [17, 4.5], [16, 18], [3, 16]]) + FAR[:2]
         shares = []
         tin = surface_from(
-            store,
-            np.ones(441, bool),
-            Thinning(spacing=0.5),
-            Shape(ring=inner),
-            Progress(lambda share, _: shares.append(share)),
+            store, np.ones(441, bool), Thinning(spacing=0.5), Shape(ring=inner), Progress(lambda share, _: shares.append(share))
         )
         near(tin.points[:, 2], FAR[2] + (tin.points[:, :2] - FAR[:2]) @ [0.5, 0.25], 1e-9)
         self.assertTrue(
-            shares == sorted(shares) and shares[0] < 0.4 and max(s for s in shares if s not in (0.5, 0.8)) <= 0.4,
-            shares,
+            shares == sorted(shares) and shares[0] < 0.4 and max(s for s in shares if s not in (0.5, 0.8)) <= 0.4, shares
         )
         # The longest edge counts: on a lattice all have just the diagonal.
         whole = surface_from(store, np.ones(441, bool), None, Shape(longest=float(np.sqrt(2.0))), silent())
@@ -324,11 +319,7 @@ class TinyContours(unittest.TestCase):
                 ours = [line for line in found if abs(line.level - level) < 1e-9]
                 ends = sorted((len(line.xy), line.closed) for line in ours)
                 self.assertEqual(ends, sorted((len(one), bool((one[0] == one[-1]).all())) for one in theirs if len(one)))
-                near(
-                    sum(line.length for line in ours),
-                    sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs),
-                    1e-9,
-                )
+                near(sum(line.length for line in ours), sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs), 1e-9)
         self.assertEqual(contours(Tin(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(3)), 1.0), [])
 
 

@@ -74,12 +74,9 @@ class Targets(unittest.TestCase):
         for k in range(12):
             xy, _ = chequered(rng, np.zeros(2), 0.3)
             at = rng.uniform(-0.1, 0.1, 2)
-            shape = (
-                np.hypot(*(xy - at).T) < 0.15,
-                (np.abs(xy - at) < 0.12).all(axis=1),
-                (xy > at).all(axis=1),
-                xy[:, 0] < -9,
-            )[k % 4]
+            shape = (np.hypot(*(xy - at).T) < 0.15, (np.abs(xy - at) < 0.12).all(axis=1), (xy > at).all(axis=1), xy[:, 0] < -9)[
+                k % 4
+            ]
             level = shape + rng.normal(0, 0.1, len(xy))
             with self.assertRaisesRegex(NotDeterminable, "four fields"):
                 chequer(xy, level, 0.4)

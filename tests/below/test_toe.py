@@ -183,16 +183,7 @@ class Zones(unittest.TestCase):
         few = np.array([[0.1, 0.1, 1.0], [0.2, 0.1, 1], [0.1, 0.3, 1], [0.4, 0.1, 1], [0.2, 0.2, 1]])
         for count in (4, 5):
             read_zones(
-                few[:count],
-                np.ones(count, bool),
-                np.array([0, count]),
-                places[:1],
-                normals[:1],
-                1.0,
-                0.0,
-                1.0,
-                5,
-                out[:1],
+                few[:count], np.ones(count, bool), np.array([0, count]), places[:1], normals[:1], 1.0, 0.0, 1.0, 5, out[:1]
             )
             self.assertEqual(np.isfinite(out[0, 0, 2]), count == 5)
 

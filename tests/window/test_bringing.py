@@ -239,10 +239,7 @@ class Dialog(Bringing):
         dialog = self.drop(points)
         self.choose(dialog, "feet.xyz")
         panel = dialog.placing
-        for box, code, wanted in (
-            (panel.plan_unit, "us-ft", ("us-ft", "us-ft")),
-            (panel.height_unit, "m", ("us-ft", "m")),
-        ):
+        for box, code, wanted in ((panel.plan_unit, "us-ft", ("us-ft", "us-ft")), (panel.height_unit, "m", ("us-ft", "m"))):
             box.setCurrentIndex(box.findData(code))
             box.activated.emit(box.currentIndex())
             self.looked()

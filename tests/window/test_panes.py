@@ -289,11 +289,7 @@ class Accuracy(Windowed):
         """A list of points, one press for the figure, the table by keys, the bias out, and the report of both."""
         job = self.session.job
         store = job.store(self.session.main_cloud())
-        some = store.coordinates(np.sort(np.random.default_rng(2).choice(store.count, 24, replace=False))) - [
-            0,
-            0,
-            0.08,
-        ]
+        some = store.coordinates(np.sort(np.random.default_rng(2).choice(store.count, 24, replace=False))) - [0, 0, 0.08]
         roles = tuple("control" if n < 6 else "check" for n in range(24))
         thing = SurveyPoints(some, tuple(f"{'K' if n < 6 else 'C'}{n}" for n in range(24)), ("",) * 24, {"role": roles})
         vault.save_thing(job.folder / "data" / "cp", Placed(POINTS, thing, store.reference))

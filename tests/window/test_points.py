@@ -225,8 +225,7 @@ class Points(Windowed):
         self.settle()
         holding = self.session.main_cloud()
         self.assertEqual(
-            [(p.name, p.count) for p in holding.parts],
-            [("road", int((first & ~second).sum())), ("kerb", int(second.sum()))],
+            [(p.name, p.count) for p in holding.parts], [("road", int((first & ~second).sum())), ("kerb", int(second.sum()))]
         )
         self.assertEqual(holding.style["by"], "part")
         row = self.window.lists.rows[f"{holding.id}|2"]
@@ -252,10 +251,7 @@ class Points(Windowed):
         self.window.handlers.points.split_by("classification")
         self.settle()
         self.assertIn("Ground", [p.name for p in self.session.main_cloud().parts])
-        with (
-            answered(QInputDialog, "getItem", ("Elevation", True)),
-            answered(QInputDialog, "getText", ("3.5; 4", True)),
-        ):
+        with answered(QInputDialog, "getItem", ("Elevation", True)), answered(QInputDialog, "getText", ("3.5; 4", True)):
             self.window.actions_by_id["split_parts"].trigger()
         self.settle()
         names = [part.name for part in self.session.main_cloud().parts]

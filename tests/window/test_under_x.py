@@ -86,12 +86,7 @@ class UnderX(unittest.TestCase):
         both; a step counts by the shortest of up to four runs, for now and then other work takes the cache from one. Windows are
         looked for in a first run and not in those, as that takes as long at each event as all else.
         """
-        env = {
-            **os.environ,
-            "DISPLAY": self.display,
-            "QT_QPA_PLATFORM": "xcb",
-            "XDG_DATA_HOME": str(self.folder / "home"),
-        }
+        env = {**os.environ, "DISPLAY": self.display, "QT_QPA_PLATFORM": "xcb", "XDG_DATA_HOME": str(self.folder / "home")}
         manager = subprocess.Popen(["openbox"], env=env, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         self.addCleanup(manager.wait)
         self.addCleanup(manager.terminate)
@@ -135,21 +130,12 @@ class UnderX(unittest.TestCase):
         self.assertEqual(ended.stdout.strip(), "True []", ended.stderr)
 
     def test_a_job_opens_and_is_drawn(self):
-        env = {
-            **os.environ,
-            "DISPLAY": self.display,
-            "QT_QPA_PLATFORM": "xcb",
-            "XDG_DATA_HOME": str(self.folder / "home"),
-        }
+        env = {**os.environ, "DISPLAY": self.display, "QT_QPA_PLATFORM": "xcb", "XDG_DATA_HOME": str(self.folder / "home")}
         job = self.folder / "a.kerb"
         subprocess.run([sys.executable, "-m", "kerb", "add", str(job), str(YARD)], check=True, capture_output=True)
         began = time.monotonic()
         ended = subprocess.run(
-            [sys.executable, "-c", SCRIPT, str(self.folder), str(job)],
-            env=env,
-            capture_output=True,
-            text=True,
-            timeout=120,
+            [sys.executable, "-c", SCRIPT, str(self.folder), str(job)], env=env, capture_output=True, text=True, timeout=120
         )
         self.assertEqual(ended.stdout.strip(), "xcb yard_small True []", ended.stderr)
         self.assertLess(time.monotonic() - began, 100)

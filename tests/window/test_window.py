@@ -127,10 +127,7 @@ class Windowed(unittest.TestCase):
         logging.getLogger().addHandler(self.log)
         # what fails in a slot is only printed by Qt: here it fails the test
         self.raised = []
-        hook, sys.excepthook = (
-            sys.excepthook,
-            lambda *about: self.raised.append(traceback.format_exception(*about)[-3:]),
-        )
+        hook, sys.excepthook = (sys.excepthook, lambda *about: self.raised.append(traceback.format_exception(*about)[-3:]))
         self.addCleanup(setattr, sys, "excepthook", hook)
         place = Path(tempfile.mkdtemp(dir=self.folder))
         self.place = place / "yard.kerb"
