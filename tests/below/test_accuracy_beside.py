@@ -97,16 +97,16 @@ class Judged(unittest.TestCase):
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
             usual = [point(0.005, 0.0, 0.0, unit) for _ in range(5)]
             for (rough, stands, over), words in (
-                ((0.029, 0.49, 0.49), ""), ((0.031, 0.49, 0.49), "rough ground, grass?"), ((0.031, 0.51, 0.0), "something stands up to"),
-                ((0.031, 0.51, 0.51), "under something"),
+                ((0.029, 0.49, 0.49), ""), ((0.031, 0.49, 0.49), "rough ground, grass?"), ((0.031, 0.51, 0.0), f"something stands up to {0.51 / unit.metres:.2f}\xa0{unit.symbol}"),
+                ((0.031, 0.51, 0.51), f"under something {0.51 / unit.metres:.2f}\xa0{unit.symbol}"),
             ):  # fmt: skip
                 rows = [*usual, point(rough, stands, over, unit)]
-                _judge(AccuracySetup(Scope("cloud")), rows, unit.metres)
+                _judge(AccuracySetup(Scope("cloud")), rows, unit)
                 self.assertTrue(
                     rows[-1].remark.startswith(words) and bool(rows[-1].remark) == bool(words), (unit, words, rows[-1])
                 )
             many = [point(0.012, 0.0, 0.0, unit) for _ in range(5)] + [point(0.035, 0.0, 0.0, unit)]
-            _judge(AccuracySetup(Scope("cloud")), many, unit.metres)
+            _judge(AccuracySetup(Scope("cloud")), many, unit)
             self.assertEqual(many[-1].remark, "", "three times the usual is more than 30 mm here")
 
 

@@ -6,6 +6,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from kerb.app.session import Session
 from kerb.app.widgets import made
+from kerb.core.quantity import quantity
 from kerb.core.section.placed import PlacedSection
 from kerb.core.units import METRE
 from kerb.job import sections
@@ -128,7 +129,9 @@ class SectionKeeper(QObject):
         """Add copies of a section."""
         self.keep()
         self.session.execute(sections.copied(self.session.open_job.state, section, count, spacing))
-        self.session.said.emit(f"{count} copies of {section.name}, {spacing:g} apart, are in the list.")
+        self.session.said.emit(
+            f"{count} copies of {section.name}, {quantity(spacing, self.session.unit)} apart, are in the list."
+        )
 
     def _follow(self) -> None:
         """Most changes of the job are about something else."""

@@ -13,6 +13,7 @@ from kerb.core.cloud.face import face_of
 from kerb.core.cloud.store import CloudStore
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
 from kerb.core.section.outlines import CELL_SPACINGS, outlines
 from kerb.core.section.placed import PlacedSection
 from kerb.core.things import LINES, Placed
@@ -47,7 +48,7 @@ def copied(state: JobState, section: PlacedSection, count: int, spacing: float) 
     for one in section.copies(count, spacing):
         made.append(replace(one, id=uuid.uuid4().hex[:8], name=free_name(section.name, names)))
         names.append(made[-1].name)
-    words = f"Copied section {section.name} {count} times, {spacing:g} apart"
+    words = f"Copied section {section.name} {count} times, {quantity(spacing, state.title.unit)} apart"
     return Change(words, lambda s: replace(s, sections=(*s.sections, *made)))
 
 

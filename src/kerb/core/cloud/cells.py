@@ -54,8 +54,11 @@ class Cells:
         corner, far = store.bounds
         if not (np.isfinite(size) and size > 0):
             raise InputError(f"the cell size must be above zero, not {size:g}")
-        if float((far - corner).max()) / size > MOST_CELLS_A_SIDE:
-            raise InputError(f"a cell size of {size:g} is too small for a cloud {float((far - corner).max()):.4g} wide")
+        wide = float((far - corner).max())
+        if wide / size > MOST_CELLS_A_SIDE:
+            raise InputError(
+                f"a cell size of {size:g} is too small for a cloud {wide:.4g} {store.reference.unit.symbol} wide"
+            )
         number = np.empty(store.count, np.int32)
         inverse = np.array([1.0, 1.0, 0.0 if upright else 1.0]) / size
         start = _start(store, corner)

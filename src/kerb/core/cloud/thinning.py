@@ -86,8 +86,11 @@ def _from_centre(store: CloudStore, cells: Cells, rows: slice) -> Floats:
 def _apart(store: CloudStore, distance: float, among: Mask, progress: Progress) -> Mask:
     """In row order, which is shuffled within each tile: no direction is preferred."""
     corner, far = store.bounds
-    if float((far - corner).max()) / distance > 1 << 30:
-        raise InputError(f"a spacing of {distance:g} is too small for a cloud {float((far - corner).max()):.4g} wide")
+    wide = float((far - corner).max())
+    if wide / distance > 1 << 30:
+        raise InputError(
+            f"a spacing of {distance:g} is too small for a cloud {wide:.4g} {store.reference.unit.symbol} wide"
+        )
     keep = among.copy()
     room = int(np.count_nonzero(among))
     heads = np.full(1 << max(int(np.ceil(np.log2(max(room, 1)))), 4), -1, np.int32)

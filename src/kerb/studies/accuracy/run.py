@@ -11,8 +11,9 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity, round_number
+from kerb.core.quantity import Decimals, quantity, round_number
 from kerb.core.surface.surfaces import Surface
+from kerb.core.units import LengthUnit
 from kerb.studies.accuracy import figures, overlapping, targets
 from kerb.studies.accuracy.rows import BAR_SHARE, NO_ELEVATION, NO_POINTS, OUTSIDE, TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
@@ -28,6 +29,7 @@ TWIN_M = 0.05
 # What stands this far above the ground round a point is no noise of it.
 STANDS_M, ROUGH_TIMES, ROUGH_M = 0.5, 3.0, 0.03
 MOST_LABELS = 300
+TALL = Decimals(length=2)
 
 
 def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
@@ -58,7 +60,7 @@ def _tested(setup: AccuracySetup, sources: Sources, progress: Progress) -> tuple
     wanted = _wanted(setup, given)
     for row, role, reason, in_vegetation in zip(rows, roles, reasons, vegetated, strict=True):
         row.role, row.reason, row.vegetated = role, reason, in_vegetation
-    _judge(setup, rows, sources.unit.metres)
+    _judge(setup, rows, sources.unit)
     for row in rows:
         row.used = not row.reason and (wanted == ALL or row.role == wanted)
     return rows, wanted
@@ -119,8 +121,9 @@ def _slope(surface: Surface, place: Floats) -> float:
     return float(np.hypot(z[0] - z[1], z[2] - z[3]))
 
 
-def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
+def _judge(setup: AccuracySetup, rows: list[TestedPoint], unit: LengthUnit) -> None:
     """Reasons that keep a point from counting, and remarks on what is odd: those the analyst decides on."""
+    metre = unit.metres
     for row in rows:
         if row.reason:
             continue
@@ -139,9 +142,11 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], metre: float) -> None:
     for row, off in zip(good, far, strict=True):
         said = [row.remark] if row.remark else []
         if row.found.over > STANDS_M / metre:
-            said.append(f"under something {row.found.over:.2f} high?")
+            said.append(f"under something {quantity(row.found.over, unit.code, TALL)} high?")
         elif row.found.tallest > STANDS_M / metre:
-            said.append(f"something stands up to {row.found.tallest:.2f} above the ground beside it")
+            said.append(
+                f"something stands up to {quantity(row.found.tallest, unit.code, TALL)} above the ground beside it"
+            )
         elif np.isfinite(usual) and row.found.rough > max(ROUGH_TIMES * usual, ROUGH_M / metre):
             said.append("rough ground, grass?" if row.dz > 0 else "rough ground")
         if off:

@@ -8,7 +8,7 @@ import numpy as np
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.alignment import Alignment
-from kerb.core.quantity import round_number
+from kerb.core.quantity import quantity, round_number
 from kerb.core.section.slab import HIGHEST, LOWEST, MEDIAN
 from kerb.core.section.stations import alignment_of, chosen_stations, parsed
 from kerb.core.units import LengthUnit
@@ -134,7 +134,7 @@ class SectionsSetup(Setup):
             interval = round_number(alignment.length / USUAL_SECTIONS)
         found = chosen_stations(alignment, interval, typed, self.at_ends, self.at_vertices)
         if not len(found):
-            raise InputError(f"no station falls on the line, which is {alignment.length:g} long")
+            raise InputError(f"no station falls on the line, which is {quantity(alignment.length, unit.code)} long")
         return found
 
 
