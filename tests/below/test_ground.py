@@ -21,7 +21,7 @@ from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.demo import yard
 from kerb.job.holdings import altered
 from kerb.job.job import Job
-from kerb.report.flow import PlanFigure
+from kerb.report.flow import PlanFigure, register_fonts
 from kerb.report.pdf import Chapter, ReportWish, make_report
 from kerb.report.plan import plan_of
 from kerb.studies.contours.run import run as contours
@@ -491,6 +491,7 @@ class Reported(unittest.TestCase):
 
     def test_lines_that_nobody_sees_are_not_told_and_the_legend_has_room(self):
         """A floor at a whole metre with noise and a column on it has no contours, a slope has; either leaves room at the left."""
+        register_fonts()
         noise = np.random.default_rng(4).normal(0, 0.003, 81 * 31)
         column = lambda xy: np.where(np.abs(xy - [15, 5]).max(axis=1) < 0.6, 3.0, 0.0) + noise  # noqa: E731
         for height, lined in ((column, False), (lambda xy: 0.1 * xy[:, 0], True)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from importlib import resources
 from xml.sax.saxutils import escape
 
 import numpy as np
@@ -10,6 +11,8 @@ from PIL import Image
 from reportlab.lib.colors import Color, HexColor
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.utils import ImageReader
+from reportlab.pdfbase import pdfmetrics
+from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Paragraph
 
@@ -35,6 +38,15 @@ FLAT_SHARE = 0.3
 # Labels whose lines stand closer than this (points) touch.
 LABEL_HIGH = 7.0
 REGULAR, MEDIUM, BOLD = "PlexSans", "PlexSans-Medium", "PlexSans-SemiBold"
+
+
+def register_fonts() -> None:
+    """Make the fonts of reports known, once a process; whoever lays out words in them needs that first."""
+    if REGULAR in pdfmetrics.getRegisteredFontNames():
+        return
+    folder = resources.files("kerb") / "assets" / "fonts"
+    for name, file in ((REGULAR, "Regular"), (MEDIUM, "Medium"), (BOLD, "SemiBold")):
+        pdfmetrics.registerFont(TTFont(name, str(folder / f"PlexSans-{file}.ttf")))
 
 
 class Smaller(Flowable):

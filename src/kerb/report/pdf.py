@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from dataclasses import dataclass, field
 from datetime import date
-from importlib import resources
 from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape
@@ -14,8 +13,6 @@ from reportlab.lib.enums import TA_LEFT, TA_RIGHT
 from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
-from reportlab.pdfbase import pdfmetrics
-from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import (
     BaseDocTemplate,
@@ -50,6 +47,7 @@ from kerb.report.flow import (
     PlotFigure,
     ProfileFigure,
     Smaller,
+    register_fonts,
     shortened,
 )  # fmt: skip
 from kerb.report.pages import PAGES
@@ -126,7 +124,7 @@ def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: b
 
 def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
     """The report as the bytes of a PDF."""
-    _register_fonts()
+    register_fonts()
     out = io.BytesIO()
     page = PAGES.get(wish.title.page, A4)
     document = BaseDocTemplate(
@@ -169,14 +167,6 @@ def _on_a_page(chapter: Chapter, wish: ReportWish, width: float, height: float) 
             break
     pieces = _chapter(chapter, wish, width / scale)
     return Smaller(KeepInFrame(width / scale, height / scale, pieces, mode="shrink"), scale)
-
-
-def _register_fonts() -> None:
-    if REGULAR in pdfmetrics.getRegisteredFontNames():
-        return
-    folder = resources.files("kerb") / "assets" / "fonts"
-    for name, file in ((REGULAR, "Regular"), (MEDIUM, "Medium"), (BOLD, "SemiBold")):
-        pdfmetrics.registerFont(TTFont(name, str(folder / f"PlexSans-{file}.ttf")))
 
 
 def _furniture(canvas: Canvas, document: BaseDocTemplate, wish: ReportWish) -> None:

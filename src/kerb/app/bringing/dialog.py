@@ -380,7 +380,7 @@ class BringIn(QDialog):
         elif found.error:
             self.placing.show_error(found.error)
         else:
-            self.placing.show_whereabouts(there(found.found), self.files.job_site)
+            self.placing.show_whereabouts(there(found.found), found.against)
 
     def _mark_alarms(self) -> None:
         self.tree.blockSignals(True)

@@ -54,12 +54,13 @@ class Looked:
 
 @dataclass(frozen=True)
 class Checked:
-    """What the worker found of the place of a prospect."""
+    """What the worker found of the place of a prospect, held ``against`` the job and what comes with it."""
 
     key: Key
     prospect: Prospect
     found: Whereabouts | None = None
     error: str = ""
+    against: Site | None = None
 
 
 class Files(QObject):
@@ -239,8 +240,8 @@ class Files(QObject):
             for number, key in enumerate(known):
                 prospect = before[key].prospect
                 try:
-                    found = whereabouts(prospect, samples, site.yardstick(job_site, places, number))
-                    after[key] = Checked(key, prospect, found)
+                    against = site.yardstick(job_site, places, number)
+                    after[key] = Checked(key, prospect, whereabouts(prospect, samples, against), against=against)
                 except KerbError as error:
                     after[key] = Checked(key, prospect, error=str(error))
             return after
@@ -252,7 +253,7 @@ class Files(QObject):
 
         def work(_overtaken: Callable[[], bool]) -> Checked:
             try:
-                return Checked(key, prospect, whereabouts(prospect, samples, job_site))
+                return Checked(key, prospect, whereabouts(prospect, samples, job_site), against=job_site)
             except KerbError as error:
                 return Checked(key, prospect, error=str(error))
 

@@ -178,9 +178,9 @@ class PlacingPanel(QWidget):
         self.result.setText("")
         self._show_alarms([text])
 
-    def show_whereabouts(self, found: Whereabouts, job: Site | None) -> None:
-        """Show where the data would lie."""
-        self.thumbnail.show_places(found.here.xyz, None if job is None else job.xyz)
+    def show_whereabouts(self, found: Whereabouts, against: Site | None) -> None:
+        """Show where the data would lie, and what it is held against."""
+        self.thumbnail.show_places(found.here.xyz, None if against is None else against.xyz)
         self.result.setText(found.check.sentence)
         self._show_alarms([text for _code, text in found.check.alarms])
         # What the numbers look like was said; where that is stated is marked.

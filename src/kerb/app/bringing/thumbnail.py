@@ -1,4 +1,4 @@
-"""A plan thumbnail: new data over what the job has, with the place check in words below it."""
+"""A plan thumbnail: new data over what the job has and what comes with it; the place check stands in words below it."""
 
 from __future__ import annotations
 
@@ -13,6 +13,10 @@ from kerb.core.geometry.features import bounds_of
 
 MARGIN = 14
 SMALLEST = 5.0
+# Room for the key below.
+KEY = 12
+# So few places are drawn as dots that can be seen one by one.
+FEW = 1000
 
 
 class Thumbnail(QWidget):
@@ -22,14 +26,14 @@ class Thumbnail(QWidget):
         super().__init__()
         self.theme = theme
         self.new: Floats = np.empty((0, 3))
-        self.job: Floats = np.empty((0, 3))
+        self.other: Floats = np.empty((0, 3))
         self.words = ""
         self.setMinimumSize(220, 190)
-        self.setAccessibleName("Plan of the new data over the data of the job")
+        self.setAccessibleName("Plan of the new data over the other data")
 
-    def show_places(self, new: Floats, job: Floats | None, words: str = "") -> None:
-        """Show new places (n, 3) over those of the job."""
-        self.new, self.job, self.words = new, np.empty((0, 3)) if job is None else job, words
+    def show_places(self, new: Floats, other: Floats | None, words: str = "") -> None:
+        """Show new places (n, 3) over those that they are held against."""
+        self.new, self.other, self.words = new, np.empty((0, 3)) if other is None else other, words
         self.update()
 
     def paintEvent(self, _event: object) -> None:
@@ -42,24 +46,27 @@ class Thumbnail(QWidget):
             painter.setPen(QColor(self.theme.quiet))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self.words or "Looking at the file…")
             return
-        both = np.concatenate([self.new[:, :2], self.job[:, :2]])
+        both = np.concatenate([self.new[:, :2], self.other[:, :2]])
         both = both[np.isfinite(both).all(axis=1)]
         low, high = bounds_of(both)
         size = np.maximum(high - low, 1e-9)
-        room = np.array([self.width(), self.height()]) - 2 * MARGIN
+        free = np.array([self.width(), self.height() - KEY])
+        room = free - 2 * MARGIN
         scale = float(np.min(room / size))
-        corner = np.array([self.width(), self.height()]) / 2 - np.array([1, -1]) * (low + high) / 2 * scale
-        self._dots(painter, self.job, (corner, scale), QColor(self.theme.quiet), 150)
+        corner = free / 2 - np.array([1, -1]) * (low + high) / 2 * scale
+        self._dots(painter, self.other, (corner, scale), QColor(self.theme.quiet), 150)
         self._dots(painter, self.new, (corner, scale), QColor(self.theme.edge), 190)
         self._outlines(painter, (corner, scale))
         self._key(painter)
 
     def _dots(self, painter: QPainter, xyz: Floats, how: tuple[Floats, float], ink: QColor, alpha: int) -> None:
-        """Places as single pixels of an image: thousands of them cost no more than a few."""
+        """Places as pixels of an image, few of them as dots: thousands cost no more than a few."""
         if not len(xyz):
             return
         at = how[0] + xyz[:, :2] * how[1] * [1, -1]
         at = at[np.isfinite(at).all(axis=1)].astype(int)
+        if len(at) <= FEW:
+            at = (at[:, None, :] + np.mgrid[-1:2, -1:2].reshape(2, -1).T).reshape(-1, 2)
         inside = np.all((at >= 0) & (at < [self.width(), self.height()]), axis=1)
         image = np.zeros((self.height(), self.width(), 4), np.uint8)
         image[at[inside, 1], at[inside, 0]] = (ink.blue(), ink.green(), ink.red(), alpha)
@@ -68,7 +75,7 @@ class Thumbnail(QWidget):
 
     def _outlines(self, painter: QPainter, how: tuple[Floats, float]) -> None:
         middles = []
-        for xyz, ink in ((self.job, self.theme.quiet), (self.new, self.theme.edge)):
+        for xyz, ink in ((self.other, self.theme.quiet), (self.new, self.theme.edge)):
             if not len(xyz):
                 continue
             low, high = bounds_of(xyz)
@@ -87,8 +94,8 @@ class Thumbnail(QWidget):
     def _key(self, painter: QPainter) -> None:
         painter.setFont(font(11))
         x = 10.0
-        for words, ink in (("new", self.theme.edge), ("job", self.theme.quiet)):
-            if words == "job" and not len(self.job):
+        for words, ink in (("new", self.theme.edge), ("other data", self.theme.quiet)):
+            if words == "other data" and not len(self.other):
                 continue
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(ink))
