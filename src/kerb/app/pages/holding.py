@@ -77,7 +77,7 @@ class DensityMap(QWidget):
         painter.drawImage(QRectF(QPointF((room.width() - size.width()) / 2, 0), size), picture)
         painter.setFont(font(11))
         painter.setPen(QColor(self.theme.quiet))
-        words = f"pale none … dark {number(top, 1 if top < 100 else 0)} points per {self.unit}²"
+        words = f"pale none … dark {number(top, 1 if top < 100 else 0)} points per {self.unit}"
         painter.drawText(QRectF(0, self.height() - 16, self.width(), 16), Qt.AlignmentFlag.AlignLeft, words)
 
 
@@ -191,14 +191,14 @@ class HoldingPage(QWidget):
             column.addWidget(hairline())
             column.addWidget(_long("Counting classes, returns and density…"))
             return
-        unit = symbol(self.session.open_job.store(holding).reference.unit.code)
+        code = self.session.open_job.store(holding).reference.unit.code
         for name, (edges, counts) in found.spreads.items():
             column.addWidget(hairline())
             column.addWidget(section(f"Spread of {name}"))
-            column.addWidget(Bars(self.theme, edges, counts, unit if name == "elevation" else ""))
+            column.addWidget(Bars(self.theme, edges, counts, symbol(code) if name == "elevation" else ""))
         column.addWidget(hairline())
         column.addWidget(section("Coverage and density"))
-        column.addWidget(DensityMap(self.theme, found, unit))
+        column.addWidget(DensityMap(self.theme, found, symbol(f"{code}2")))
 
     def copy(self) -> None:
         """Put the whole page on the clipboard."""

@@ -22,7 +22,7 @@ from kerb.core.accuracy.differences import (
     tilt,
 )
 from kerb.core.arrays import Floats, Mask
-from kerb.core.quantity import digits, quantity
+from kerb.core.quantity import digits, labelled, quantity
 from kerb.core.units import METRE, LengthUnit, convert
 from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.setup import LEFT_OUT, AccuracySetup
@@ -162,7 +162,7 @@ def add_beside(outcome: Outcome, found: list[Beside], code: str) -> None:
             np.arange(len(means), dtype=float),
             np.nan_to_num(means),
             "",
-            f"tested − point ({code})",
+            labelled("tested − point", code),
             names,
         )
     )

@@ -11,7 +11,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import Decimals, quantity, round_number
+from kerb.core.quantity import Decimals, labelled, quantity, round_number
 from kerb.core.surface.surfaces import Surface
 from kerb.core.units import LengthUnit
 from kerb.studies.accuracy import figures, overlapping, targets
@@ -217,20 +217,20 @@ def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> N
     if counted.any():
         names = tuple(row.name for row, on in zip(rows, counted, strict=True) if on)
         # Labels have the names; many points have them beside the mark only.
-        labelled = counted.sum() <= MOST_LABELS
+        few = counted.sum() <= MOST_LABELS
         outcome.layers["differences"] = FoundPoints(
-            xyz[counted], "mark", "Differences", code, d[counted], () if labelled else names
+            xyz[counted], "mark", "Differences", code, d[counted], () if few else names
         )
-        if labelled:
+        if few:
             outcome.layers["values"] = FoundLabels(
                 xyz[counted], names, title="Names and differences", values=tuple(d[counted].tolist()),
                 bounds=(None,) * int(counted.sum()), unit=code,
             )  # fmt: skip
         values = np.sort(d[counted])
         outcome.charts = [
-            histogram("Differences", values, f"tested − point ({code})", "points", normal=True),
+            histogram("Differences", values, labelled("tested − point", code), "points", normal=True),
             Plot("Quantiles", "scatter", _quantiles(len(values)), values, "quantile of the normal distribution",
-                 f"tested − point ({code})"),
+                 labelled("tested − point", code)),
         ]  # fmt: skip
         _bars(outcome, xyz[counted], d[counted])
     rest = known & ~used

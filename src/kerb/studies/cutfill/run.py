@@ -297,6 +297,14 @@ def _charts(found: Compared, areas: list[Area], rows: list[figures.AreaChange], 
         net = np.array([row.exact.net for row in rows])
         names = tuple(row.name for row in rows)
         charts.append(
-            Plot("Net by area", "bars", np.arange(len(rows), dtype=float), net, "", f"fill − cut ({unit}³)", names)
+            Plot(
+                "Net by area",
+                "bars",
+                np.arange(len(rows), dtype=float),
+                net,
+                "",
+                labelled("fill − cut", f"{unit}3"),
+                names,
+            )
         )
     return charts

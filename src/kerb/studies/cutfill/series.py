@@ -8,6 +8,7 @@ import numpy as np
 
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.progress import Progress
+from kerb.core.quantity import labelled
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.overlay import Change, change, mask_of
 from kerb.core.surface.stable import proposals
@@ -67,7 +68,7 @@ def add(outcome: Outcome, setup: CutfillSetup, sources: Sources, first: Change, 
             np.arange(len(net), dtype=float),
             net,
             "",
-            f"fill − cut ({sources.unit.symbol}³)",
+            labelled("fill − cut", sources.unit.volume_code()),
             names,
         )
     )
