@@ -161,7 +161,7 @@ class Ground(Windowed):
         dialog.deleteLater()
 
     def test_what_a_new_study_begins_with(self):
-        """The only other one there is, the earlier and the later by date or as they came in; of three none is meant."""
+        """The only other one there is, the earlier and the later by date or as they came in; of three the only one of another date."""
         self.assertEqual(studies.begun(self.session.job.state, "cutfill", self.holding).later, Scope())
         twin = self.twin(Rigid(), "Twin")
         cloud = lambda key: self.session.job.state.holding(key)  # noqa: E731
@@ -178,8 +178,12 @@ class Ground(Windowed):
             self.assertEqual([change.against.holding, change.compared.holding], wanted[::-1] if pair else wanted)
             self.assertEqual(studies.begun(self.session.job.state, "align", cloud(self.holding.id)).to, Scope(twin))
             self.assertEqual(studies.begun(self.session.job.state, "stockpile", cloud(self.holding.id)).surface, Scope())
-        self.twin(Rigid(), "Third")
-        self.assertEqual(studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id)).later, Scope())
+        third = self.twin(Rigid(), "Third")
+        for dates, later in ((("2026-03-01", "2026-05-01", ""), twin), (("", "2026-05-01", ""), ""),
+                             (("2026-03-01", "2026-05-01", "2026-06-01"), ""), (("2026-03-01", "2026-03-01", "2026-06-01"), third)):  # fmt: skip
+            for key, date in zip((self.holding.id, twin, third), dates, strict=True):
+                self.session.execute(holdings.altered(cloud(key), "Dated", epoch=date))
+            self.assertEqual(studies.begun(self.session.job.state, "cutfill", cloud(self.holding.id)).later, Scope(later))
 
     def test_change_and_alignment_of_a_moved_copy(self):
         """A copy 0.12 m higher: change says so with its sign; brought into line, a corrected copy lies where the first does."""

@@ -41,8 +41,9 @@ def made(state: JobState, kind: str, name: str, setup: Setup) -> tuple[Change, S
 def begun(state: JobState, kind: str, cloud: Holding | None) -> Setup:
     """A setup as a new study of a cloud has it, or of what else there is that it can be asked of.
 
-    What it needs besides is chosen where the job has just one that it can be; of an earlier and a later one the date tells which
-    is which, else the order in which they came in. Raises InputError, when the job has nothing that it can be asked of.
+    What it needs besides is chosen where the job has just one that it can be, where dates are compared just one of another
+    date; of an earlier and a later one the date tells which is which, else the order in which they came in. Raises
+    InputError, when the job has nothing that it can be asked of.
     """
     about = study_kind(kind).setup
     main, values = about.main(), about.usual(state.title.length_unit())
@@ -55,6 +56,8 @@ def begun(state: JobState, kind: str, cloud: Holding | None) -> Setup:
         if field.kind not in KINDS_OF or not bare.counts(name):
             continue
         others = [holding for holding in state.of_kind(*KINDS_OF[field.kind]) if holding.id != cloud.id]
+        if field.dated and cloud.epoch and len(others) > 1:
+            others = [holding for holding in others if holding.epoch not in ("", cloud.epoch)]
         if len(others) == 1:
             values[name] = Scope(others[0].id) if field.kind in (SCOPE, SURFACE) else others[0].id
             later = _when(state, others[0], cloud) > _when(state, cloud, others[0])
