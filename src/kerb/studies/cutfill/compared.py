@@ -24,6 +24,8 @@ from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
 
 STABLE_PLACES = 200_000
+# Two surveys never end at just the same rim: less than this share of what both cover is not worth a note.
+RIM_SHARE = 0.005
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill import figures, series, uncertainty
-from kerb.studies.cutfill.compared import Compared, compared, difference_grid, extent
+from kerb.studies.cutfill.compared import RIM_SHARE, Compared, compared, difference_grid, extent
 from kerb.studies.cutfill.setup import EXACT, KEEP, CutfillSetup
 from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, Plot, Profile, histogram
 from kerb.studies.outcome import Note, Outcome
@@ -151,7 +151,7 @@ def _notes(
     only = [(sum(row.only_earlier for row in rows), earlier), (sum(row.only_later for row in rows), later)]
     notes += [
         Note("uncovered", f"{quantity(size, unit + '2')} is covered by {name} only and counts for nothing")
-        for size, name in only if size > 0
+        for size, name in only if size > RIM_SHARE * total.area
     ]  # fmt: skip
     stable = found.stable
     if stable is not None:

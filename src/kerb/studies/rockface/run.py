@@ -21,7 +21,7 @@ from kerb.core.surface.overlay import Change, change, covered, mask_of, pieces
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import LengthUnit
-from kerb.studies.cutfill.compared import Compared
+from kerb.studies.cutfill.compared import RIM_SHARE, Compared
 from kerb.studies.cutfill.run import CELLS_ALONG, by_grid
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.cutfill.uncertainty import parts
@@ -276,7 +276,7 @@ def _say(
     ]
     notes += [
         Note("uncovered", f"{quantity(size, unit.area_code())} is covered by {name} only and counts for nothing")
-        for size, name in zip(only, found.names, strict=True) if size > 0.005 * exact.area
+        for size, name in zip(only, found.names, strict=True) if size > RIM_SHARE * exact.area
     ]  # fmt: skip
     if setup.earlier == setup.later:
         notes.insert(0, Note("same", f"{earlier} is held against itself: choose the other date"))
