@@ -19,6 +19,7 @@ from kerb.core.progress import silent
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.report.text import write_table
 from kerb.studies.accuracy.kind import ACCURACY, control_targets, corrections
+from kerb.studies.accuracy.overlapping import LEAST_TREND
 from kerb.studies.accuracy.rows import TestedPoint
 from kerb.studies.accuracy.run import _judge, run
 from kerb.studies.accuracy.setup import AccuracySetup, with_role
@@ -108,6 +109,12 @@ class Judged(unittest.TestCase):
             many = [point(0.012, 0.0, 0.0, unit) for _ in range(5)] + [point(0.035, 0.0, 0.0, unit)]
             _judge(AccuracySetup(Scope("cloud")), many, unit)
             self.assertEqual(many[-1].remark, "", "three times the usual is more than 30 mm here")
+            for apart, twin in ((0.045, "same place as P"), (0.055, "")):
+                two = [point(0.0, 0.0, 0.0, unit), point(0.0, 0.0, 0.0, unit)]
+                two[1].place = two[0].place + [apart / unit.metres, 0, 0]
+                two[1].height = two[1].place[2] + 0.01
+                _judge(AccuracySetup(Scope("cloud")), two, unit)
+                self.assertEqual([one.remark for one in two], ["", twin], apart)
 
 
 RNG = np.random.default_rng(9)
@@ -199,7 +206,9 @@ class Strips(unittest.TestCase):
             table = np.array([row[4:7] for row in told.tables["strip_levels"].rows], float)
             near(np.abs(table[:, 0]), np.full(3, 0.6), 0.1)
             self.assertTrue(((table[:, 1] > 0.001) & (table[:, 1] < 0.1)).all(), "mm/m as the trend itself")
-            (rises,) = [n.text for n in told.warnings if n.code == "strip-trend" and "rises" in n.text]
+            trends = [n.text for n in told.warnings if n.code == "strip-trend"]
+            self.assertEqual(len(trends), sum(abs(v) > 1000 * LEAST_TREND for v in table[:, 0]))
+            (rises,) = [text for text in trends if "rises" in text]
             self.assertRegex(rises, r"rises by 0\.[56]\d* ± 0\.0\d+ mm/m towards (3[56]\d|[0-8])°|rises by 0\.6 ± 0\.\d+ mm/m")
         false = 0
         for _ in range(12):
@@ -276,6 +285,7 @@ class Beside(Study):
         dz = np.array([row[6] for row in outcome.tables["points"].rows])
         near([mean.move.shift[2], median.move.shift[2]], [-dz.mean(), -np.median(dz)], 1e-9)
         self.assertRegex(plane.words, r"^levelled by [34]\.\d+ mm/m towards (8\d|9\d)°")
+        self.assertEqual(plane.title, "Plane: " + plane.words.split(", ")[0])
         xyz = np.array([row[2:4] + (row[5],) for row in outcome.tables["points"].rows], float)
         left = plane.move(xyz)[:, 2] - tilted[:, 2]
         self.assertLess(left.std(), 0.02)
@@ -290,6 +300,10 @@ class Beside(Study):
         self.assertRegex(found[-2].words, r"^turned by [\d.]+°, moved by [^,]+, the fit of 16 control targets by six parameters")
         self.assertRegex(found[-1].words, r"m and scaled by [+-]\d+ ppm, the fit of 16 control targets by seven parameters")
         near(found[-1].move(turn(self.points)), self.points, 1e-5)
+        turned = np.degrees(np.linalg.norm(scipy.spatial.transform.Rotation.from_matrix(found[-2].move.matrix).as_rotvec()))
+        self.assertTrue(found[-2].words.startswith(f"turned by {turned:.4f}°"), (turned, found[-2].words))
+        left = np.linalg.norm(found[-2].move(turn(self.points)) - self.points, axis=1)
+        self.assertIn(f"; {np.sqrt(np.mean(left**2)):.3f}\xa0m left", found[-2].title)
         self.assertEqual(corrections(self.run_it(listed(self.points))), ())
         self.assertEqual([len(places) for places in control_targets(outcome)], [0, 0], "without targets there are none")
 
@@ -322,6 +336,7 @@ class Beside(Study):
         scale = outcome.layers["bar scale"]
         size = float(scale.texts[0].split()[1])
         near((scale.ends[0, 1, 1] - scale.ends[0, 0, 1]) / size, rise[0] / dz[0], 1e-4)
+        self.assertNotIn("bar scale", self.run_it(listed(off[:1])).layers, "one point has no extent to scale to")
         d = np.random.default_rng(3).normal(0.02, 0.1, 5000)
         counts, edges = bins_of(d, 40)
         curve = normal_curve(d, edges)

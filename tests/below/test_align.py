@@ -28,7 +28,7 @@ from kerb.formats.meshes import read_mesh
 from kerb.formats.write_things import write_thing
 from kerb.studies.align.kind import corrections, motion_of
 from kerb.studies.align.pairs import matrix_of, one_left_out, pairs_of, scale_of
-from kerb.studies.align.picking import with_place
+from kerb.studies.align.picking import REACH_SPACINGS, with_place
 from kerb.studies.align.run import _points, run
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
@@ -358,10 +358,15 @@ class Picking(unittest.TestCase):
             near(first, moved[[10, 900, 2000, 3500]], 2e-4 * one)
             near(second, fixed[[10, 900, 2000, 3500]], 2e-4 * one)
             self.assertLess(run(setup, sources, silent()).value("rms"), 1e-3 * one)
-            with self.assertRaisesRegex(InputError, "no points there"):
-                with_place(setup, sources, moved[0, :2] + 900 * one)
+            reach = REACH_SPACINGS * sources.source("moving").store.spacing
+            edge = moved[np.argmax(moved[:, 0]), :2]
+            for beside, there in ((0.95 * reach, True), (1.05 * reach, False)):
+                with self.subTest(beside) if there else self.assertRaisesRegex(InputError, "no points there"):
+                    with_place(setup, sources, edge + [beside, 0.0])
         with self.assertRaisesRegex(InputError, "from a file"):
             with_place(replace(setup, pairs="pairs.csv"), sources, moved[0, :2])
+        typed = with_place(replace(setup, pairs="1 2 3 4 5 6; a 1 2 3 4 5 6"), sources, moved[0, :2])["pairs"]
+        self.assertTrue(typed.startswith("1 2 3 4 5 6; a 1 2 3 4 5 6; P1 "), typed)
 
     def test_a_place_on_a_surface(self):
         """On triangles a pick has the elevation that is there, whatever it had itself; beside them there is nothing."""

@@ -470,6 +470,8 @@ class Verb(CommandLine):
         self.assertEqual(len(rows), 2)
         drawn = ezdxf.readfile(self.folder / "d.dxf").query("POLYLINE LWPOLYLINE LINE")
         self.assertEqual(len(drawn), 2)
+        for line, row in zip(drawn, rows, strict=True):
+            near([list(place) for place in line.points()], [row[4:7], row[1:4]], 1e-6)
         self.json("surface", two, "--out", self.folder / "s.xml")
         mesh = self.json("change", one, "--against", self.folder / "s.xml")
         near(mesh["figures"]["median"]["value"], 0.1 / np.sqrt(1.05), 1e-3)

@@ -252,14 +252,16 @@ class Written(Folder):
         found, setup, sources = compare(plane(lambda xy: 5 + level(xy)), plane(lambda xy: 5 + ramp(xy)), areas=(whole,))
         out = self.folder / "d.geojson"
         write(setup, found, sources, {"out": str(out)})
-        sides = set()
+        sides, levels = set(), []
         for feature in json.loads(out.read_text())["features"]:
             about, xyz = feature["properties"], np.array(feature["geometry"]["coordinates"], float)
             value = 0.0 if about["layer"] == "no change" else xyz[0, 2]
             sides.add((about["layer"], np.sign(value)))
+            levels.append(value)
             near(xyz[:, 0] - FAR[0], np.full(len(xyz), 10 + 10 * value), 2e-3)
             near(np.ptp(xyz[:, 1]), SIDE, 1e-6)
         self.assertEqual(sides, {("no change", 0.0), ("fill", 1.0), ("cut", -1.0)})
+        near(np.diff(np.unique(np.round(levels, 6))), np.full(len(set(levels)) - 1, np.ptp(levels) / (len(set(levels)) - 1)))
         for name, outcome in (("d.txt", found), ("e.geojson", replace(found, layers={}))):
             with self.assertRaisesRegex(OutputError, f"{name}: differences are written as"):
                 write(setup, outcome, sources, {"out": str(self.folder / name)})

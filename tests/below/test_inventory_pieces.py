@@ -19,7 +19,7 @@ from kerb.core.surface.grid import HeightGrid
 from kerb.core.units import FOOT, METRE
 from kerb.headless.placed import areas_of
 from kerb.studies.drawn import Drawn, Item
-from kerb.studies.inventory import matching, propose, totals
+from kerb.studies.inventory import figures, matching, propose, totals
 from kerb.studies.inventory import run as running
 from kerb.studies.inventory.kind import INVENTORY
 from kerb.studies.inventory.propose import Yard
@@ -242,12 +242,18 @@ class Counted(unittest.TestCase):
         self.assertAlmostEqual(added(parts, SHARED, [2.0, 0.5]), np.sqrt(64 + 4 + 1 + 9))
         changed = [row(5.0, before=3.0, parts={"Vertical bias": 3.0}, before_parts={"Vertical bias": 4.0})]
         self.assertAlmostEqual(totals.total(changed).change_u95, 5.0)
+        self.assertEqual((totals.total([row(5.0)]).above, totals.total([row(5.0)]).below), (0.0, 0.0))
+        inside = np.arange(12)[:, None] + np.zeros((1, 9)) > 4
+        near(propose._evened(np.where(inside, 7.0, 99.0), inside), np.where(inside, 7.0, np.nan))
         nothing = totals.total([row(None)])
         self.assertEqual((nothing.u95, nothing.mass, nothing.change, nothing.count, nothing.net), (None, None, None, 0, 0.0))
         heavy = totals.Row("a", "m", 2.0, values={"net": 3.0, "mass": 6.0, "above": 4.0, "below": 1.0}, parts={"Noise": 0.5})
         found = totals.total([heavy, heavy])
         self.assertEqual((found.mass, found.above, found.below, found.count), (12.0, 8.0, 2.0, 2))
         self.assertAlmostEqual(found.mass_u95, 2 * np.sqrt(0.5))
+        for named, told in ((("", ""), False), (("", "m"), True), (("m", "m"), True), (("m", ""), True)):
+            made = figures.tables(InventorySetup(Scope("c")), [replace(heavy, material=name) for name in named], METRE)
+            self.assertEqual("materials" in made, told, named)
         self.assertEqual(
             [len(rows) for rows in totals.by_material([heavy, replace(heavy, material="x"), heavy]).values()], [2, 1]
         )

@@ -33,7 +33,7 @@ from kerb.studies.attributes import values_of
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import Field
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Plot, Profile, Sections, Trace
-from kerb.studies.outcome import Attribute, Column, Figure, Input, Note, Outcome, Table
+from kerb.studies.outcome import Attribute, Column, Figure, Input, Made, Note, Outcome, Table, fingerprint
 from kerb.studies.profiles import Cutter, eastward
 from kerb.studies.scope import Scope, usable_classes, without_noise
 from kerb.studies.setup import Setup
@@ -88,6 +88,16 @@ class Outcomes(Folder):
         self.assertEqual(after.attributes, before.attributes)
         self.assertEqual(after.items["one/two"].figures, before.items["one/two"].figures)
         np.testing.assert_array_equal(after.items["one/two"].layers["a/b"].xyz, before.layers["a/b"].xyz)
+        # Whole numbers that no array holds come back as they are; a setup in another order is the same; the first thing made counts.
+        wide = Table("W", (Column("n"),), ((2**62 + 1,), (-(2**70),)))
+        outcomes.keep(self.folder, "w", replace(before, tables={"w": wide}))
+        self.assertEqual(outcomes.load(self.folder, "w").tables["w"], wide)
+        self.assertEqual(fingerprint({"a": 1, "b": 2}), fingerprint({"b": 2, "a": 1}))
+        mesh, other = (
+            Placed(SURFACE, TriangleMesh(np.eye(3), np.array([[0, 1, 2]])), local_grid(unit)) for unit in (METRE, FOOT)
+        )
+        made = replace(before, makes=[Made("one", mesh), Made("two", other)])
+        self.assertIs(made.surface_made(local_grid(METRE)), mesh)
         self.assertEqual([len(after.profiles), after.mesh("a/b"), after.line("mesh"), after.value("no")], [1, None, None, None])
 
     def test_damaged_missing_and_full_disk(self):
@@ -434,6 +444,11 @@ class Scopes(unittest.TestCase):
         bare.present.assert_not_called()
         shown = without_noise()
         self.assertEqual((len(shown), np.flatnonzero(~shown).tolist()), (256, sorted(NOISE_CLASSES)))
+        for parts, told in (({}, "none"), ({"north": 2, "south": 3}, "north, south")):
+            clean.part_names = parts
+            with self.assertRaisesRegex(NotDeterminable, f"no part 'x'; there are: {told}$"):
+                Scope("c", part="x").of(clean)
+        self.assertEqual([fields.CODECS[fields.SWITCH].empty(on) for on in (False, True)], [False, False])
         Scope("c", (0, 255)).check("Top")
         for code in (-1, 256):
             with self.assertRaisesRegex(InputError, "Top: class numbers"):
@@ -470,6 +485,9 @@ class Shown(unittest.TestCase):
         near(values[inside], 2.0 - 0.1 * local[inside, 0], atol=1e-4)
         self.assertTrue(np.isnan(values[np.hypot(*local[:, :2].T) > 4.0]).all())
         self.assertIsNone(values_of(Attribute("Over", "none", "toe", "m"), outcome, store))
+        for many, known in ((store.count, True), (store.count - 1, False)):
+            given = values_of(Attribute("Own", "", "", "m", np.arange(float(many))), outcome, store)
+            self.assertEqual(given is not None and given.tolist() == list(range(many)), known)
         self.assertIsNone(values_of(Attribute("Over", "base", "other", "m"), outcome, store))
 
 

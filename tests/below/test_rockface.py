@@ -84,6 +84,13 @@ class Plane(unittest.TestCase):
         near(on_plane(points).axes[0, 2], 0.0, 1e-12)
         for eye, side in ((FAR + [40.0, 10, 0], 1), (FAR - [40.0, 10, 0], -1)):
             self.assertGreater(side * on_plane(points, eye).axes[2, 0], 0.9)
+        near(floor.middle[2], 3.0)
+        flat_ = np.column_stack([points[:, :2], np.full(len(points), 3.0)])
+        for eye, side in ((0.4, 1), (-0.4, -1)):
+            near(on_plane(flat_, floor.middle + [0, 0, eye]).axes[2], [0, 0, side], 1e-9)
+        for end, way in (([-1.0, -2, 0], -1), ([1.0, -0.5, 0], 1), ([-0.5, 1.0, 0], 1)):
+            axis = about_axis(wall, np.array([FAR, FAR + end])).axes[2]
+            near(axis, way * np.array(end) / np.linalg.norm(end), 1e-9)
         with self.assertRaisesRegex(NotDeterminable, "another"):
             about_axis(points, np.array([[0.0, 0, 0], [0, 0, 1]]))
         with self.assertRaisesRegex(NotDeterminable, "one place"):

@@ -284,6 +284,9 @@ class Study(CommandLine):
         near(made.frame.place - FAR[:2], [20, -3.5])
         near(made.frame.right, np.array([60, 11.5]) / np.hypot(60, 11.5))
         self.assertEqual((made.frame.station, made.frame.width), (0.0, 71.5))
+        later = {**outcome.settings, "stations": [s + 1000.0 for s in outcome.settings["stations"]]}
+        (moved,) = drawings(replace(outcome, settings=later))
+        near(moved.lines[0][1] - made.lines[0][1], np.tile([1000.0, 0.0], (len(made.lines[0][1]), 1)))
         self.assertEqual(describe({"way": "along", "thickness": 2.2}, outcome), ["along the line, 2.2 m thick"])
         across = describe({"way": "across", "thickness": 0.5, "width": 30.0}, outcome)
         self.assertEqual(across, ["30 m wide, slices of 0.5 m"])

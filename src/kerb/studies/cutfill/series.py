@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -99,7 +100,7 @@ def propose(setup: CutfillSetup, sources: Sources, progress: Progress) -> Cutfil
     taken = {item.key for item in kept}
     made = []
     for number, ring in enumerate(shapes, 1):
-        key = next(f"g{n}" for n in range(1, 1000) if f"g{n}" not in taken)
+        key = next(f"g{n}" for n in itertools.count(1) if f"g{n}" not in taken)
         taken.add(key)
         rings = [np.round(np.array(one.coords)[:-1] + low, 3) for one in (ring.exterior, *ring.interiors)]
         made.append(Item(key, f"Stable ground {number}", Drawn.of(rings[0], rings[1:]), (), True, "proposed"))

@@ -65,7 +65,7 @@ def run(setup: SectionsSetup, sources: Sources, progress: Progress) -> Outcome:
     if setup.way == ALONG:
         return run_along(setup, sources, alignment, progress)
     stations = setup.chosen(alignment, sources.unit)
-    step = step_of(setup, sources)
+    step = step_of(setup, sources, setup.width)
     made = frames(alignment, stations, setup.width, setup.thickness, setup.skew)
     series = [replace(one, station=alignment.shown(one.station)) for one in made]
     cutter = Slicer(setup, sources, step, series)
@@ -73,11 +73,11 @@ def run(setup: SectionsSetup, sources: Sources, progress: Progress) -> Outcome:
     return _told(setup, sources, found, step)
 
 
-def step_of(setup: SectionsSetup, sources: Sources, length: float = 0.0) -> float:
-    """The step of the lines: what is set, else about four point spacings of the cloud, made round."""
+def step_of(setup: SectionsSetup, sources: Sources, length: float) -> float:
+    """The step of lines of a length: what is set, else about four point spacings of the cloud, made round."""
     if setup.step:
         return setup.step
-    return round_number(max(STEP_SPACINGS * sources.store("cloud").spacing, (length or setup.width) / MOST_STEPS))
+    return round_number(max(STEP_SPACINGS * sources.store("cloud").spacing, length / MOST_STEPS))
 
 
 class Slicer:
