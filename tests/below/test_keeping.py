@@ -165,10 +165,10 @@ class Setups(unittest.TestCase):
         one = StockpileSetup(Scope("c"), toe=toe_of(RING))
         show = [n for n, about in StockpileSetup.declared().items() if about.show_only and about.kind in fields.DRAWN]
         self.assertTrue(show)
-        self.assertTrue(one.same_figures(replace(one, **{show[0]: Drawn.of(RING[:2])})))
-        self.assertTrue(one.same_figures(replace(one, surface=Scope("s"))), "no surface counts while the base is the toe")
-        self.assertFalse(one.same_figures(replace(one, base="surface", surface=Scope("s"))))
-        self.assertFalse(one.same_figures(replace(one, density=2.0)))
+        self.assertEqual(one.shorn(), replace(one, **{show[0]: Drawn.of(RING[:2])}).shorn())
+        self.assertEqual(one.shorn(), replace(one, surface=Scope("s")).shorn(), "no surface counts while the base is the toe")
+        self.assertNotEqual(one.shorn(), replace(one, base="surface", surface=Scope("s")).shorn())
+        self.assertNotEqual(one.shorn(), replace(one, density=2.0).shorn())
 
     def test_drawn_values(self):
         line = Drawn.of([[0, 0, 9], [4, 0, 9], [4, 3, 9]])
@@ -556,6 +556,7 @@ class Rules(unittest.TestCase):
         self.assertEqual((showing._reach(None), showing._even(np.array([np.nan, 0.0]))), ((0.0, 1.0), (-1.0, 1.0)))
         # A typed nought is a limit as any other, and limits that fall are none.
         typed = [{"low": low, "high": high} for low, high in ((0.0, 0.5), (-1.0, 0.0), (2.0, 2.0), (None, None))]
+        self.assertEqual((showing.limits_of(None, {}), showing.bounds_of(Outcome("x", "m", "", {}, {}))), ((-1.0, 1.0), None))
         near([showing.limits_of(values, look) for look in typed], [(0, 0.5), (-1, 0), (2, 2), (-3.96, 3.96)], atol=0.05)
         for end, kept in (([9, 3], True), ([-9, 3], False), ([-3, 9], True), ([3, -9], False), ([9, -5], True)):
             line = np.array([[0.0, 0], end])

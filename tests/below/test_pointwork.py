@@ -73,7 +73,6 @@ class Filters(unittest.TestCase):
         self.assertEqual(filters.hidden_values(only, CLASSES, (1, 2, 5)), {1, 5})
         self.assertEqual(filters.toggled(only, CLASSES, 5), (Filter(CLASSES, (2, 5)),))
         self.assertEqual(filters.toggled(filters.toggled(some, CLASSES, 5), CLASSES, 3), ())
-        self.assertEqual(filters.with_range(some, "elevation", 1.0, 2.0)[-1], Filter("elevation", low=1.0, high=2.0))
         for bad in (Filter("number"), Filter("colour", colour=(1, 2)), Filter("number", low=np.nan)):
             with self.assertRaises(InputError):
                 bad.check()

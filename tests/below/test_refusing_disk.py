@@ -154,13 +154,9 @@ class Verbs(CommandLine):
 
 class Room(Folder):
     def test_mapped_files_have_their_blocks_before_they_are_written(self):
-        for made in (
-            space.mapped_array(self.folder / "a.npy", np.int32, (50_000, 3)),
-            space.mapped_rows(self.folder / "a.rows", np.dtype([("a", "<i4"), ("b", "u1")]), 90_000),
-        ):
-            status = Path(made.filename).stat()
-            self.assertGreaterEqual(status.st_blocks * 512, made.nbytes)
-            self.assertFalse(made.view("u1").any())
+        made = space.mapped_array(self.folder / "a.npy", np.int32, (50_000, 3))
+        self.assertGreaterEqual(Path(made.filename).stat().st_blocks * 512, made.nbytes)
+        self.assertFalse(made.any())
         self.assertEqual(np.load(self.folder / "a.npy").shape, (50_000, 3))
         self.assertEqual(space.mapped_array(self.folder / "none.npy", np.int32, (0, 3)).shape, (0, 3))
 

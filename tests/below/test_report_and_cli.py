@@ -10,7 +10,7 @@ import shapely
 
 from kerb.core.errors import FormatError, OutputError
 from kerb.demo import yard
-from kerb.formats.polygons import one_polygon, read_polygons
+from kerb.formats.polygons import read_polygons
 from kerb.job.state import Title
 from kerb.report.pdf import Chapter, ReportWish, make_report, write_report
 from kerb.report.text import comma_separated, figures_table, tab_separated, write_csv
@@ -112,7 +112,7 @@ class Polygons(Folder):
                           ["name"], geometry_type="Polygon", crs="EPSG:25830")  # fmt: skip
         for path in [*paths, self.folder / "e.gpkg"]:
             with self.subTest(path.suffix):
-                self.assertLess(np.abs(one_polygon(path).xy - ring).max(), 1e-6)
+                self.assertLess(np.abs(read_polygons(path)[0].xy - ring).max(), 1e-6)
 
     def test_what_is_no_polygon_names_file_and_reason(self):
         for name, content, words in (

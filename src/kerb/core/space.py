@@ -25,12 +25,14 @@ NO_SPACE = os.strerror(errno.ENOSPC)
 
 def mapped_array(path: Path, kind: Any, shape: tuple[int, ...]) -> AnyArray:
     """A new .npy file of zeros, mapped for writing, with room on the disk for all of it. Raises OSError."""
-    return _with_room(path, lambda: np.lib.format.open_memmap(path, "w+", np.dtype(kind), shape))
-
-
-def mapped_rows(path: Path, kind: Any, count: int) -> AnyArray:
-    """As :func:`mapped_array`, of one axis and without a head."""
-    return _with_room(path, lambda: np.memmap(path, kind, "w+", shape=(count,)))
+    try:
+        made: AnyArray = np.lib.format.open_memmap(path, "w+", np.dtype(kind), shape)
+        with open(path, "r+b") as stream:
+            os.posix_fallocate(stream.fileno(), 0, max(os.fstat(stream.fileno()).st_size, 1))
+    except OSError as error:
+        path.unlink(missing_ok=True)
+        raise OSError(error.errno, error.strerror, str(path)) from None
+    return made
 
 
 class RowFile:
@@ -63,17 +65,6 @@ def write_at(handle: int, at: int, values: AnyArray) -> None:
     while data:
         written = os.pwrite(handle, data, at)
         data, at = data[written:], at + written
-
-
-def _with_room(path: Path, make: Any) -> AnyArray:
-    try:
-        made: AnyArray = make()
-        with open(path, "r+b") as stream:
-            os.posix_fallocate(stream.fileno(), 0, max(os.fstat(stream.fileno()).st_size, 1))
-    except OSError as error:
-        path.unlink(missing_ok=True)
-        raise OSError(error.errno, error.strerror, str(path)) from None
-    return made
 
 
 def put_in_place(partial: Path, path: Path) -> None:

@@ -14,7 +14,6 @@ from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.ply import read_ply_head
 from kerb.formats.written import placed_when_complete, refuse_others
 
-MESH_SUFFIXES = (".obj", ".stl", ".ply", ".off")
 LARGEST = 3_000_000_000
 
 

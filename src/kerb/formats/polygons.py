@@ -76,28 +76,6 @@ def read_polygons(path: Path) -> list[NamedRing]:
     return rings
 
 
-def one_polygon(path: Path, name: str = "") -> NamedRing:
-    """The only polygon of a file, or the one of that name.
-
-    Raises
-    ------
-    InputError, when there are several and no name was given, or none has the name.
-    """
-    rings = read_polygons(path)
-    if name:
-        named = [ring for ring in rings if ring.name == name]
-        if not named:
-            raise InputError(f"{path}: no polygon is named '{name}'; there are {_names(rings)}")
-        return named[0]
-    if len(rings) > 1:
-        raise InputError(f"{path}: holds {len(rings)} polygons; choose one as FILE#NAME: {_names(rings)}")
-    return rings[0]
-
-
-def _names(rings: list[NamedRing]) -> str:
-    return ", ".join(ring.name for ring in rings[:10]) + (", ..." if len(rings) > 10 else "")
-
-
 def _by_drawing(path: Path) -> list[NamedRing]:
     """Closed lines of a drawing or a LandXML file; one without a name is called by its layer and number."""
     from kerb.formats.dxf_read import read_dxf

@@ -98,10 +98,6 @@ class Setup:
         known = cls.declared()
         return cls(**{name: CODECS[known[name].kind].read(value) for name, value in data.items() if name in known})
 
-    def same_figures(self, other: Setup) -> bool:
-        """Whether another setup asks for the same figures: fields that are only for show do not count."""
-        return self.shorn() == other.shorn()
-
     def shorn(self) -> Self:
         """Without what is only for show and what has no meaning here."""
         plain = self.defaults()

@@ -9,7 +9,6 @@ from typing import Any
 from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError
-from kerb.core.geometry.alignment import Alignment
 from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.once import Once
 from kerb.core.reference import UNKNOWN, ReferenceSystem, unfit
@@ -117,13 +116,6 @@ class Sources:
         if item is None or not isinstance(item.thing, LineSet):
             raise InputError(f"{self.source(name).name}: has no lines")
         return item.thing
-
-    def alignment(self, name: str) -> Alignment:
-        """The alignment that a field names. Raises InputError, when there is none or more than one."""
-        found = self.lines(name).alignments
-        if len(found) != 1:
-            raise InputError(f"{self.source(name).name}: has {len(found) or 'no'} alignments, one is needed")
-        return found[0]
 
     def points(self, name: str) -> SurveyPoints:
         """The survey points that a field names. Raises InputError, when it names none."""

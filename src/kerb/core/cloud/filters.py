@@ -170,12 +170,6 @@ def hidden_values(conditions: tuple[Filter, ...], column: str, values: Iterable[
     return {value for value in values if any((value in f.values) == f.outside for f in mine)}
 
 
-def with_range(conditions: tuple[Filter, ...], column: str, low: float, high: float) -> tuple[Filter, ...]:
-    """The filters with the range of a column set, in place of the one it had."""
-    rest = tuple(f for f in conditions if f.column != column or f.values)
-    return (*rest, Filter(column, low=low, high=high))
-
-
 def _passes(values: AnyArray, condition: Filter) -> Mask:
     if condition.values:
         if values.dtype == np.uint8:

@@ -368,12 +368,6 @@ class CloudStore:
         self.remembered.clear()
         self.mask = None
 
-    def set_reference(self, reference: ReferenceSystem) -> None:
-        """Label the cloud with a reference system; coordinates stay as they are."""
-        self.reference = reference
-        self.meta.reference = reference.to_json()
-        self.write_meta()
-
     def write_meta(self) -> None:
         """Write ``store.json`` in one step. Raises JobError, when it cannot be written."""
         partial = self.folder / "store.json.partial"
