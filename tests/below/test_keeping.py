@@ -197,7 +197,8 @@ class Setups(unittest.TestCase):
         self.assertIs(found.surface("surface", Scope("s")), surface, "made once")
         self.assertEqual((loads, source.count, source.reference.unit), ([1], 2, FOOT))
         given = found.input("surface", "against", None, "d")
-        self.assertEqual((given.role, given.path, given.points, given.used, given.detail), ("against", "/d.xml", 2, 2, "d"))
+        told = (given.role, given.path, given.points, given.used, given.detail, given.counts)
+        self.assertEqual(told, ("against", "/d.xml", 2, 2, "d", "triangles"))
         self.assertEqual(Sources(METRE, {"s": replace(source, path="")}).input("s", "x", 1).path, "Design")
         with self.assertRaisesRegex(InputError, "Design: is no cloud"):
             found.store("surface")

@@ -85,7 +85,9 @@ class Truth(unittest.TestCase):
         half = replace(setup, toe=Drawn.of([v for v in setup.toe.xy if v[0] < FAR[0] + 0.1]))
         want = run(half, sources, silent()).value("net")
         self.assertAlmostEqual(live.answer(half).value("net") / want, 1.0, delta=0.02)
-        self.assertTrue(live.covers(half))
+        for few, covered in ((half, True), (replace(setup, toe=Drawn.of(setup.toe.xy[::12])), True),
+                             (replace(setup, toe=Drawn.of(setup.toe.xy[:2])), False)):  # fmt: skip
+            self.assertEqual(live.covers(few), covered)
         self.assertFalse(live.covers(replace(setup, toe=toe_of(circle(40, 8) + FAR[:2]))))
 
     def test_cancel(self):
