@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 THIN_SPACE = "\u2009"
@@ -85,6 +86,12 @@ def labelled(label: str, unit: str) -> str:
     if not mark:
         return label
     return f"{label}, {mark}" if "(" in mark else f"{label} ({mark})"
+
+
+def first_of(names: Sequence[str], most: int) -> str:
+    """The first of some names, and how many there are besides."""
+    left = len(names) - most
+    return ", ".join(names[:most]) + (f" and {left} more" if left > 0 else "")
 
 
 def number(value: float | None, decimals: int = 3, signed: bool = False) -> str:

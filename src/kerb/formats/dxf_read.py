@@ -19,6 +19,7 @@ import numpy as np
 from kerb.core.errors import FormatError
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
+from kerb.core.quantity import first_of
 from kerb.core.units import FILE_UNITS, LengthUnit
 from kerb.formats.opened import first_bytes
 
@@ -124,7 +125,7 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
         words = ", ".join(f"{count} on '{layer}'" for layer, count in unseen.most_common(6))
         drawing.notes.append(("hidden-layers", f"left out, since their layer is off or frozen: {words}"))
     if texts:
-        words = ", ".join(f"'{text}'" for text in texts[:6] if text) + (", ..." if len(texts) > 6 else "")
+        words = first_of([f"'{text}'" for text in texts if text], 6)
         drawing.notes.append(("texts", f"{len(texts)} texts are not drawn: {words}"))
     if not (drawing.points or drawing.lines or drawing.meshes):
         raise FormatError(f"{path}: holds no points, lines or faces")

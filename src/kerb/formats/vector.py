@@ -19,6 +19,7 @@ from shapely.errors import ShapelyError
 
 from kerb.core.errors import FormatError, InputError, OutputError
 from kerb.core.geometry.features import Line, LineSet, SurveyPoints
+from kerb.core.quantity import first_of
 from kerb.core.reference import UNKNOWN, ReferenceSystem, definition, from_text, is_geographic
 from kerb.core.space import why
 from kerb.formats.opened import first_bytes
@@ -397,10 +398,8 @@ def _write_field_table(path: Path, names: list[str]) -> list[tuple[str, str]]:
         return []
     with placed_when_complete(beside) as partial, open(partial, "w", encoding="utf-8", newline="") as out:
         csv.writer(out).writerows([("field", "name"), *pairs])
-    shown = ", ".join(cut[:6]) + (", ..." if len(cut) > 6 else "")
-    return [
-        ("names-cut", f"field names of a Shapefile have ten characters: {shown}; the whole names are in {beside.name}")
-    ]
+    words = f"field names of a Shapefile have ten characters: {first_of(cut, 6)}; the whole names are in {beside.name}"
+    return [("names-cut", words)]
 
 
 def _whole_names(path: Path) -> dict[str, str]:

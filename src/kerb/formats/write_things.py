@@ -14,7 +14,7 @@ from kerb.core.geometry.features import LineSet, SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.placing import CONVERT, Placing
 from kerb.core.progress import Progress
-from kerb.core.quantity import round_number
+from kerb.core.quantity import first_of, round_number
 from kerb.core.reference import is_geographic
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import grid_on
@@ -81,7 +81,7 @@ def _not_held(outgoing: Outgoing, suffix: str) -> Notes:
         left = [name for name, kind in outgoing.kinds.items() if kind.kind not in "uif"]
     notes: Notes = []
     if left:
-        shown = ", ".join(left[:MOST_NAMED]) + (f" and {len(left) - MOST_NAMED} more" if len(left) > MOST_NAMED else "")
+        shown = first_of(left, MOST_NAMED)
         notes.append(("not-held", f"{NAMES[suffix]} has no place for {len(left)} of {len(names)} columns: {shown}"))
     if outgoing.reference.wkt and suffix in (".csv", ".txt", ".xyz", ".pts"):
         notes.append(("crs-unsaid", f"{NAMES[suffix]} cannot say the reference system ({outgoing.reference.name})"))

@@ -16,6 +16,7 @@ from kerb.core.geometry.area import Area, ring_of
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.placing import AS_IS, LABEL, suggested
 from kerb.core.progress import Progress
+from kerb.core.quantity import first_of
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed, relocated
 from kerb.formats.polygons import read_line, read_polygons
@@ -156,7 +157,7 @@ def _plain(path: Path, reference: ReferenceSystem) -> tuple[list[NamedArea], lis
 
 
 def _names(found: list[NamedArea]) -> str:
-    return ", ".join(item.name for item in found[:MOST_NAMES]) + (", ..." if len(found) > MOST_NAMES else "")
+    return first_of([item.name for item in found], MOST_NAMES)
 
 
 def _split(text: str) -> tuple[Path, str]:

@@ -9,6 +9,7 @@ from pathlib import Path
 from kerb.core.cloud.filters import to_json
 from kerb.core.cloud.statistics import changes, dated, of_areas, unit_of
 from kerb.core.errors import InputError
+from kerb.core.quantity import first_of
 from kerb.core.reference import ReferenceSystem
 from kerb.formats.areas import Areas, check_areas_output, read_areas, write_areas
 from kerb.headless.choosing import add_only, chosen
@@ -73,8 +74,7 @@ def _notes(areas: Areas, counts: list, reference: ReferenceSystem) -> list[Note]
     notes = []
     empty = [name for name, count in zip(areas.names, counts, strict=True) if not count]
     if empty:
-        named = ", ".join(empty[:5]) + (" and more" if len(empty) > 5 else "")
-        notes.append(Note("empty-areas", f"{len(empty)} of {len(counts)} areas have no points: {named}"))
+        notes.append(Note("empty-areas", f"{len(empty)} of {len(counts)} areas have no points: {first_of(empty, 5)}"))
     other = areas.reference
     same = other.unit == reference.unit and (other.name == reference.name or other.code == reference.code)
     if other.wkt and reference.wkt and not same:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from kerb.core.arrays import ends
 from kerb.core.quantity import Decimals
 from kerb.draw.ramps import SIGNED, table
 from kerb.draw.scene import Colour, LineLayer, MarkLayer, MeshLayer, Scene
@@ -35,9 +36,12 @@ class How:
     look: Mapping[str, Any] = field(default_factory=dict)
 
 
+PLAIN = How()
+
+
 def put(
     scene: Scene, outcome: Outcome, palette: Mapping[str, Colour], wanted: set[str], skip: frozenset[str] = frozenset(),
-    how: How | None = None,
+    how: How = PLAIN,
 ) -> None:  # fmt: skip
     """Add the layers of an outcome to a scene: those shown by themselves, and those in ``wanted``.
 
@@ -45,7 +49,7 @@ def put(
     """
     for name, layer in outcome.layers.items():
         if (layer.shown or name in wanted) and name not in skip:
-            _put(scene, layer, palette, how or How())
+            _put(scene, layer, palette, how)
 
 
 def limits_of(values: np.ndarray | None, look: Mapping[str, Any]) -> tuple[float, float]:
@@ -94,13 +98,13 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
 
 def _reach(values: np.ndarray | None) -> tuple[float, float]:
     """The least and the largest value there is."""
-    known = values[np.isfinite(values)] if values is not None else np.empty(0)
+    known = values[np.isfinite(values)] if values is not None else np.array([])
     return (float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)
 
 
 def _even(values: np.ndarray | None) -> tuple[float, float]:
     """Limits that are alike on both sides of zero."""
-    known = np.abs(values[np.isfinite(values)]) if values is not None else np.empty(0)
+    known = np.abs(values[np.isfinite(values)]) if values is not None else ()
     most = float(np.percentile(known, 98)) if len(known) else 0.0
     most = most if most > 0 else 1.0
     return -most, most
@@ -117,5 +121,5 @@ def bounds_of(outcome: Outcome) -> tuple[np.ndarray, np.ndarray] | None:
         else:
             places.append(layer.xyz)
     known = [xyz[np.isfinite(xyz).all(axis=1)] for xyz in places if len(xyz)]
-    whole = np.concatenate(known) if known else np.empty((0, 3))
-    return (whole.min(axis=0), whole.max(axis=0)) if len(whole) else None
+    known = [xyz for xyz in known if len(xyz)]
+    return ends(np.concatenate(known)) if known else None

@@ -127,7 +127,7 @@ class Sources:
     def input(self, name: str, role: str, used: int | None = None, detail: str = "") -> Input:
         """What went in by a field, for the outcome."""
         found = self.source(name)
-        counts = "points" if found.store is not None or found.item is None else words_for(found.kind, found.item.thing)
+        counts = "points" if found.item is None else words_for(found.kind, found.item.thing)
         path, count = found.path or found.name, found.count
         return Input(role, path, count, count if used is None else used, detail, counts, found.epoch, found.steps)
 

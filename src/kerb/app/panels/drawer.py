@@ -36,6 +36,7 @@ from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made
 from kerb.core.arrays import AnyArray
+from kerb.core.quantity import first_of
 from kerb.core.section.frame import Frame
 from kerb.report.text import figures_shown, figures_table, tab_separated, write_table
 from kerb.studies.kind import RowStep
@@ -402,8 +403,9 @@ class Drawer(QWidget):
             if not accepted:
                 return
         if setup is not None:
-            few = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
-            self.session.commit(f"{step.label.rstrip('…').partition(':')[0]}: {few}", **step.apply(setup, names, text))
+            self.session.commit(
+                f"{step.label.rstrip('…').partition(':')[0]}: {first_of(names, 4)}", **step.apply(setup, names, text)
+            )
 
     def copy_table(self) -> None:
         """Put the shown table on the clipboard, in the order and with the rows that are shown."""

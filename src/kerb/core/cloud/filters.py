@@ -14,7 +14,7 @@ from kerb.core.cloud.store import CLASSES, ELEVATION, PART, CloudStore
 from kerb.core.errors import InputError
 from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
-from kerb.core.quantity import number, symbol
+from kerb.core.quantity import first_of, number, symbol
 
 COLOUR = "colour"
 CHANNELS = ("red", "green", "blue")
@@ -84,9 +84,7 @@ def words(condition: Filter, title: str, names: Mapping[int, str], unit: str) ->
     if condition.column == COLOUR:
         return f"{title} {no}like #{bytes(condition.colour).hex()}"
     if condition.values:
-        shown = [str(names.get(value, value)) for value in condition.values[:MOST_NAMED]]
-        left = len(condition.values) - MOST_NAMED
-        return f"{title} {no}{', '.join(shown)}" + (f" and {left} more" if left > 0 else "")
+        return f"{title} {no}{first_of([str(names.get(value, value)) for value in condition.values], MOST_NAMED)}"
     wide = (condition.high or 0) - (condition.low or 0) > 1000
     low, high = (number(v, 0 if wide else 2) if v is not None else "…" for v in (condition.low, condition.high))
     return f"{title} {no}{low} – {high} {symbol(unit)}".rstrip()

@@ -11,7 +11,7 @@ from kerb.core.arrays import Floats, Mask
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
-from kerb.core.quantity import Decimals, labelled, quantity, round_number
+from kerb.core.quantity import Decimals, first_of, labelled, quantity, round_number
 from kerb.core.surface.surfaces import Surface
 from kerb.core.units import LengthUnit
 from kerb.studies.accuracy import figures, overlapping, targets
@@ -186,14 +186,12 @@ def _warnings(
     d, used = what
     odd = [row for row in rows if row.remark and not row.reason]
     if odd:
-        names = ", ".join(f"{row.name} ({row.remark})" for row in odd[:6])
-        more = f" and {len(odd) - 6} more" if len(odd) > 6 else ""
-        notes.append(Note("look-at", f"look at {len(odd)} of the points before you count them: {names}{more}"))
+        names = first_of([f"{row.name} ({row.remark})" for row in odd], 6)
+        notes.append(Note("look-at", f"look at {len(odd)} of the points before you count them: {names}"))
     out = [row for row in rows if row.reason]
     if out:
-        names = ", ".join(f"{row.name} ({row.reason})" for row in out[:6])
-        more = f" and {len(out) - 6} more" if len(out) > 6 else ""
-        notes.append(Note("left-out", f"{len(out)} of {len(rows)} points do not count: {names}{more}"))
+        names = first_of([f"{row.name} ({row.reason})" for row in out], 6)
+        notes.append(Note("left-out", f"{len(out)} of {len(rows)} points do not count: {names}"))
     if not found.n:
         notes.append(Note("no-points", "no point is left to make figures of"))
         return notes

@@ -120,7 +120,7 @@ def _mesh(sources: Sources, key: str, several: bool) -> TriangleMesh:
         raise InputError(f"{source.name}: is a cloud, a distance to a mesh needs triangles")
     if not isinstance(thing, TriangleMesh):
         low, high = source.whole.bounds
-        tin: Tin = source.whole.tin(low[:2], high[:2])
+        tin: Tin = source.whole.tin(low, high)
         thing = TriangleMesh(tin.points, tin.triangles)
     if not several:
         return thing
@@ -201,7 +201,7 @@ def _against(
     if method == VERTICAL:
         surface = sources.surface("against", setup.against)
         low, high = view.store.bounds
-        return TinSurface(surface.tin(low[:2], high[:2]), surface.reference)
+        return TinSurface(surface.tin(low, high), surface.reference)
     return setup.against.of(sources.store("against"))
 
 

@@ -63,7 +63,7 @@ def lines_of(setup: ContoursSetup, surface: Surface, progress: Progress) -> list
     """The contours of a surface. Raises InputError, when it has too many triangles; NotDeterminable; Cancelled."""
     low, high = surface.bounds
     progress.step(0.05, "Reading the surface")
-    tin = surface.tin(low[:2], high[:2])
+    tin = surface.tin(low, high)
     if setup.longest is not None:
         tin = tin.only(tin.longest_edges <= setup.longest)
     if len(tin.triangles) > MOST_TRIANGLES:

@@ -65,9 +65,7 @@ class LiveCutfill:
             first = np.clip(
                 np.floor((area.outline.min(axis=0) - self.low) / self.cell).astype(int), 0, self.shape[::-1]
             )
-            last = np.clip(
-                np.ceil((area.outline.max(axis=0) - self.low) / self.cell).astype(int) + 1, 0, self.shape[::-1]
-            )
+            last = np.clip(np.ceil((area.outline.max(axis=0) - self.low) / self.cell).astype(int), 0, self.shape[::-1])
             rows, columns = slice(first[1], last[1]), slice(first[0], last[0])
             low = self.low + first * self.cell
         part = dz[rows, columns]

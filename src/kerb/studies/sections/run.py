@@ -15,7 +15,7 @@ from kerb.core.geometry.features import SurveyPoints
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.quantity import round_number
+from kerb.core.quantity import first_of, round_number
 from kerb.core.section.cut import cut, joined_by_gaps
 from kerb.core.section.frame import Frame, frames
 from kerb.core.section.slab import line_of, simplified, slab, spread_about, within
@@ -304,8 +304,7 @@ def _warnings(setup: SectionsSetup, found: list[CutSection], sources: Sources) -
         ("few", f"fewer than {FEW_POINTS} points lie in", few),
     ):
         if names:
-            shown = ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
-            notes.append(Note(code, f"{words} {len(names)} of {len(found)} sections: {shown}"))
+            notes.append(Note(code, f"{words} {len(names)} of {len(found)} sections: {first_of(names, 8)}"))
     uncut = [title for title in (found[0].cuts if found else {}) if not any(f.cuts[title] for f in found)]
     notes += [Note("uncut", f"{title} is cut by none of the sections") for title in uncut]
     if setup.points and not any(f.shots for f in found):

@@ -8,7 +8,7 @@ import numpy as np
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.alignment import Alignment
-from kerb.core.quantity import quantity, round_number
+from kerb.core.quantity import first_of, quantity, round_number
 from kerb.core.section.slab import HIGHEST, LOWEST, MEDIAN
 from kerb.core.section.stations import alignment_of, chosen_stations, parsed
 from kerb.core.units import LengthUnit
@@ -139,4 +139,4 @@ class SectionsSetup(Setup):
 
 
 def _names(found: dict[str, Alignment]) -> str:
-    return ", ".join(list(found)[:10]) + (", ..." if len(found) > 10 else "")
+    return first_of(list(found), 10)

@@ -33,7 +33,7 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
     view = setup.cloud.of(store)
     grid, areas = grid_of(setup), areas_of(setup)
     low, high = store.bounds
-    nodes, place = grid.nodes(low[:2], high[:2], areas)
+    nodes, place = grid.nodes(low, high, areas)
     if len(place) and not setup.origin.strip():
         # Of a grid on round coordinates rows and columns are counted where it begins, not from where coordinates do.
         place = place - place.min(axis=0) + 1
