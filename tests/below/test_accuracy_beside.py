@@ -20,11 +20,12 @@ from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.report.text import write_table
 from kerb.studies.accuracy.kind import ACCURACY, control_targets, corrections
 from kerb.studies.accuracy.overlapping import LEAST_TREND
-from kerb.studies.accuracy.rows import TestedPoint
+from kerb.studies.accuracy.rows import BAR_SHARE, TestedPoint
 from kerb.studies.accuracy.run import _judge, run
 from kerb.studies.accuracy.setup import AccuracySetup, with_role
+from kerb.studies.accuracy.targets import Target, _arrows
 from kerb.studies.layers import bins_of, normal_curve
-from kerb.studies.outcome import Column, Table
+from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.scope import Scope
 from tests.below.test_accuracy import Study, land, listed
 from tests.support import FAR, CommandLine, near, sources_of, store_of
@@ -270,6 +271,12 @@ class Beside(Study):
                                "asks for 20.")  # fmt: skip
         arrow = outcome.layers["targets"].ends
         near(np.diff(arrow, axis=1)[:, 0, :2] @ [20.0, 12.0], np.zeros(14), 1e-6)
+        drawn = [Target(TestedPoint("a", "", "check", np.array(place), Beneath({}), 0.0), np.add(place, way))
+                 for place, way in (([0.0, 0, 9], [0.03, -0.04, 7.0]), ([5.0, 50, 1], [0.0, 0.025, 0.0]))]  # fmt: skip
+        empty = Outcome("accuracy", "m", "", {}, {})
+        _arrows(empty, drawn)
+        near(np.diff(empty.layers["targets"].ends, axis=1)[:, 0], BAR_SHARE * 50 * np.array([[0.6, -0.8, 0], [0, 0.5, 0]]))
+        self.assertFalse(drawn[0].row.used or drawn[0].row.vegetated)
         with self.assertRaisesRegex(InputError, "no name there is that of a point"):
             self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=listed(self.points))
             run(setup, self.sources, silent())
@@ -290,19 +297,22 @@ class Beside(Study):
         left = plane.move(xyz)[:, 2] - tilted[:, 2]
         self.assertLess(left.std(), 0.02)
         near(left.mean(), 0.0, 1e-4)
+        tilted[:, 2] = 2 * self.points[:, 2] - tilted[:, 2]
+        self.sources = sources_of(store_of(self.cloud), points=listed(tilted, names))
+        other = corrections(run(AccuracySetup(Scope("cloud"), points="points", control="G*"), self.sources, silent()))[-1]
+        self.assertRegex(other.words, r"^levelled by [34]\.\d+ mm/m towards (26\d|27\d)°")
         turn = Rigid.of(rotation(np.random.default_rng(7), 0.5), FAR, np.array([0.4, -0.2, 0.1]))
-        self.sources = sources_of(
-            store_of(self.cloud), points=listed(self.points, names), picked=listed(turn(self.points), names)
-        )
+        rough = turn(self.points) + np.random.default_rng(8).normal(0, 0.02, (16, 3))
+        self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=listed(rough, names))
         found = corrections(
             run(AccuracySetup(Scope("cloud"), points="points", picked="picked", control="G*"), self.sources, silent())
         )
         self.assertRegex(found[-2].words, r"^turned by [\d.]+°, moved by [^,]+, the fit of 16 control targets by six parameters")
         self.assertRegex(found[-1].words, r"m and scaled by [+-]\d+ ppm, the fit of 16 control targets by seven parameters")
-        near(found[-1].move(turn(self.points)), self.points, 1e-5)
+        near(found[-1].move(rough), self.points, 0.06)
         turned = np.degrees(np.linalg.norm(scipy.spatial.transform.Rotation.from_matrix(found[-2].move.matrix).as_rotvec()))
         self.assertTrue(found[-2].words.startswith(f"turned by {turned:.4f}°"), (turned, found[-2].words))
-        left = np.linalg.norm(found[-2].move(turn(self.points)) - self.points, axis=1)
+        left = np.linalg.norm(found[-2].move(rough) - self.points, axis=1)
         self.assertIn(f"; {np.sqrt(np.mean(left**2)):.3f}\xa0m left", found[-2].title)
         self.assertEqual(corrections(self.run_it(listed(self.points))), ())
         self.assertEqual([len(places) for places in control_targets(outcome)], [0, 0], "without targets there are none")

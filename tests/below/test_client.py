@@ -12,7 +12,7 @@ from PIL import Image
 from kerb.core.cloud.finders import FINDERS
 from kerb.core.dates import date_in, date_of
 from kerb.core.errors import InputError
-from kerb.core.quantity import Decimals, bound, digits, fitting, quantity, round_number
+from kerb.core.quantity import Decimals, bound, digits, first_of, fitting, quantity, round_number
 from kerb.core.units import FOOT, METRE
 from kerb.job.state import Title
 from kerb.report.flow import exaggerated
@@ -90,6 +90,8 @@ class Usual(unittest.TestCase):
         self.assertEqual((InventorySetup.usual(METRE)["least_height"], AccuracySetup.usual(FOOT)["neighbours"]), (0.8, 6.0))
         for value, wanted in ((2.62, 2.5), (129.2, 120.0), (0.0328, 0.03), (9.3, 10.0), (1640.0, 1500.0), (0.0, 0.0)):
             self.assertEqual(round_number(value), wanted)
+        names = [f"n{k}" for k in range(4)]
+        self.assertEqual([first_of(names, most) for most in (3, 4, 5)], ["n0, n1, n2 and 1 more", *[", ".join(names)] * 2])
         store = store_of(np.random.default_rng(1).uniform(0, 90, (500, 3)), unit=FOOT)
         self.assertEqual(FINDERS["low"].usual(store).drop, 1.5)
 

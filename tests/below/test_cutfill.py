@@ -717,6 +717,8 @@ class Dates(CommandLine):
             mine = item([[0, 0], [5, 0], [5, 5]], "mine")
             after = propose(CutfillSetup(Scope("a"), Scope("b"), stable=(mine,)), sources, silent())
             self.assertEqual(after.stable[0], mine)
+            named = [(one.key, one.name) for one in after.stable[1:]]
+            self.assertEqual(named, [(f"g{k}", f"Stable ground {k}") for k in range(1, len(named) + 1)])
             self.assertGreater(len(after.stable), 1)
             shapes = [area.shape for area in after.named_areas("stable")[1:]]
             pit = shapely.box(*((np.array([40.0, 30]) + FAR[:2]) * one), *((np.array([60.0, 50]) + FAR[:2]) * one))

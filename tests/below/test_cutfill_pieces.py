@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import rasterio
 
-from kerb.core.errors import OutputError
+from kerb.core.errors import NotDeterminable, OutputError
 from kerb.core.progress import silent
 from kerb.core.surface.overlay import Change
 from kerb.core.surface.tin import Tin, triangulate
@@ -225,6 +225,18 @@ class Live(unittest.TestCase):
                 for name in ("net", "fill", "cut", "fill_area", "cut_area"):
                     near(quick.value(name), whole.value(name), 0.01 * 1600)
                     self.assertEqual(quick.figures[name].unit, whole.figures[name].unit)
+        # A tall ground, one cell of it, and beside it.
+        xyz = np.stack([*np.meshgrid(np.arange(11.0), np.arange(41.0)), np.zeros((41, 11))], axis=-1).reshape(-1, 3)
+        tall = sources_of(None, METRE, earlier=thing(triangulate(xyz + FAR)))
+        setup = CutfillSetup(Scope("a"), level=FAR[2] + 2.0)
+        live = ready(setup, tall)
+        for corners, area in (([[0, 0], [10, 0], [10, 40], [0, 40]], 400), ([[2, 38], [2.5, 38], [2.5, 38.5], [2, 38.5]], 0.25)):
+            found = live.answer(replace(setup, areas=(item(corners, "some"),)))
+            near(found.value("fill_area"), area, 1e-6)
+        with self.assertRaisesRegex(NotDeterminable, "share no ground"):
+            live.answer(replace(setup, areas=(item([[20, 0], [30, 0], [30, 9]], "beside"),)))
+        setup = CutfillSetup(Scope("a"), level=FAR[2] + 1.0, exchanged=True)
+        live = ready(setup, sources)
         for other in (
             replace(setup, exchanged=False), replace(setup, longest=3.0), replace(setup, level=None), replace(setup, take_out="plane"),
         ):  # fmt: skip

@@ -77,18 +77,8 @@ class Figures(unittest.TestCase):
             volume, second = Volume(100.0, 4.0, 40.0, 8.0, 48.0), Volume(99.0, 5.0, 40.0, 8.0, 48.0)
             gap = np.zeros(len(made.top.triangles), bool)
             gap[[3, 8]] = True
-            found = Measured(
-                made,
-                volume,
-                second,
-                0.5,
-                0.01,
-                gap,
-                1.5,
-                (55.0, "so"),
-                Slopes(33.0, 41.0, 1.234),
-                [Part("a", 3.0, ""), Part("b", 4.0, "")],
-            )
+            parts = [Part("a", 3.0, ""), Part("b", 4.0, "")]
+            found = Measured(made, volume, second, 0.5, gap, 1.5, (55.0, "so"), Slopes(33.0, 41.0, 1.234), parts)
             all_ = figures.worded(found, setup)
             m = unit.metres
             per = 1.6 * m**3

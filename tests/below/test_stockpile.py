@@ -45,6 +45,14 @@ class Truth(unittest.TestCase):
         self.assertAlmostEqual(got["level"], FRUSTUM + 0.3 * area, delta=1.0)
         self.assertAlmostEqual(got["lowest"], FRUSTUM + 0.02 * 10.4 * area, delta=12)
 
+    def test_the_area_along_a_rough_top_is_not_that_of_its_wrinkles(self):
+        """Noise of half a spacing wrinkles the triangles between points; cell means smooth it away."""
+        want = answer(store_of(heap_points())).value("surface_area")
+        for noise, way in ((0.001, "through every point"), (0.06, "over cell means of")):
+            found = answer(store_of(heap_points(noise=noise))).figures["surface_area"]
+            self.assertAlmostEqual(found.value / want, 1.0, delta=0.02)
+            self.assertIn(way, found.note)
+
     def test_base_from_another_cloud(self):
         xy = jittered(15, 0.3, 9)
         before = store_of(np.column_stack([xy, 0.02 * xy[:, 0] - 0.5]) + FAR)

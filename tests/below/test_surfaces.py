@@ -257,6 +257,12 @@ class Shapes(unittest.TestCase):
         found = fitted(CYLINDER, pipe)
         near([found.radius, found.rms], [0.2, 0.0], 1e-6)
         near(found.axis, [0, 1, 0], 1e-6)
+        for way in ([3.0, -4.0, 0.0], [3.0, 4.0, 0.0], [-3.0, -4.0, 0.5]):
+            # The axis runs up, and where it is level to the east, or else to the north.
+            along_ = np.array(way) / np.linalg.norm(way)
+            side = np.array([along_[1], -along_[0], 0.0]) / np.hypot(*along_[:2])
+            tube = along[:, None] * along_ + 0.2 * (np.cos(turn)[:, None] * side + np.sin(turn)[:, None] * np.cross(side, along_))
+            near(fitted(CYLINDER, tube + FAR).axis, along_, 1e-6)
         away, place = found.nearest(np.array([[0.5, 3, 0], [0.1, 3, 0], [0, 7, 0]]) + FAR)
         near(away, [0.3, -0.1, -0.2], 1e-6)
         near(place[:2] - FAR, [[0.2, 3, 0], [0.2, 3, 0]], 1e-6)

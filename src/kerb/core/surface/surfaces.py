@@ -41,7 +41,7 @@ class Surface(Protocol):
         """Elevations (n,) at (n, 2) places, NaN where it has none."""
 
     def tin(self, low: Floats, high: Floats) -> Tin:
-        """Its triangles that reach into the plan box of two corners, (2,) or (3,). Raises NotDeterminable, when there are none."""
+        """Triangles that reach into the plan box of two corners, (2,) or (3,). Raises NotDeterminable, when there is none."""
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,6 @@ class Measured:
     volume: Volume
     second: Volume
     cell: float
-    noise: float
     gap: Mask
     gap_edge: float
     surface: tuple[float, str]

@@ -103,7 +103,7 @@ def measure(heap: Heap, setup: StockpileSetup, progress: Progress) -> Measured:
     parts = uncertainty.parts(heap, setup, wide, noise, _gap_table(heap.top, gap))
     progress.step(0.9, "Describing the heap")
     surface = shape.surface_area(heap, noise[0])
-    return Measured(heap, volume, second, cell, noise[0], gap, gap_edge, surface, slopes, parts)
+    return Measured(heap, volume, second, cell, gap, gap_edge, surface, slopes, parts)
 
 
 def settings_used(
