@@ -216,7 +216,9 @@ class Strips(unittest.TestCase):
             store = stripped(*flown(rng, (0.0, 0.0, 0.01), 12_000))
             found = strips(store, "point_source_id", 2.0, np.ones(store.count, bool), silent())
             false += sum(one.trend.significant for one in found.levels)
+            told = run(AccuracySetup(Scope("cloud"), strips=True), sources_of(store, METRE), silent()) if not false else told
         self.assertLessEqual(false, 4)
+        self.assertFalse([note for note in told.warnings if note.code == "strip-trend"], "no trend that may be chance is told")
 
     def test_a_trend_by_as_few_pieces_as_are_enough(self):
         """Six pieces of three cells, of twenty that the strip has: the line through their medians with the bound of a slope
@@ -277,6 +279,8 @@ class Beside(Study):
         _arrows(empty, drawn)
         near(np.diff(empty.layers["targets"].ends, axis=1)[:, 0], BAR_SHARE * 50 * np.array([[0.6, -0.8, 0], [0, 0.5, 0]]))
         self.assertFalse(drawn[0].row.used or drawn[0].row.vegetated)
+        _arrows(still := Outcome("accuracy", "m", "", {}, {}), [replace(one, picked=one.row.place) for one in drawn])
+        self.assertEqual(still.layers, {}, "where nothing differs there is no arrow")
         with self.assertRaisesRegex(InputError, "no name there is that of a point"):
             self.sources = sources_of(store_of(self.cloud), points=listed(self.points, names), picked=listed(self.points))
             run(setup, self.sources, silent())
