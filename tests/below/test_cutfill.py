@@ -194,6 +194,8 @@ class Contours(unittest.TestCase):
             ours = [line for line in found if abs(line.level - level) < 1e-9]
             wanted = sum(np.hypot(*np.diff(one, axis=0).T).sum() for one in theirs)
             near(sum(line.length for line in ours), wanted, 1e-5 * max(wanted, 1))
+            shut = [np.array_equal(one[0], one[-1]) for one in theirs if len(one)]
+            self.assertEqual((len(ours), sum(line.closed for line in ours)), (len(shut), sum(shut)))
         corner = terrain.points[terrain.triangles]
         areas, volumes = level_table(terrain, levels[:1])
         whole = terrain.plan_areas * (corner[:, :, 2].mean(axis=1) - levels[0])

@@ -205,6 +205,15 @@ class WithLines(unittest.TestCase):
         edges = {tuple(sorted(e)) for e in along[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).tolist()}
         self.assertTrue(all((k, k + 1) in edges for k in range(40, 59)))
 
+    def test_a_line_across_a_notch_is_no_wall(self):
+        """The outline is L-shaped; a line from tip to tip, outside of it, encloses nothing."""
+        corners = np.array([[0.0, 0], [4, 0], [4, 2], [2, 2], [2, 4], [0, 4]])
+        ring = np.column_stack([np.arange(6), np.roll(np.arange(6), -1)])
+        for lines, area in (([[2, 4]], 12.0), ([[0, 3], [2, 4]], 12.0)):
+            found = constrained(corners, np.concatenate([ring, lines]), 6)
+            self.assertAlmostEqual(float(areas(corners, found).sum()), area)
+        self.assertAlmostEqual(float(areas(corners, constrained(corners, np.concatenate([ring, [[2, 4]]]), 7)).sum()), 14.0)
+
     def test_holes_and_lines_within_a_ring(self):
         rng = np.random.default_rng(8)
         ring = np.array([[0, 0, 0.0], [30, 0, 0], [30, 20, 0], [0, 20, 0]])

@@ -316,6 +316,18 @@ class Bound(unittest.TestCase):
 
 
 class Geometry(unittest.TestCase):
+    def test_how_far_round_the_line_is_looked(self):
+        """Five spacings, at least 0.15 m for the ground and 0.3 m across; steps of twice that, and no more than 240 of them."""
+        for unit in (METRE, FOOT):
+            m = unit.metres
+            for spacing, length, wanted in (
+                (0.01, 0.0, (0.15, 0.3, 0.3)),
+                (0.1, 0.0, (0.5, 1.0, 0.5)),
+                (0.1, 480.0, (0.5, 2.0, 0.5)),
+            ):
+                found = heap.search_of(StockpileSetup(), spacing / m, unit, length / m)
+                near(np.array([found.radius, found.step, found.width]) * m, wanted)
+
     def test_too_few_points_and_no_ground(self):
         setup = StockpileSetup(Scope("cloud"), toe=Drawn.of(SQUARE + FAR[:2]))
         ground = ground_of(roof)
