@@ -173,6 +173,11 @@ class Contours(unittest.TestCase):
             near(line.xy[:, 0], np.full(len(line.xy), FAR[0] + 10 * (line.level - FAR[2])), 1e-6)
             self.assertFalse(line.closed)
         self.assertEqual([index_every(2.0, line.level, 100.5) for line in lines], [True, False, False, False, False])
+        small, rng = surface(4, lambda p: 0.1 * p[:, 0], 12), np.random.default_rng(2)
+        for order in (rng.permutation(16) for _ in range(40)):  # whichever vertex and edge is the first
+            place = np.argsort(order).astype(np.int32)
+            mixed = contours(Tin.of(small.points[order], place[small.triangles]), 1.0, base=100.5)
+            near([line.length for line in mixed], np.full(10, 100.0), 1e-6)
         with self.assertRaisesRegex(InputError, "above zero"):
             contours(plane, 0.0)
         with self.assertRaisesRegex(InputError, "levels"):
