@@ -147,7 +147,7 @@ class Add(Verbs):
         self.json("add", job, DATA / "simple1_1.las", "--unit-in", "ft", "--every", "5")
         opened = Job.open(job)
         self.assertEqual((opened.state.title.unit, opened.state.holdings[0].points), ("ft", 213))
-        self.assertIn("every 5th point", opened.state.holdings[0].steps[-1])
+        self.assertIn("one of every 5 points", opened.state.holdings[0].steps[-1])
         other = self.folder / "crs.kerb"
         self.json("add", other, DATA / "extrabytes.las", "--crs", "EPSG:2993")
         self.assertEqual(Job.open(other).state.title.reference_system().code, "EPSG:2993")

@@ -196,11 +196,13 @@ class Dialog(Bringing):
         dialog.amount.every.setText("3")
         dialog.amount.every.editingFinished.emit()
         self.looked()
+        drawn = dialog.placing.thumbnail
+        self.assertGreater(len(drawn.other), len(dialog.files.job_site.xyz), "what comes along is drawn too")
         self.take(dialog)
         holding = self.session.job.state.holdings[-1]
         store = self.session.job.store(holding)
         self.assertEqual(np.unique(store.column("source_file")).tolist(), [0, 1])
-        self.assertIn("every 3th point", holding.steps[-1])
+        self.assertIn("one of every 3 points", holding.steps[-1])
         for other in self.session.job.state.holdings[:-1]:
             self.session.execute(holdings.altered(other, "hid it", visible=False))
         self.session.study_id = ""

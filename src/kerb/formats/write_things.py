@@ -143,7 +143,7 @@ def _lost(item: Placed, suffix: str) -> Notes:
             lost += ["names of lines"] if any(line.name for line in thing.lines) else []
         bent = [a.name for a in thing.alignments if suffix != ".xml" and not (suffix == ".dxf" and exact_in_arcs(a))]
         if bent:
-            shown = ", ".join(f"'{name}'" for name in bent[:MOST_NAMED])
+            shown = first_of([f"'{name}'" for name in bent], MOST_NAMED)
             lost.append(
                 f"arcs, spirals, vertical curves and stations of {len(bent)} alignments (written as chords): {shown}"
             )

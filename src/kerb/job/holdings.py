@@ -17,7 +17,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.place_check import PlaceCheck, Site, check
 from kerb.core.placing import AS_IS, LABEL, TRANSFORM, Placing, suggested
 from kerb.core.progress import Progress
-from kerb.core.quantity import count
+from kerb.core.quantity import count, first_of
 from kerb.core.reference import ReferenceSystem
 from kerb.core.space import put_in_place, refusal
 from kerb.core.things import CLOUD, KINDS, PICTURE, PictureRef, Placed, relocated, words_for
@@ -111,7 +111,7 @@ def import_cloud(
         data=f"data/{key}",
         points=store.count,
         notes=tuple(notes),
-        steps=_steps(wish, placing, wish.sieve.sentence),
+        steps=_steps(wish, placing, wish.sieve.words(stream.layout.reference.unit.code)),
     )
 
 
@@ -245,7 +245,7 @@ def _name_of(wish: ImportWish) -> str:
 
 def _steps(wish: ImportWish, placing: Placing, taken: str) -> tuple[str, ...]:
     files = [wish.path.name, *(other.path.name for other in wish.more)]
-    steps = [f"Imported from {', '.join(files[:6])}{' and more' if len(files) > 6 else ''}", placing.sentence]
+    steps = [f"Imported from {first_of(files, 6)}", placing.sentence]
     return (*steps, f"Taken: {taken}") if taken else tuple(steps)
 
 

@@ -93,10 +93,9 @@ class AmountPanel(QWidget):
         self.classes.setFixedWidth(84)
         self.spacing_unit = Label("")
         for widget in (
-            Label("Every"),
+            Label("One of every"),
             self.every,
-            Label("th point ·"),
-            Label("one in each cube of"),
+            Label("points · one in each cube of"),
             self.spacing,
             self.spacing_unit,
         ):

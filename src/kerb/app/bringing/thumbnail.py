@@ -74,7 +74,7 @@ class Thumbnail(QWidget):
         painter.drawImage(0, 0, picture.copy())
 
     def _outlines(self, painter: QPainter, how: tuple[Floats, float]) -> None:
-        middles = []
+        boxes: list[QRectF] = []
         for xyz, ink in ((self.other, self.theme.quiet), (self.new, self.theme.edge)):
             if not len(xyz):
                 continue
@@ -86,10 +86,10 @@ class Thumbnail(QWidget):
             painter.setPen(QPen(QColor(ink), 1.2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(box)
-            middles.append(box.center())
-        if len(middles) == 2 and (middles[0] - middles[1]).manhattanLength() > 60:
+            boxes.append(box)
+        if len(boxes) == 2 and not boxes[0].intersects(boxes[1]):
             painter.setPen(QPen(QColor(self.theme.ink), 1, Qt.PenStyle.DotLine))
-            painter.drawLine(*middles)
+            painter.drawLine(boxes[0].center(), boxes[1].center())
 
     def _key(self, painter: QPainter) -> None:
         painter.setFont(font(11))

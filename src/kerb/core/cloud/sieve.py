@@ -12,6 +12,7 @@ from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.sieve_kernels import admit
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area, inside_any
+from kerb.core.quantity import symbol
 
 FIRST_TABLE = 1 << 16
 
@@ -44,14 +45,13 @@ class Sieve:
         """Whether everything goes through."""
         return self == Sieve()
 
-    @property
-    def sentence(self) -> str:
-        """What was taken, for the job record."""
+    def words(self, unit: str) -> str:
+        """What was taken, for the job record; ``unit`` is the code of the stream's."""
         words = []
         if self.every > 1:
-            words.append(f"every {self.every}th point")
+            words.append(f"one of every {self.every} points")
         if self.spacing:
-            words.append(f"one point in each cube of {self.spacing:g}")
+            words.append(f"one point in each cube of {self.spacing:g} {symbol(unit)}")
         if self.classes:
             words.append(f"classes {', '.join(map(str, self.classes))}")
         if self.areas:
@@ -106,13 +106,14 @@ class Sieved:
         self._stream = stream
         self.sieve = sieve
         self.count = stream.count
-        self.layout = replace(stream.layout, details={**stream.layout.details, "thinned": sieve.sentence})
+        self.words = sieve.words(stream.layout.reference.unit.code)
+        self.layout = replace(stream.layout, details={**stream.layout.details, "thinned": self.words})
         self.seen = self.passed = 0
 
     @property
     def warnings(self) -> list[tuple[str, str]]:
         """Those of the stream, and what was taken."""
-        note = ("thinned", f"taken: {self.sieve.sentence}")
+        note = ("thinned", f"taken: {self.words}")
         return [*self._stream.warnings, note]
 
     def chunks(self, size: int) -> Iterator[AnyArray]:
