@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape
 
+from reportlab import rl_config
 from reportlab.lib.enums import TA_LEFT, TA_RIGHT
 from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
@@ -81,6 +82,8 @@ SECTIONS = {
 USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "repeat", "items", "signature")
 MARGIN = 17 * mm
 MOST_ROWS = 400
+# Pictures go in as bytes, not as letters: a file smaller by a fifth, made sooner.
+rl_config.useA85 = 0
 SCALES = (1.0, 0.94, 0.88, 0.82, 0.76, 0.7)
 
 
