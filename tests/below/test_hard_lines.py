@@ -212,5 +212,13 @@ class Pulling(unittest.TestCase):
         ground = Ground(self.points(), 0.15, METRE)
         rows = {row[0]: row[1] for row in run(setup, sources, silent()).tables["uncertainty"].rows}
         self.assertAlmostEqual(bound_of(ground, setup, sources) / rows["Combined"], 1.0, delta=0.2)
+        asked = []
+        with (
+            mock.patch("kerb.studies.stockpile.pull.BOUND_POINTS", len(ground.points) // 4),
+            mock.patch("kerb.studies.stockpile.pull.shape_heap", side_effect=lambda some, *_: asked.append(some)),
+            self.assertRaises(AttributeError),
+        ):
+            bound_of(ground, setup, sources)
+        self.assertEqual((len(asked[0].points), asked[0].spacing), (len(ground.points) // 4, 2 * ground.spacing))
         far = replace(setup, toe=Drawn.of(circle(1, 9) + FAR[:2] + 500))
         self.assertIsNone(bound_of(ground, far, sources))

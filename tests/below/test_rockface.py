@@ -11,6 +11,7 @@ from kerb.core.progress import silent
 from kerb.core.surface.frames import about_axis, on_plane
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.drawn import Drawn
+from kerb.studies.rockface.kind import describe
 from kerb.studies.rockface.run import run
 from kerb.studies.rockface.setup import RockfaceSetup
 from kerb.studies.scope import Scope
@@ -60,6 +61,7 @@ class Plane(unittest.TestCase):
                 near(found.value("net") * per, sign * CONE, 0.03)
                 near(found.value("gone" if turned else "grown") * per, CONE, 0.04)
                 near(found.value("check_net") * per, sign * CONE, 0.03)
+                self.assertEqual(describe({}, found), [found.method.split(",")[0]])
                 near(found.value("overhang"), 100.0 if turned else 0.0, 0.2)
                 near(found.value("face_area") * unit.metres**2, 200, 1.5)
                 heading, tilt = found.settings["seen_from"]
