@@ -156,6 +156,13 @@ class Valid(unittest.TestCase):
         m = mending.along_line(m, np.array([[20.0, 5, 90], [20, 35, 90]]) + [*FAR[:2], 0])[0]
         self.sound(m, m.base.plan_area)
         near(level_at(m, [[20, 20], [12, 20], [20, 12.5], [20, 5]]), [110, 110, 100, 90], atol=1e-6)
+        for bend in np.linspace(9.3, 17.9, 7):  # a bend on it is one vertex, on either side of it by rounding
+            for east in (19.0, 21.0):
+                bent = np.array([[12.0, bend, 100], [20, bend, 100], [east, bend + 1.5, 100]]) + [*FAR[:2], 0]
+                made = mending.along_line(m, bent)[0]
+                self.sound(made, m.base.plan_area)
+                away = np.hypot(*(made.vertices[:, :2] - made.local(far([[20.0, bend]]))).T)
+                self.assertEqual(np.count_nonzero(away < 1e-3), 1)
         with self.assertRaisesRegex(InputError, "crosses itself"):
             mending.along_line(m, np.array([[2.0, 2, 0], [8, 8, 0], [8, 2, 0], [2, 8, 0]]) + [*FAR[:2], 0])
         with self.assertRaisesRegex(InputError, "does not lie on"):
