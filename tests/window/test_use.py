@@ -1,10 +1,12 @@
 """What stood in the way of people at work: batches, pages that closed, legends that went, looks that were steps."""
 
+import gc
 import shutil
 import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pyproj
@@ -32,6 +34,7 @@ from kerb.app.bringing.results import Results
 from kerb.app.dialogs.chooser import StudyChooser
 from kerb.app.dialogs.systems import SystemDialog
 from kerb.app.dialogs.title import TitleBlock
+from kerb.app.garbage import NEVER, ROUNDS, Sweeper
 from kerb.core.progress import silent
 from kerb.core.reference import local_grid
 from kerb.core.units import METRE
@@ -314,6 +317,25 @@ class Dated(Bringing):
 
 
 class Tasks(Windowed):
+    def test_full_collections_wait_until_nobody_acts(self):
+        """The first look only remembers; a step between two looks puts it off; too few rounds are not worth one."""
+        usual = gc.get_threshold()
+        sweeper = Sweeper(lambda: self.session.job.state)
+        self.addCleanup(sweeper.stop)
+        self.assertEqual(gc.get_threshold(), (*usual[:2], NEVER))
+        with mock.patch("gc.collect") as collect, mock.patch("gc.get_count", return_value=(0, 0, ROUNDS)) as count:
+            sweeper.look()
+            self.session.execute(Change("Named", lambda state: replace(state, title=replace(state.title, site="Quay"))))
+            sweeper.look()
+            collect.assert_not_called()
+            sweeper.look()
+            collect.assert_called_once_with()
+            count.return_value = (9, 9, ROUNDS - 1)
+            sweeper.look()
+            collect.assert_called_once_with()
+        sweeper.stop()
+        self.assertEqual(gc.get_threshold(), usual)
+
     def test_work_that_is_done_at_once_is_told(self):
         """Who begins work connects to its end afterwards: however quick it is, the end is told."""
         task = self.session.start(lambda _progress: 7, "Nothing much")

@@ -18,6 +18,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from kerb.app import theme
+from kerb.app.garbage import Sweeper
 from kerb.app.icons import pixmap
 from kerb.app.window import Window
 from kerb.job.places import Settings, sweep_unsaved
@@ -99,7 +100,9 @@ def open_window(paths: Sequence[str] = (), demo: bool = False, fresh: bool = Fal
     else:
         QTimer.singleShot(0, lambda: window.take([Path(path).absolute() for path in paths]))
     afterwards(time.time())
+    sweeper = Sweeper(lambda: window.session.job.state if window.session.job is not None else None)
     status = app.exec()
+    sweeper.stop()
     for thread in threading.enumerate():
         if thread.name == AFTERWARDS:
             # What is loading the toolkit's parts must not see them taken down.

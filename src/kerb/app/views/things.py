@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from kerb.app.session import Session
@@ -40,13 +40,21 @@ class ThingsOverlay:
         inks = INKS[view.theme.name]
         # Of all lists together no more are named than can be read.
         names = MOST_NAMES
-        for number, holding in enumerate(job.state.holdings):
-            if not holding.visible or holding.kind not in (POINTS, LINES):
-                continue
-            thing = job.thing(holding).thing
+        painted = [
+            (number, holding, job.thing(holding).thing)
+            for number, holding in enumerate(job.state.holdings)
+            if holding.visible and holding.kind in (POINTS, LINES)
+        ]
+        lists = [thing.xyz for _, _, thing in painted if isinstance(thing, SurveyPoints)]
+        # Of hundreds of short lists the places are worked out in one go.
+        at, shown = _seen(view, np.concatenate(lists)) if lists else (np.empty((0, 2)), np.empty(0, np.bool_))
+        first = 0
+        for number, holding, thing in painted:
             ink = QColor(inks[number % len(inks)])
             if isinstance(thing, SurveyPoints):
-                names -= paint_points(view, painter, thing, ink, names)
+                mine = slice(first, first + len(thing.xyz))
+                first = mine.stop
+                names -= paint_points(view, painter, thing, (at[mine], shown[mine]), ink, names)
             elif isinstance(thing, LineSet):
                 signed = "_change_" in holding.style.get("field", "")
                 paint_lines(view, painter, thing, ink, _values(thing, holding), signed)
@@ -59,18 +67,24 @@ def ink_of(session: Session, holding: Holding, theme: str) -> str:
     return inks[number % len(inks)]
 
 
-def paint_points(view: View, painter: QPainter, points: SurveyPoints, ink: QColor, names: int = MOST_NAMES) -> int:
-    """Crosses at points; names when no more than ``names`` are in sight; how many were named."""
-    at, shown = _seen(view, points.xyz)
+def paint_points(
+    view: View, painter: QPainter, points: SurveyPoints, seen: tuple[Floats, np.ndarray], ink: QColor, names: int
+) -> int:
+    """Crosses at points, ``seen`` as :func:`_seen` has them; names when no more than ``names`` are in sight; how many were
+    named."""
+    at, shown = seen
     rows = np.flatnonzero(shown)
     if not len(rows):
         return 0
     halo = QColor(view.theme.sheet)
+    crosses = [
+        line
+        for x, y in at[rows[:MOST_VERTICES]].tolist()
+        for line in (QLineF(x - MARK, y, x + MARK, y), QLineF(x, y - MARK, x, y + MARK))
+    ]
     for colour, width in ((halo, 3.6), (ink, 1.6)):
         painter.setPen(QPen(colour, width))
-        for x, y in at[rows[:MOST_VERTICES]].tolist():
-            painter.drawLine(QPointF(x - MARK, y), QPointF(x + MARK, y))
-            painter.drawLine(QPointF(x, y - MARK), QPointF(x, y + MARK))
+        painter.drawLines(crosses)
     if len(rows) > names:
         return 0
     painter.setFont(font(11))
