@@ -190,7 +190,9 @@ class Summits(unittest.TestCase):
     def parted(self, z, least):
         order = np.flatnonzero(z.ravel() > 0)
         order = order[np.argsort(-z.ravel()[order], kind="stable")]
-        labels = np.zeros(z.size, np.int32)
+        # What lies behind the last cell is none of its neighbours.
+        room = np.zeros(z.size + 1, np.int32)
+        room[-1], labels = 1, room[:-1]
         summits(order, z.ravel(), z.shape[1], least, labels)
         return labels.reshape(z.shape)
 
@@ -204,6 +206,12 @@ class Summits(unittest.TestCase):
         self.assertEqual(len(np.unique(self.parted(close, 3.0))) - 1, 1, "the lower one rises two over the saddle")
         self.assertEqual(len(np.unique(self.parted(close, 1.0))) - 1, 2)
         self.assertEqual(saddle, 0.0)
+        corner = 5.0 - np.hypot(*np.mgrid[0:4, 0:5])
+        for way in (corner, corner[::-1], corner[:, ::-1], corner[::-1, ::-1]):
+            self.assertEqual(len(np.unique(self.parted(np.clip(way, 0, None), 0.5)[way > 0])), 1, "a summit in a corner")
+        apart = np.zeros((4, 5))
+        apart[0, 4], apart[3, 0] = 9.0, 3.0
+        self.assertEqual(len(np.unique(self.parted(apart, 0.5)[apart > 0])), 2)
 
     def test_as_many_as_last_and_each_in_one_piece(self):
         rng = np.random.default_rng(2)
