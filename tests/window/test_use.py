@@ -323,11 +323,18 @@ class Tasks(Windowed):
         sweeper = Sweeper(lambda: self.session.job.state)
         self.addCleanup(sweeper.stop)
         self.assertEqual(gc.get_threshold(), (*usual[:2], NEVER))
-        with mock.patch("gc.collect") as collect, mock.patch("gc.get_count", return_value=(0, 0, ROUNDS)) as count:
+        with (
+            mock.patch("gc.collect") as collect, mock.patch("gc.get_count", return_value=(0, 0, ROUNDS)) as count,
+            mock.patch("kerb.app.garbage.QGuiApplication") as hand,
+        ):  # fmt: skip
+            hand.mouseButtons.return_value = Qt.MouseButton.NoButton
             sweeper.look()
             self.session.execute(Change("Named", lambda state: replace(state, title=replace(state.title, site="Quay"))))
             sweeper.look()
+            hand.mouseButtons.return_value = LEFT
+            sweeper.look()
             collect.assert_not_called()
+            hand.mouseButtons.return_value = Qt.MouseButton.NoButton
             sweeper.look()
             collect.assert_called_once_with()
             count.return_value = (9, 9, ROUNDS - 1)
