@@ -82,7 +82,7 @@ SECTIONS = {
 USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "repeat", "items", "signature")
 MARGIN = 17 * mm
 MOST_ROWS = 400
-# Pictures go in as bytes, not as letters: a file smaller by a fifth, made sooner.
+# Pictures go in as bytes, not as letters: a file smaller by a sixth, made sooner.
 rl_config.useA85 = 0
 SCALES = (1.0, 0.94, 0.88, 0.82, 0.76, 0.7)
 
