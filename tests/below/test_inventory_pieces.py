@@ -26,6 +26,7 @@ from kerb.studies.inventory.propose import Yard
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.layers import FoundLine, FoundMesh
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
+from kerb.studies.parts import Part, combined, parts_of
 from kerb.studies.parts import joined as added
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Source, Sources
@@ -237,6 +238,8 @@ class Counted(unittest.TestCase):
         row = lambda net, **more: totals.Row("a", "m", None, values={"net": net}, **more)  # noqa: E731
         self.assertEqual((row(5.0, before=3.0).change, row(None, before=3.0).change, row(5.0).change), (2.0, None, None))
         self.assertEqual(totals.Row("a", "", None, totals.GONE, before=4.0).change, -4.0)
+        self.assertEqual(parts_of(measured(5.0, 9.0, Noise=1.0, Offset=None)), {"Noise": 1.0}, "neither unknown nor the sum")
+        self.assertEqual(combined([Part("a", 3.0, ""), Part("b", None, ""), Part("c", 4.0, "")]), 5.0)
         parts = [{"Vertical bias": 3.0, "Noise": 1.0}, {"Vertical bias": 4.0, "Noise": 2.0, "Other": 6.0}]
         self.assertAlmostEqual(added(parts, SHARED), np.sqrt(49 + 1 + 4 + 36))
         self.assertAlmostEqual(added(parts, SHARED, [2.0, 0.5]), np.sqrt(64 + 4 + 1 + 9))
