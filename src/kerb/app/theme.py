@@ -128,6 +128,7 @@ def style_sheet(t: Theme) -> str:
     QLabel[role="small"] {{ color: {t.quiet}; font-size: 11px; }}
     QLabel[role="section"] {{ color: {t.accent}; font-size: 11px; font-weight: 600; }}
     QLabel[role="group"] {{ color: {t.quiet}; font-size: 11px; font-weight: 600; }}
+    QLabel[role="verdict"] {{ color: {t.edge}; font-weight: 600; }}
     QLabel[role="headline"] {{ font-size: 34px; font-weight: 600; }}
     QLabel[role="unit"] {{ font-size: 16px; color: {t.quiet}; }}
     QLabel[role="heading"] {{ font-size: 16px; font-weight: 600; }}

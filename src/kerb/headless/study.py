@@ -200,7 +200,7 @@ def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
                 setup, remark = step.taken(setup, sources, progress.within(0.45, 0.5))
                 opened.notes += [Note(step.id, remark)] if remark else []
         setup.check()
-        outcome = kind.run(setup, sources, progress.within(0.5, 1.0))
+        outcome = kind.compute(setup, sources, progress.within(0.5, 1.0))
         outcome.warnings += [note for note in opened.notes if note not in outcome.warnings]
         if outputs and kind.write is not None:
             outcome.warnings += [Note(*note) for note in kind.write(setup, outcome, sources, outputs)]
@@ -407,7 +407,8 @@ def text(outcome: Outcome) -> str:
         error = f"  {bound(figure.u95, figure.unit)} (95 %)" if figure.u95 is not None else ""
         note = f"  {figure.note}" if figure.note else ""
         lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit, u95=figure.u95):>18}{error}{note}")
-    return "\n".join([*lines, *(f"! {note.text}" for note in outcome.warnings)])
+    verdict = [f"NOT RELIABLE: {outcome.verdict}"] if outcome.verdict else []
+    return "\n".join([*verdict, *lines, *(f"! {note.text}" for note in outcome.warnings)])
 
 
 def _help(about: Setting, default: float | None) -> str:

@@ -83,7 +83,7 @@ class Found:
     """The little that the job itself keeps of an outcome; the rest lies beside it under the name of ``print``.
 
     ``print`` is the fingerprint of what it was found from; ``value`` the headline figure in ``unit``; ``notes`` how many
-    warnings there are.
+    warnings there are, ``verdict`` why the figure cannot be trusted.
     """
 
     print: str
@@ -91,6 +91,7 @@ class Found:
     unit: str = ""
     u95: float | None = None
     notes: int = 0
+    verdict: str = ""
 
 
 @dataclass(frozen=True)

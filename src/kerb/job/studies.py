@@ -162,7 +162,7 @@ def answered(study: StudyRecord, outcome: Outcome, print_: str) -> Change:
     """Keep an outcome, in short, with the fingerprint of what it was found from."""
     figure = outcome.figures.get(study_kind(study.kind).headline.name)
     found = Found(print_, figure.value if figure else None, figure.unit if figure else "",
-                  figure.u95 if figure else None, len(outcome.warnings))  # fmt: skip
+                  figure.u95 if figure else None, len(outcome.warnings), outcome.verdict)  # fmt: skip
 
     def apply(state: JobState) -> JobState:
         current = state.study(study.id)
@@ -342,7 +342,7 @@ class Run:
 
     def __call__(self, job: Job, progress: Progress) -> Outcome:
         """Run it and keep the outcome in the job's folder. Raises InputError, JobError; Cancelled."""
-        outcome = study_kind(self.study.kind).run(self.setup, self.sources, progress)
+        outcome = study_kind(self.study.kind).compute(self.setup, self.sources, progress)
         progress.check()
         outcomes.keep(job.folder, f"{self.study.id}-{self.print}", outcome)
         return outcome

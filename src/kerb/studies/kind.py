@@ -13,6 +13,7 @@ from kerb.core.progress import Progress
 from kerb.core.section.placed import PlacedSection
 from kerb.studies.drawn import Item
 from kerb.studies.fields import CODECS
+from kerb.studies.inputs import judge_inputs
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Sources
@@ -202,6 +203,12 @@ class StudyKind:
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
     read_items: Callable[[Path], tuple[Item, ...]] | None = None
+
+    def compute(self, setup: Any, sources: Sources, progress: Progress) -> Outcome:
+        """Run it, and add what its inputs say of themselves and of one another. Raises what ``run`` raises."""
+        outcome = self.run(setup, sources, progress)
+        judge_inputs(setup, sources, outcome)
+        return outcome
 
     @property
     def headline(self) -> FigureAbout:

@@ -99,7 +99,10 @@ class Made:
 
 @dataclass
 class Outcome:
-    """Named figures, tables, drawable layers and warnings of one run of a study."""
+    """Named figures, tables, drawable layers and warnings of one run of a study.
+
+    ``verdict`` says in a few words why the headline figure cannot be trusted; it is empty where nothing speaks against it.
+    """
 
     study: str
     unit: str
@@ -116,6 +119,7 @@ class Outcome:
     makes: list[Made] = field(default_factory=list)
     items: dict[str, Outcome] = field(default_factory=dict)
     live: bool = False
+    verdict: str = ""
 
     @property
     def profiles(self) -> list[Profile]:
@@ -146,7 +150,7 @@ class Outcome:
 
     def to_json(self) -> dict[str, Any]:
         """The published form (CLI.md): plain values at full precision, no drawable layers."""
-        return {
+        data = {
             "kerb": __version__,
             "study": self.study,
             "unit": self.unit,
@@ -158,6 +162,12 @@ class Outcome:
             "warnings": [{"code": note.code, "text": note.text} for note in self.warnings],
             "method": self.method,
         }
+        return data | ({"verdict": self.verdict} if self.verdict else {})
+
+    def doubt(self, code: str, verdict: str, text: str) -> None:
+        """Add a warning that stands beside the headline as ``verdict``; the first one given stays there."""
+        self.verdict = self.verdict or verdict
+        self.warnings.insert(0, Note(code, text))
 
     def head(self) -> tuple[dict[str, Any], dict[str, Any]]:
         """A small plain head and the arrays beside it, from which :meth:`of_head` makes an equal outcome."""
@@ -193,6 +203,7 @@ class Outcome:
             tables={name: _table_of(table, arrays) for name, table in data["tables"].items()},
             warnings=[Note(note["code"], note["text"]) for note in data["warnings"]],
             method=data.get("method", ""),
+            verdict=data.get("verdict", ""),
             layers={name: put_together(layer, arrays) for name, layer in data["layers"]},
             charts=[put_together(chart, arrays) for chart in data["charts"]],
             attributes={

@@ -236,7 +236,7 @@ class Lists(QWidget):
         kind = study_kind(study.kind)
         value, second = headline(self.session, study), state_words(self.session, study)
         chosen = study.id == self.session.study_id and self.marks_study
-        alarm = "out of date" in second
+        alarm = "out of date" in second or second.startswith("▲")
         row.show_words(
             RowWords(study.name, second, value, chosen=chosen, alarm=alarm, tip=f"{kind.title}: {kind.question}")
         )
@@ -271,6 +271,8 @@ def state_words(session: Session, study: StudyRecord) -> str:
         return f"{kind} · not computed"
     if session.stale(study):
         return f"{kind} · out of date"
+    if study.found.verdict:
+        return f"▲ {study.found.verdict}"
     notes = study.found.notes
     return f"{kind} · up to date" if not notes else f"{kind} · {notes} note{'s' if notes > 1 else ''}"
 

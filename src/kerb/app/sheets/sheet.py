@@ -123,9 +123,14 @@ class StudySheet(QWidget):
         self.state = Label("")
         self.state.setProperty("role", "small")
         self.state.setWordWrap(True)
+        self.verdict = Label("")
+        self.verdict.setProperty("role", "verdict")
+        self.verdict.setWordWrap(True)
+        self.verdict.hide()
         for widget in (self.name, self.question):
             self.column.addWidget(widget)
         self.column.addLayout(row)
+        self.column.addWidget(self.verdict)
         self.column.addWidget(self.state)
         self.notes = column()
         self.column.addLayout(self.notes)
@@ -235,6 +240,7 @@ class StudySheet(QWidget):
         decimals = self.session.decimals
         first, *others = kind.where(HEADLINE)
         figure = outcome.figures.get(first.name)
+        self._judge(outcome.verdict)
         self._headline(figure, first, outcome.live)
         parts = []
         if figure is not None and figure.u95 is not None:
@@ -262,7 +268,12 @@ class StudySheet(QWidget):
             return "—" if figure.value is None else number(figure.value, 0)
         return quantity(figure.value, figure.unit, self.session.decimals, signed=about.signed, u95=figure.u95)
 
+    def _judge(self, verdict: str) -> None:
+        self.verdict.setText(f"▲ {verdict}" if verdict else "")
+        self.verdict.setVisible(bool(verdict))
+
     def _show_none(self, words: str) -> None:
+        self._judge("")
         self.figure.setText("—")
         self.unit.setText("")
         self.figure.setToolTip("")

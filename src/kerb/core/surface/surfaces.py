@@ -15,11 +15,15 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.polygon import box
+from kerb.core.once import Once
 from kerb.core.reference import ReferenceSystem
 from kerb.core.surface.elevation import ElevationGrid, unplaced
+from kerb.core.surface.sheets import TOP, Folded, folded, seen_sheet
 from kerb.core.surface.tin import Tin, triangulate
 
 MARGIN_SPACINGS = 5.0
+# Triangles lie over one another where that is more than this share of the plan area.
+LEAST_FOLDED = 1e-6
 
 
 class Surface(Protocol):
@@ -46,15 +50,31 @@ class Surface(Protocol):
 
 @dataclass(frozen=True)
 class TinSurface:
-    """Triangles with one elevation a place: a surface, or a mesh seen from above."""
+    """Triangles as a surface: a surface, or a mesh seen from above.
+
+    ``folded`` says where triangles lie over one another; elevations are then those of the sheet seen from above.
+    """
 
     whole: Tin
     reference: ReferenceSystem
+    folded: Folded | None = None
 
     @staticmethod
     def of(mesh: TriangleMesh, reference: ReferenceSystem) -> TinSurface:
         """From a mesh. Raises InputError, when it has no triangle seen from above."""
-        return TinSurface(mesh.tin(), reference)
+        tin = mesh.tin()
+        found = folded(tin)
+        real = found is not None and found.area > LEAST_FOLDED * tin.plan_area
+        return TinSurface(tin, reference, found if real else None)
+
+    @Once
+    def sheet(self) -> Tin:
+        """The triangles with one elevation a place. Raises InputError, when too many lie over one another."""
+        return self.whole if self.folded is None else seen_sheet(self.whole, TOP)
+
+    def from_side(self, side: str) -> TinSurface:
+        """The sheet that is seen from above (``top``) or below (``bottom``). Raises InputError as :attr:`sheet` does."""
+        return TinSurface(self.sheet if side == TOP else seen_sheet(self.whole, side), self.reference)
 
     @property
     def count(self) -> int:
@@ -69,15 +89,15 @@ class TinSurface:
 
     def at(self, xy: Floats) -> Floats:
         """Elevations (n,) at (n, 2) places, NaN outside."""
-        return self.whole.at(xy)
+        return self.sheet.at(xy)
 
     def tin(self, low: Floats, high: Floats) -> Tin:
         """The triangles that reach into a plan box. Raises NotDeterminable, when there are none."""
-        box, origin = self.whole.boxes, self.whole.origin[:2]
+        box, origin = self.sheet.boxes, self.sheet.origin[:2]
         touches = np.all((box[:, 2:] >= low[:2] - origin) & (box[:, :2] <= high[:2] - origin), axis=1)
         if not touches.any():
             raise NotDeterminable("the surface has no triangle here")
-        return self.whole.compact(touches)
+        return self.sheet.compact(touches)
 
 
 @dataclass(frozen=True)

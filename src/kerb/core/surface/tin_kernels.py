@@ -181,3 +181,31 @@ def merge(points, first, xy, order, keys, place, vertices, many, some_xy, some_o
             some_order[at], some_keys[at] = place[row], keys[k]
             at += 1
     return count
+
+
+@kernel
+def rim_marks(triangles, marks):
+    """Of each vertex the sum over its triangles of the mark of the next corner less that of the one before.
+
+    It is 0 where triangles go all the way round, since each neighbour is once the next and once the one before.
+    """
+    out = np.zeros(len(marks), np.int64)
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        out[a] += marks[b] - marks[c]
+        out[b] += marks[c] - marks[a]
+        out[c] += marks[a] - marks[b]
+    return out
+
+
+@kernel
+def layers_over(vertices, triangles, low, inverse, shape, starts, listed, xy, room, out):
+    """How many triangles hold each place; a place within ``room`` (a share of a triangle) of an edge is not in it."""
+    for q in range(xy.shape[0]):
+        x, y = xy[q, 0], xy[q, 1]
+        out[q] = 0
+        n = cell_of(x, low[0], inverse, shape[0]) * shape[1] + cell_of(y, low[1], inverse, shape[1])
+        for k in range(starts[n], starts[n + 1]):
+            s, r = _weights(vertices, triangles, listed[k], x, y)
+            if s > room and r > room and s + r < 1.0 - room:
+                out[q] += 1

@@ -4,18 +4,22 @@ taken out."""
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
+import shapely
 
 from kerb.core.arrays import Floats, ends
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
+from kerb.core.once import Once
 from kerb.core.progress import Progress
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.making import MOST_VERTICES
+from kerb.core.surface.outline import outline
 from kerb.core.surface.stable import Stable, stable_ground
 from kerb.core.surface.surfaces import CloudTop
 from kerb.core.surface.tin import Tin
@@ -38,6 +42,20 @@ class Compared:
     level: float | None = None
     stable: Stable | None = None
     taken_out: bool = False
+
+    @Once
+    def outlines(self) -> list[Any]:
+        """What each covers in plan, counted from the origin of the earlier one; None for one that is torn all over."""
+        return [outline(tin, self.earlier.origin[:2]) for tin in (self.earlier, self.later)]
+
+    def ground(self, area: Area | None, low: Floats) -> Any | None:
+        """What both cover, within an area where there is one, counted from ``low`` (2,); None where an outline is not known."""
+        if any(one is None for one in self.outlines):
+            return None
+        found = self.outlines[0].intersection(self.outlines[1])
+        shift = self.earlier.origin[:2] - low
+        found = shapely.transform(found, lambda xy: xy + shift)
+        return found if area is None else found.intersection(shapely.transform(area.shape, lambda xy: xy - low))
 
     def difference(self, xy: Floats) -> Floats:
         """Later minus earlier at (n, 2) places."""

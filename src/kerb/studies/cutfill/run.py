@@ -14,6 +14,7 @@ from kerb.core.geometry.area import Area, inside_any
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals, bound, digits, labelled, quantity, round_number
 from kerb.core.surface.grid import centres_of, shape_over
+from kerb.core.surface.outline import LEAST_SHARE, cell_shares
 from kerb.core.surface.overlay import Change, by_columns, change, covered, mask_of, pieces, zero_lines
 from kerb.core.surface.tin import Tin
 from kerb.studies.cutfill import figures, series, uncertainty
@@ -33,8 +34,12 @@ SAMPLES = 400
 RIM_PLACES = 2000
 MOST_ZERO = 60
 MOST_LABELS = 4000
-# Cells along the longer side of the map of large surfaces, and the share of a cell below which it does not count.
-LATTICE, SHARE = 700, 1e-12
+# Cells along the longer side of the map of large surfaces.
+LATTICE = 700
+# Parts of a cell along each side where the outline of a surface is too long to be followed.
+SUBCELLS = 4
+# Two ways that differ by more than this share of all that moved, and by more than the bound, are said to.
+WAYS_SHARE = 0.01
 
 
 def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -97,14 +102,24 @@ def cell_of(setup: CutfillSetup, found: Compared, area: Area | None) -> float:
 
 
 def by_grid(found: Compared, area: Area | None, cell: float, band: float) -> Change:
-    """Columns of cells, the difference taken in the middle of each and weighed by its share of the area."""
+    """Columns of cells: the difference in the middle of what both surfaces and the area cover of each, weighed by that share.
+
+    Shares are exact, but where a surface is torn in ten thousands of places: there each cell is read in sixteen parts.
+    """
     low, high = extent(found, area)
     if np.any(high <= low):
         return Change(0, 0, 0, 0, 0, 0)
     shape = shape_over(low, high, cell)
-    share = np.ones(shape[0] * shape[1]) if area is None else area.coverage(low, cell, shape).ravel()
-    some = share > SHARE
-    return by_columns(found.difference(centres_of(low, cell, shape)[some]), share[some] * cell**2, band)
+    ground = found.ground(area, low)
+    if ground is None:
+        cell, shape = cell / SUBCELLS, (shape[0] * SUBCELLS, shape[1] * SUBCELLS)
+        share = np.ones(shape) if area is None else area.coverage(low, cell, shape)
+        places = centres_of(low, cell, shape)
+    else:
+        share, middle = cell_shares(ground, np.zeros(2), cell, shape)
+        places = middle.reshape(-1, 2) + low
+    some = share.ravel() > LEAST_SHARE
+    return by_columns(found.difference(places[some]), share.ravel()[some] * cell**2, band)
 
 
 def _rim(found: Compared, areas: list[Area]) -> Floats:
