@@ -8,6 +8,7 @@ import numpy as np
 import rasterio
 
 from kerb.core.errors import NotDeterminable, OutputError
+from kerb.core.geometry.area import Area, ring_of
 from kerb.core.progress import silent
 from kerb.core.surface.overlay import Change
 from kerb.core.surface.tin import Tin, triangulate
@@ -159,18 +160,20 @@ class Bounds(unittest.TestCase):
     def parts(self, earlier, later, rim=None, area=1600.0, stable=None, **values):
         found = Compared(earlier, later, ("a", "b"), stable=stable, taken_out=values.pop("taken_out", False))
         one = Change(0, 0, 0, 0, area, 0)
-        made = uncertainty.parts(CutfillSetup(**values), found, one, np.empty((0, 3)) if rim is None else rim, "m")
+        where = uncertainty.Where(np.empty((0, 3)) if rim is None else rim, values.pop("areas", ()))
+        made = uncertainty.parts(CutfillSetup(**values), found, one, where, "m")
         return {part.name: part.u95 for part in made}
 
-    def test_noise_of_neighbours(self):
-        """White noise of two surfaces, taken to be alike over four spacings; edges of a lattice of 2 are 2 or 2.8 long."""
+    def test_noise_of_single_points(self):
+        """White noise of two lattices: each vertex stands for a cell a, so that the net errs by s √(A a) (JCGM 100:2008)."""
         rng = np.random.default_rng(5)
         rough = lambda s: lambda xy: 0.05 * xy[:, 0] + rng.normal(0, s, len(xy))  # noqa: E731
         one, other = plane(rough(0.03)), plane(rough(0.04), 2)
-        v, edges = one.vertices, np.concatenate([one.triangles[:, [a, b]] for a, b in ((0, 1), (1, 2), (2, 0))])
-        spacing = np.median(np.hypot(*(v[edges[:, 0], :2] - v[edges[:, 1], :2]).T))
-        found = self.parts(one, other)["Noise"]
-        self.assertAlmostEqual(found / (1.96 * 0.05 * 4 * spacing * 40), 1.0, delta=0.1)
+        found = self.parts(one, other)
+        shares = [1600 / len(tin.vertices) for tin in (one, other)]
+        wanted = 1.96 * 40 * np.hypot(0.03 * np.sqrt(shares[0]), 0.04 * np.sqrt(shares[1]))
+        self.assertAlmostEqual(found["Noise"] / wanted, 1.0, delta=0.15)
+        self.assertLess(found["Interpolation"], 1.5 * found["Noise"])
         few = triangulate(np.column_stack([WHOLE, [0.0, 1, 0, 1]]) + FAR)
         self.assertEqual(self.parts(few, few)["Noise"], 0.0)
 
@@ -187,10 +190,11 @@ class Bounds(unittest.TestCase):
                 a, b = corners[1, :2] - corners[0, :2], corners[2, :2] - corners[0, :2]
                 total += np.ptp(corners[:, 2]) / 2 * abs(a[0] * b[1] - a[1] * b[0]) / 2
         self.assertGreater(total, 100)
-        near(self.parts(one, flat)["Interpolation"], 1.96 * total / np.sqrt(3), 1e-6)
-        near(self.parts(one, flat, area=400.0)["Interpolation"], 1.96 * total / 4 / np.sqrt(3), 1e-6)
-        near(self.parts(one, one)["Interpolation"], 1.96 * total * np.sqrt(2 / 3), 1e-6)
-        near(self.parts(flat, flat)["Interpolation"], 0.0)
+        near(self.parts(one, flat)["Gaps"], 1.96 * total / np.sqrt(3), 1e-6)
+        near(self.parts(one, one)["Gaps"], 1.96 * total * np.sqrt(2 / 3), 1e-6)
+        near(self.parts(flat, flat)["Gaps"], 0.0)
+        away = Area((ring_of([[FAR[0] + a, FAR[1] + b] for a, b in ((0, 0), (5, 0), (5, 40), (0, 40))]),))
+        near(self.parts(one, flat, areas=(away,))["Gaps"], 0.0)
 
     def test_of_the_edge(self):
         """A border of length L with the change d all along: d s √(L s) / 2 / √3 of a spacing s, however finely it is walked."""

@@ -25,7 +25,7 @@ from kerb.core.surface.mending import Mended
 from kerb.core.surface.overlay import mask_of
 from kerb.core.surface.spots import SpotGrid, spot_levels
 from kerb.core.surface.stable import proposals, stable_ground
-from kerb.core.surface.surfaces import GridSurface
+from kerb.core.surface.surfaces import CloudTop, GridSurface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.tin_kernels import locate
 from kerb.core.units import METRE
@@ -340,7 +340,9 @@ class SpotsByBlocks(unittest.TestCase):
         for nodes in (lattice(60, 0.25) + 2, row):
             nodes = nodes + FAR[:2]
             with mock.patch("kerb.core.surface.spots.BLOCK", 7):
-                lowest, middle = (spot_levels(Scope("c").of(store), nodes, take, 0.5, silent()) for take in ("lowest", "median"))
+                lowest, middle = (
+                    spot_levels(CloudTop(Scope("c").of(store)), nodes, take, 0.5, silent()) for take in ("lowest", "median")
+                )
             for k in range(0, len(nodes), 7):
                 mine = points[np.hypot(*(points[:, :2] - nodes[k]).T) <= 0.5, 2]
                 near([lowest[k], middle[k]], [mine.min(), np.median(mine)])

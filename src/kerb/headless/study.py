@@ -12,7 +12,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
 from kerb.core.progress import Progress
-from kerb.core.quantity import bound, quantity
+from kerb.core.quantity import quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
@@ -53,7 +53,7 @@ from kerb.studies.fields import (
     Field,
 )
 from kerb.studies.kind import StudyKind
-from kerb.studies.outcome import Note, Outcome
+from kerb.studies.outcome import Note, Outcome, bounded
 from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
@@ -145,7 +145,7 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
             )  # fmt: skip
         if about.kind in (SCOPE, SURFACE):
             single = [n for n, a in kind.setup.declared().items() if a.kind in (SCOPE, SURFACE)][1:2] == [name]
-            _add_narrowing(parser, f"{flag[2:]}-", name, f"{about.section.lower()}-" if single else "")
+            _add_narrowing(parser, f"{flag[2:]}-", name, "against-" if single else "")
     elif about.kind == SURFACES:
         parser.add_argument(
             flag, dest=name, action="append", default=[], metavar="FILE",
@@ -404,7 +404,7 @@ def text(outcome: Outcome) -> str:
     """Figures and warnings as text."""
     lines = []
     for figure in outcome.figures.values():
-        error = f"  {bound(figure.u95, figure.unit)} (95 %)" if figure.u95 is not None else ""
+        error = f"  {bounded(figure)}" if figure.u95 is not None else ""
         note = f"  {figure.note}" if figure.note else ""
         lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit, u95=figure.u95):>18}{error}{note}")
     verdict = [f"NOT RELIABLE: {outcome.verdict}"] if outcome.verdict else []

@@ -59,7 +59,7 @@ from kerb.report.sections_figure import section_figures
 from kerb.report.text import bound_by, heading, printed_cell, printed_columns
 from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
 from kerb.studies.layers import Chart, Profile, Sections
-from kerb.studies.outcome import Figure, Outcome
+from kerb.studies.outcome import Figure, Outcome, bounded
 from kerb.studies.outcome import Table as StudyTable
 from kerb.studies.parts import joined, parts_of
 from kerb.studies.profiles import Cutter
@@ -379,7 +379,7 @@ def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flo
     figure = outcome.figures.get(about.name)
     details = []
     if figure is not None and figure.u95 is not None:
-        details.append(f"{bound(figure.u95, figure.unit, decimals)} (95 %)")
+        details.append(bounded(figure, decimals))
     for other in kind.where("headline")[1:]:
         more = outcome.figures.get(other.name)
         if more is not None and more.value is not None:

@@ -155,6 +155,16 @@ def choice(label: str, help_: str, choices: tuple[tuple[str, str], ...], **more:
     return _made(default, Field(label, help_, choices=choices, kind=CHOICE, **more))
 
 
+COUNTED = "counted"
+STRAYS = (("left-out", "Left out"), (COUNTED, "Counted"))
+
+
+def strays() -> Any:
+    """Whether single stray points count: one rule and one choice for all studies of surfaces."""
+    words = "Single points 0.6 m or more above or below all that is round them, or far off in plan"
+    return choice("Stray points", words, STRAYS, rare=True)
+
+
 def text(label: str, help_: str, **more: Any) -> Any:
     """A short text."""
     return _made("", Field(label, help_, kind=TEXT, **more))

@@ -7,10 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import quantity
 from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.fields import SCOPE, SURFACE
+from kerb.studies.layers import FoundPoints
 from kerb.studies.outcome import Note, Outcome
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
@@ -25,6 +27,7 @@ PROBES = 2000
 def judge_inputs(setup: Setup, sources: Sources, outcome: Outcome) -> None:
     """Add to an outcome what its inputs make doubtful."""
     _judge_pairs(setup, sources, outcome)
+    _tell_trimmed(sources, outcome)
     known = {note.code for note in outcome.warnings}
     for source in sources.items.values():
         # Only surfaces that were made ready for this answer are asked.
@@ -48,6 +51,33 @@ def _judge_pairs(setup: Setup, sources: Sources, outcome: Outcome) -> None:
             what = f"{a} is compared with itself" if a == b else f"{a} and {b} hold the same data"
             outcome.doubt("same-input", SAME_VERDICT, f"{what}: choose the other date or the reference")
             return
+
+
+def _tell_trimmed(sources: Sources, outcome: Outcome) -> None:
+    """Say which single points and how much of the rim were left out of the surfaces of clouds, and mark the points."""
+    known = {note.text for note in outcome.warnings}
+    for name in dict.fromkeys(name for name, _ in sources.tops):
+        parts = [part for own, top in sources.tops if own == name for part in top.trimmed]
+        if not parts:
+            continue
+        gone = np.unique(np.concatenate([part.strays for part in parts]), axis=0)
+        note = strays_note(name, gone, outcome.unit)
+        if note is not None and note.text not in known:
+            outcome.warnings.append(note)
+            outcome.layers[f"strays {name}"] = FoundPoints(gone, "gap", f"Excluded strays of {name}")
+        widest = max(parts, key=lambda part: part.rim_area)
+        if widest.rim_area > 0:
+            outcome.settings |= {"rim_edge": widest.rim_edge}
+
+
+def strays_note(name: str, gone: Floats, unit: str) -> Note | None:
+    """What to say of single points that were left out of a surface; None without any."""
+    if not len(gone):
+        return None
+    odd = gone[np.argmax(np.abs(gone[:, 2] - np.median(gone[:, 2])))] if len(gone) > 2 else gone[-1]
+    many = f"{len(gone)} stray points were" if len(gone) > 1 else "1 stray point was"
+    where = f"such as {odd[0]:.2f} E {odd[1]:.2f} N, elevation {quantity(float(odd[2]), unit)}"
+    return Note("strays", f"{name}: {many} excluded, {where}")
 
 
 def _narrowing(scope: Scope) -> Scope:

@@ -11,6 +11,7 @@ import numpy as np
 
 from kerb import __version__
 from kerb.core.geometry.mesh import TriangleMesh
+from kerb.core.quantity import Decimals, bound
 from kerb.core.reference import ReferenceSystem
 from kerb.core.things import SURFACE, Placed
 from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put_together, taken_apart
@@ -18,13 +19,15 @@ from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put
 
 @dataclass(frozen=True)
 class Figure:
-    """One named result. ``value`` None means not determinable; ``u95`` is its 95 % uncertainty, same unit."""
+    """One named result. ``value`` None means not determinable; ``u95`` is its 95 % uncertainty, same unit, and ``without``
+    what that leaves out."""
 
     value: float | None
     unit: str
     label: str
     u95: float | None = None
     note: str = ""
+    without: str = ""
 
 
 @dataclass(frozen=True)
@@ -197,7 +200,7 @@ class Outcome:
         """The reverse of :meth:`head`. Raises KeyError, TypeError or ValueError, when something is missing or wrong."""
         return Outcome(
             study=data["study"], unit=data["unit"], crs=data["crs"],
-            figures={name: Figure(**figure) for name, figure in data["figures"].items()},
+            figures={name: _figure_of(figure) for name, figure in data["figures"].items()},
             settings=data["settings"],
             inputs=[Input(**{**item, "steps": tuple(item.get("steps", ()))}) for item in data["inputs"]],
             tables={name: _table_of(table, arrays) for name, table in data["tables"].items()},
@@ -233,9 +236,25 @@ def _figure_json(figure: Figure) -> dict[str, Any]:
     data: dict[str, Any] = {"value": figure.value, "unit": figure.unit, "label": figure.label}
     if figure.u95 is not None:
         data["u95"] = figure.u95
+        if figure.without:
+            data["u95_without"] = figure.without
     if figure.note:
         data["note"] = figure.note
     return data
+
+
+def _figure_of(data: dict[str, Any]) -> Figure:
+    return Figure(
+        **{name: value for name, value in data.items() if name != "u95_without"}, without=data.get("u95_without", "")
+    )
+
+
+def bounded(figure: Figure, decimals: Decimals | None = None) -> str:
+    """The 95 % bound of a figure in words, with what it leaves out: ``± 12 m³ (95 %, excluding …)``; empty without one."""
+    if figure.u95 is None:
+        return ""
+    rest = f", excluding {figure.without}" if figure.without else ""
+    return f"{bound(figure.u95, figure.unit, decimals)} (95 %{rest})"
 
 
 def _table_json(table: Table) -> dict[str, Any]:

@@ -112,7 +112,7 @@ class Setup:
             if about.kind in (SCOPE, SURFACE):
                 data = value.to_json()
                 data.pop("holding")
-                role = "" if about.section == "Compared" else f"{key}_"
+                role = "" if name == self.main() else f"{key}_"
                 found |= {f"{role}{k}": v for k, v in data.items() if about.kind == SCOPE or v}
             elif about.kind in MANY:
                 found[key] = [{k: v for k, v in one.to_json().items() if k != "holding" and v} for one in value]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kerb.core.arrays import Floats
@@ -75,11 +75,12 @@ class Source:
 
 @dataclass(frozen=True)
 class Sources:
-    """What the fields of a setup name, in the job's unit."""
+    """What the fields of a setup name, in the job's unit. ``tops`` are the surfaces of clouds that were asked for, by name."""
 
     unit: LengthUnit = METRE
     items: dict[str, Source] = field(default_factory=dict)
     stated: tuple[Note, ...] = ()
+    tops: list[tuple[str, CloudTop]] = field(default_factory=list, compare=False)
 
     def source(self, name: str) -> Source:
         """What a field names. Raises InputError, when it names nothing."""
@@ -101,12 +102,17 @@ class Sources:
         _check_plan(self.source(name).name, found.reference, found.bounds)
         return found
 
-    def surface(self, name: str, scope: Scope) -> Surface:
-        """What a field names as a surface; of a cloud the points that count. Raises InputError, when it has no plan, or
-        NotDeterminable."""
+    def surface(self, name: str, scope: Scope, keep_strays: bool = False, longest: float | None = None) -> Surface:
+        """What a field names as a surface; of a cloud the points that count, cut to the areas of the scope, single strays left
+        out unless they are kept, with an outline whose edges are at most ``longest``.
+
+        Raises InputError, when it has no plan, or NotDeterminable.
+        """
         found = self.source(name)
         if found.store is not None:
-            return CloudTop(scope.of(self.store(name)))
+            top = CloudTop(replace(scope, within=()).of(self.store(name)), keep_strays, longest, scope.within)
+            self.tops.append((found.name, top))
+            return top
         _check_plan(found.name, found.whole.reference, found.whole.bounds)
         return found.whole
 

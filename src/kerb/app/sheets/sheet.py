@@ -13,11 +13,11 @@ from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
 from kerb.app.widgets import Label, made, plain, widgets_in
-from kerb.core.quantity import bound, fitting, number, quantity, symbol
+from kerb.core.quantity import fitting, number, quantity, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
 from kerb.studies.kind import COUNT, HEADLINE, SHEET, VOLUME, FigureAbout, StudyKind
-from kerb.studies.outcome import Figure, Outcome
+from kerb.studies.outcome import Figure, Outcome, bounded
 from kerb.studies.setup import Setup
 
 LARGE = 100
@@ -244,7 +244,7 @@ class StudySheet(QWidget):
         self._headline(figure, first, outcome.live)
         parts = []
         if figure is not None and figure.u95 is not None:
-            parts.append(f"{bound(figure.u95, figure.unit, decimals)} (95 %)")
+            parts.append(bounded(figure, decimals))
         for about in others:
             more = outcome.figures.get(about.name)
             if more is not None and more.value is not None:

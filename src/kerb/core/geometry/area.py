@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,6 +14,8 @@ from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
 from kerb.core.once import Once
 
+# Areas that share less than this part of the smaller one touch.
+LEAST_SHARED = 1e-6
 Ring = tuple[tuple[float, float], ...]
 
 
@@ -81,9 +83,35 @@ class Area:
             raise InputError(f"{name}: a hole crosses the outline or lies outside it")
 
 
+def overlapping(areas: Sequence[Area]) -> list[tuple[str, str, float]]:
+    """Pairs of areas that share ground, by name, with how much (an area within another too)."""
+    found = []
+    shapes = shapely.make_valid(np.array([area.shape for area in areas], object))
+    for one, other in zip(*shapely.STRtree(shapes).query(shapes), strict=True):
+        if one < other:
+            common = float(shapes[one].intersection(shapes[other]).area)
+            if common > LEAST_SHARED * min(areas[one].size, areas[other].size):
+                found.append((areas[one].name, areas[other].name, common))
+    return found
+
+
 def ring_of(places: Iterable[Any]) -> Ring:
     """A ring of plain numbers from anything with two or more numbers a place."""
     return tuple((float(place[0]), float(place[1])) for place in places)
+
+
+def touching_any(areas: tuple[Area, ...], points: Floats, room: float) -> Mask:
+    """Which of (n, 2 or more) points lie in one of some areas or within ``room`` of its border, that of its holes too."""
+    found = inside_any(areas, points)
+    for area in areas:
+        shift = area.outline[0]
+        near = np.flatnonzero(~found)
+        rim = shapely.MultiLineString(
+            [np.concatenate([ring, ring[:1]]) - shift for ring in (area.outline, *area.holes)]
+        )
+        shapely.prepare(rim)
+        found[near] = shapely.dwithin(rim, shapely.points(points[near, :2] - shift), room)
+    return found
 
 
 def inside_any(areas: tuple[Area, ...], points: Floats) -> Mask:

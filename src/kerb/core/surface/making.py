@@ -14,15 +14,13 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.sorting import sorted_keys
+from kerb.core.surface.cloud_top import beyond_rim, rim_edge
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.volume import between
 
 # So many vertices are triangulated at once: some 200 bytes each.
 MOST_VERTICES = 25_000_000
 LEVELS = 40
-# An edge of a concave outline is so many usual longest edges of triangles long at most.
-CONCAVE_EDGES = 5.0
 
 
 @dataclass(frozen=True)
@@ -70,40 +68,13 @@ def surface_from(store: CloudStore, among: Mask, thin: Thinning | None, shape: S
         tin = triangulate(points, rim, lines)
     progress.step(0.8, "Triangulating")
     if shape.concave:
-        tin = tin.compact(~_outside(tin, CONCAVE_EDGES * float(np.median(tin.longest_edges))))
+        tin = tin.compact(~beyond_rim(tin, rim_edge(tin)))
     if longest is None:
         return tin
     keep = tin.longest_edges <= longest
     if not keep.any():
         raise NotDeterminable(f"every triangle has an edge longer than {longest:g}")
     return tin.compact(keep)
-
-
-def _outside(tin: Tin, limit: float) -> Mask:
-    """The triangles (m,) that lie outside of a concave outline: taken off from the hull inwards, as long as an edge of the
-    outline is longer than a limit; gaps that lie inside stay closed (Duckham et al. 2008, characteristic shapes, but for their
-    care for outlines in several pieces)."""
-    edges = np.sort(
-        np.concatenate([tin.triangles[:, [1, 2]], tin.triangles[:, [2, 0]], tin.triangles[:, [0, 1]]]), axis=1
-    )
-    order, keys = sorted_keys((edges[:, 0].astype(np.uint64) << np.uint64(32)) | edges[:, 1].astype(np.uint64))
-    same = np.flatnonzero(keys[1:] == keys[:-1])
-    count = len(tin.triangles)
-    beside = np.full(3 * count, -1, np.int64)
-    one, other = order[same], order[same + 1]
-    beside[one], beside[other] = other % count, one % count
-    sides = beside.reshape(3, count).T
-    long = (np.hypot(*(tin.vertices[edges[:, 0], :2] - tin.vertices[edges[:, 1], :2]).T) > limit).reshape(3, count).T
-    # One more at the end stands for what lies outside of the hull.
-    gone = np.zeros(count + 1, np.bool_)
-    gone[-1] = True
-    todo = np.flatnonzero((sides < 0).any(axis=1))
-    while len(todo):
-        drop = todo[(gone[sides[todo]] & long[todo]).any(axis=1)]
-        gone[drop] = True
-        near = np.unique(sides[drop])
-        todo = near[~gone[near]]
-    return gone[:-1]
 
 
 def _elevations_along(points: Floats, ring: Floats) -> Floats:

@@ -32,7 +32,8 @@ def outline(tin: Tin, origin: Floats) -> Any | None:
     if len(edges) > MOST_EDGES:
         return None
     xy = tin.vertices[:, :2] + shift
-    found = shapely.build_area(shapely.multilinestrings(shapely.linestrings(xy[edges]))) if len(edges) else None
+    lines: Any = shapely.linestrings(xy[edges])
+    found: Any = shapely.build_area(shapely.multilinestrings(lines)) if len(edges) else None
     whole = float(np.abs(tin.plan_areas).sum())
     if found is None or abs(found.area - whole) > SAME_AREA * whole:
         found = shapely.union_all(shapely.polygons(xy[tin.triangles]))

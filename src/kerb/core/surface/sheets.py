@@ -11,6 +11,7 @@ import shapely
 from kerb.core.arrays import Floats, Ints, Mask
 from kerb.core.errors import InputError
 from kerb.core.parallel import each, ranges
+from kerb.core.surface.cutting import parted, soup
 from kerb.core.surface.tin import Tin
 from kerb.core.surface.tin_kernels import layers_over
 
@@ -18,6 +19,8 @@ TOP, BOTTOM = "top", "bottom"
 # A place counts as inside a triangle when it is this share of it away from its edges.
 INSIDE = 1e-6
 MOST_PARTED = 400_000
+# Less of the plan area than this lies over itself by rounding only.
+LEAST_FOLDED = 1e-6
 # Pieces of a triangle below this share of it are rounding.
 LEAST = 1e-9
 PAIRS_AT_A_TIME = 200_000
@@ -53,6 +56,8 @@ def folded(tin: Tin) -> Folded | None:
     largest = int(np.argmax(np.where(double, areas, 0.0)))
     # Each place of a sheet that lies over another is counted once for each sheet.
     area = float(np.sum(areas[double] * (1.0 - 1.0 / over[double])))
+    if area <= LEAST_FOLDED * float(areas.sum()):
+        return None
     return Folded(area, middle[largest] + tin.origin[:2])
 
 
@@ -68,7 +73,7 @@ def seen_sheet(tin: Tin, side: str) -> Tin:
             "write its sheets as separate surfaces"
         )
     sign = 1.0 if side == TOP else -1.0
-    shapes = shapely.polygons(tin.vertices[tin.triangles][:, :, :2])
+    shapes: Any = shapely.polygons(tin.vertices[tin.triangles][:, :, :2])
     sizes = np.abs(tin.plan_areas)
     plane = _planes(tin)
     pairs = _overlapping(shapes, sizes)
@@ -87,23 +92,8 @@ def seen_sheet(tin: Tin, side: str) -> Tin:
         if covered.area >= (1 - LEAST) * sizes[t]:
             continue
         left = shapes[t].difference(covered)
-        for piece in shapely.get_parts(left):
-            if piece.geom_type != "Polygon" or piece.area <= LEAST * sizes[t]:
-                continue
-            parts = shapely.get_parts(shapely.constrained_delaunay_triangles(piece))
-            corners = np.array([shapely.get_coordinates(part)[:3] for part in parts]).reshape(-1, 3, 2)
-            z = plane[t][0] + corners @ plane[t][1:]
-            triangles.append(np.concatenate([corners, z[:, :, None]], axis=2))
-    corners = np.concatenate([tin.vertices[tin.triangles[alone]], *triangles])
-    made = Tin(
-        np.ascontiguousarray(corners.reshape(-1, 3)),
-        np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3),
-        tin.origin,
-    )
-    turned = made.plan_areas < 0
-    flipped = made.triangles.copy()
-    flipped[turned] = flipped[turned][:, [0, 2, 1]]
-    return Tin(made.vertices, flipped[made.plan_areas != 0], tin.origin)
+        triangles.append(parted(left, plane[t], LEAST * sizes[t]))
+    return soup(np.concatenate([tin.vertices[tin.triangles[alone]], *triangles]), tin.origin)
 
 
 def _planes(tin: Tin) -> Floats:
@@ -131,7 +121,10 @@ def _overlapping(shapes: Any, sizes: Floats) -> _Pairs:
     keep = one < other
     one, other = one[keep], other[keep]
     spans = range(0, len(one), PAIRS_AT_A_TIME)
-    found = [shapely.intersection(shapes[one[k : k + PAIRS_AT_A_TIME]], shapes[other[k : k + PAIRS_AT_A_TIME]]) for k in spans]
+    found = [
+        shapely.intersection(shapes[one[k : k + PAIRS_AT_A_TIME]], shapes[other[k : k + PAIRS_AT_A_TIME]])
+        for k in spans
+    ]
     common = np.concatenate([np.empty(0, object), *found])
     real = shapely.area(common) > LEAST * np.minimum(sizes[one], sizes[other])
     one, other, common = one[real], other[real], common[real]

@@ -12,7 +12,7 @@ from kerb.core.arrays import TINY, Floats, ends
 from kerb.core.cloud.neighbours import NeighbourIndex
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.geometry.area import Area, inside_any
+from kerb.core.geometry.area import Area, touching_any
 from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.sorting import by_cells, run_medians
@@ -58,14 +58,14 @@ class SpotGrid:
         place = np.stack(np.meshgrid(columns, rows), axis=-1).reshape(-1, 2)
         xy = np.asarray(self.origin) + place * self.spacing @ self.axes
         if areas:
-            keep = inside_any(areas, xy)
+            keep = touching_any(areas, xy, ON_NODE * self.spacing)
         else:
             room = ON_NODE * self.spacing
             keep = np.all((xy >= low[:2] - room) & (xy <= high[:2] + room), axis=1)
         return xy[keep], place[keep][:, ::-1]
 
 
-def spot_levels(view: CloudView, nodes: Floats, take: str, radius: float, progress: Progress) -> Floats:
+def spot_levels(top: CloudTop, nodes: Floats, take: str, radius: float, progress: Progress) -> Floats:
     """Levels (n,) of nodes (n, 2): lowest or median of the points that count within a radius in plan, or by their triangles; NaN
     where there are none. Raises InputError; Cancelled."""
     if take != TIN and not (np.isfinite(radius) and radius > 0):
@@ -79,18 +79,18 @@ def spot_levels(view: CloudView, nodes: Floats, take: str, radius: float, progre
     size = BLOCK * max(float(np.sqrt(extent.prod() / len(nodes))), float(extent.max()) / len(nodes), TINY)
     order, starts = by_cells(nodes, low, size)
     groups = np.split(order, starts[1:])
-    level: Callable[[Floats], Floats] = lambda xy: _round(view, xy, take, radius)  # noqa: E731
+    level: Callable[[Floats], Floats] = lambda xy: _round(top.view, xy, take, radius)  # noqa: E731
     if take == TIN:
-        level = lambda xy: _triangles(view, xy)  # noqa: E731
+        level = lambda xy: _triangles(top, xy)  # noqa: E731
     for number, rows in enumerate(groups):
         progress.step(number / len(groups), "Reading levels")
         z[rows] = level(nodes[rows])
     return z
 
 
-def _triangles(view: CloudView, xy: Floats) -> Floats:
+def _triangles(top: CloudTop, xy: Floats) -> Floats:
     try:
-        return CloudTop(view).at(xy)
+        return top.at(xy)
     except NotDeterminable:
         return np.full(len(xy), np.nan)
 

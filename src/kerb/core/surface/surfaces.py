@@ -5,7 +5,7 @@ A cloud's top, triangles, an elevation grid and a model seen from above all answ
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 import numpy as np
@@ -13,17 +13,18 @@ import numpy as np
 from kerb.core.arrays import Floats
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.geometry.area import Area
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.polygon import box
 from kerb.core.once import Once
 from kerb.core.reference import ReferenceSystem
+from kerb.core.surface.cloud_top import STRAY_M, Trimmed, top_of
+from kerb.core.surface.cutting import cut_to
 from kerb.core.surface.elevation import ElevationGrid, unplaced
 from kerb.core.surface.sheets import TOP, Folded, folded, seen_sheet
-from kerb.core.surface.tin import Tin, triangulate
+from kerb.core.surface.tin import Tin
 
 MARGIN_SPACINGS = 5.0
-# Triangles lie over one another where that is more than this share of the plan area.
-LEAST_FOLDED = 1e-6
 
 
 class Surface(Protocol):
@@ -63,9 +64,7 @@ class TinSurface:
     def of(mesh: TriangleMesh, reference: ReferenceSystem) -> TinSurface:
         """From a mesh. Raises InputError, when it has no triangle seen from above."""
         tin = mesh.tin()
-        found = folded(tin)
-        real = found is not None and found.area > LEAST_FOLDED * tin.plan_area
-        return TinSurface(tin, reference, found if real else None)
+        return TinSurface(tin, reference, folded(tin))
 
     @Once
     def sheet(self) -> Tin:
@@ -142,9 +141,18 @@ class GridSurface:
 
 @dataclass(frozen=True)
 class CloudTop:
-    """The top of a cloud: the Delaunay surface through those of its points that count."""
+    """The top of a cloud: the Delaunay surface through those of its points that count.
+
+    Single strays are left out unless they are kept, and slivers along the rim with an edge over ``longest`` (by itself eight
+    usual longest edges); ``trimmed`` says what was. ``within`` are areas
+    that the surface is cut to; points beyond them still carry it.
+    """
 
     view: CloudView
+    keep_strays: bool = False
+    longest: float | None = None
+    within: tuple[Area, ...] = ()
+    trimmed: list[Trimmed] = field(default_factory=list, compare=False)
 
     @property
     def reference(self) -> ReferenceSystem:
@@ -167,13 +175,21 @@ class CloudTop:
 
     def tin(self, low: Floats, high: Floats) -> Tin:
         """The surface over a plan box, with a margin. Raises NotDeterminable, when there are fewer than three points."""
-        room = MARGIN_SPACINGS * self.view.store.spacing + 0.05 * float(np.sqrt(np.prod(high[:2] - low[:2])))
-        low, high = low[:2] - room, high[:2] + room
-        ring = box(low, high)
+        low, high = low[:2], high[:2]
+        if self.within:
+            corners = np.concatenate([area.outline for area in self.within])
+            low, high = np.maximum(low, corners.min(axis=0)), np.minimum(high, corners.max(axis=0))
+        if np.any(high < low):
+            raise NotDeterminable("the surface has no points here")
+        room = MARGIN_SPACINGS * self.view.store.spacing + 0.05 * float(np.sqrt(np.prod(high - low)))
+        ring = box(low - room, high + room)
         points = CloudView(self.view.store, replace(self.view.narrowing, ring=ring)).points()
         if len(points) < 3:
             raise NotDeterminable("the surface has no points here")
-        return triangulate(points)
+        least = None if self.keep_strays else STRAY_M / self.reference.unit.metres
+        tin, trimmed = top_of(points, least, self.longest)
+        self.trimmed.append(trimmed)
+        return cut_to(tin, self.within) if self.within else tin
 
 
 def surface_of(thing: object, reference: ReferenceSystem, name: str) -> Surface:

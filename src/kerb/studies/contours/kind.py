@@ -10,6 +10,7 @@ from kerb.core.things import LINES, Placed
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.studies.contours.run import line_set, lines_of, run
 from kerb.studies.contours.setup import ContoursSetup
+from kerb.studies.fields import COUNTED
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
@@ -25,7 +26,7 @@ ABOUT = (
 
 def write(setup: ContoursSetup, _outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write all lines by the ending of the file. Raises OutputError; what the run raises."""
-    surface = sources.surface("surface", setup.surface)
+    surface = sources.surface("surface", setup.surface, setup.strays == COUNTED, setup.longest)
     lines = lines_of(setup, surface, Progress())
     item = Placed(LINES, line_set(lines, setup.interval, setup.base), surface.reference)
     return write_thing(item, Path(paths["out"]), Progress())

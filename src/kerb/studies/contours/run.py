@@ -12,6 +12,7 @@ from kerb.core.surface.contours import Contour, contours, index_every, label_pla
 from kerb.core.surface.surfaces import Surface
 from kerb.core.things import LINES, Placed
 from kerb.studies.contours.setup import ContoursSetup
+from kerb.studies.fields import COUNTED
 from kerb.studies.layers import FoundLabels, FoundLine
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
@@ -26,7 +27,8 @@ LABELS_A_SIDE = 3
 def run(setup: ContoursSetup, sources: Sources, progress: Progress) -> Outcome:
     """Answer 'where do the levels run?'. Raises InputError; NotDeterminable; Cancelled."""
     setup.check()
-    surface, unit = sources.surface("surface", setup.surface), sources.unit
+    surface = sources.surface("surface", setup.surface, setup.strays == COUNTED, setup.longest)
+    unit = sources.unit
     low, high = surface.bounds
     lines = lines_of(setup, surface, progress)
     outcome = Outcome(STUDY, unit.code, surface.reference.code, {}, setup.settings())

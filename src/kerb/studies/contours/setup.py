@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kerb.studies.fields import COMPARED, number, surface, switch
+from kerb.studies.fields import COMPARED, number, strays, surface, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -21,7 +21,9 @@ class ContoursSetup(Setup):
     base: float = number("Base", "Levels are counted from this elevation", default=0.0, rare=True)
     smooth: bool = switch("Smooth", "Contours of a smooth surface through the same points; they never cross")
     longest: float | None = number(
-        "Longest edge", "Contours do not run over triangles with a longer edge in plan", automatic="no limit", low=0.0,
+        "Longest edge", "Contours do not run over triangles with a longer edge in plan",
+        automatic="no limit inside, eight usual edges along the rim", low=0.0,
         rare=True,
     )  # fmt: skip
+    strays: str = strays()
     keep: bool = switch("Put them into the job", "The contours become a holding of lines", rare=True)

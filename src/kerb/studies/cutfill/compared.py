@@ -16,17 +16,23 @@ from kerb.core.geometry import polygon
 from kerb.core.geometry.area import Area, inside_any
 from kerb.core.once import Once
 from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.grid import centres_of, shape_over
 from kerb.core.surface.making import MOST_VERTICES
 from kerb.core.surface.outline import outline
+from kerb.core.surface.roughness import roughness
 from kerb.core.surface.stable import Stable, stable_ground
-from kerb.core.surface.surfaces import CloudTop
+from kerb.core.surface.surfaces import CloudTop, Surface, TinSurface
 from kerb.core.surface.tin import Tin
-from kerb.studies.cutfill.setup import KEEP, PLANE, CutfillSetup
+from kerb.core.things import CLOUD, MODEL
+from kerb.studies.cutfill.setup import AUTOMATIC, DESIGNS, KEEP, PLANE, REFUSE, CutfillSetup
+from kerb.studies.fields import COUNTED
 from kerb.studies.scope import Scope
-from kerb.studies.sources import Sources
+from kerb.studies.sources import Source, Sources
 
+# Vertices that depart from the plane through their neighbours by less than this share of their spacing are those of a design.
+PLANAR = 1e-4
 STABLE_PLACES = 200_000
 # Two surveys never end at just the same rim: less than this share of what both cover is not worth a note.
 RIM_SHARE = 0.005
@@ -34,7 +40,8 @@ RIM_SHARE = 0.005
 
 @dataclass(frozen=True)
 class Compared:
-    """Both surfaces; what each is called; the level where one of them is one; what stable ground said and what was taken out."""
+    """Both surfaces; what each is called; the level where one of them is one; what stable ground said and what was taken out;
+    and which of them are measured: a level or a design has neither noise nor anything between its vertices."""
 
     earlier: Tin
     later: Tin
@@ -42,6 +49,7 @@ class Compared:
     level: float | None = None
     stable: Stable | None = None
     taken_out: bool = False
+    measured: tuple[bool, bool] = (True, True)
 
     @Once
     def outlines(self) -> list[Any]:
@@ -68,17 +76,19 @@ def compared(setup: CutfillSetup, sources: Sources, progress: Progress) -> Compa
     fields = ("earlier", "later")[: len(asked)]
     areas = [*setup.named_areas(), *setup.named_areas("stable")]
     low, high = _box(setup, sources, areas)
-    tins = []
+    tins, measured = [], []
     for number, (name, scope) in enumerate(zip(fields, asked, strict=True)):
         progress.step(0.1 + 0.4 * number, f"Triangulating {sources.source(name).name}")
-        tins.append(_tin(name, scope, sources, (low, high), setup.longest))
+        tins.append(_tin(name, scope, sources, (low, high), setup))
+        measured.append(name not in DESIGNS[setup.design] and not _is_design(setup, sources.source(name), tins[-1]))
     names = [sources.source(name).name for name in fields]
     if setup.level is not None:
         tins.append(_level(tins[0], setup.level))
         names.append(f"level {setup.level:g}")
+        measured.append(False)
     if setup.exchanged:
-        tins, names = tins[::-1], names[::-1]
-    found = Compared(tins[0], tins[1], (names[0], names[1]), setup.level)
+        tins, names, measured = tins[::-1], names[::-1], measured[::-1]
+    found = Compared(tins[0], tins[1], (names[0], names[1]), setup.level, measured=(measured[0], measured[1]))
     grounds = setup.named_areas("stable")
     if not grounds or setup.level is not None:
         return found
@@ -144,9 +154,35 @@ def _box(setup: CutfillSetup, sources: Sources, areas: list[Area]) -> tuple[Floa
     return low.min(axis=0), high.max(axis=0)
 
 
-def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], longest: float | None) -> Tin:
+def _is_design(setup: CutfillSetup, source: Source, tin: Tin) -> bool:
+    """Whether a surface is taken for a design by itself: a model, or triangles that follow planes."""
+    if setup.design != AUTOMATIC or source.kind == CLOUD:
+        return False
+    if source.kind == MODEL:
+        return True
+    sigma, spacing = roughness(tin)
+    return sigma < PLANAR * spacing
+
+
+def _one_sheet(surface: Surface, setup: CutfillSetup, source: Source, unit: str) -> Surface:
+    """A surface with one elevation a place. Raises InputError, where sheets lie over one another and none was chosen."""
+    if not isinstance(surface, TinSurface) or surface.folded is None:
+        return surface
+    if setup.sheet == REFUSE:
+        east, north = surface.folded.place
+        raise InputError(
+            f"{source.name}: on {quantity(surface.folded.area, unit + '2')} its triangles lie over one another (such as at "
+            f"{east:.2f} E {north:.2f} N): choose the top or the bottom sheet (--sheet top or bottom)"
+        )
+    return surface.from_side(setup.sheet)
+
+
+def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], setup: CutfillSetup) -> Tin:
     low, high = box
-    surface = sources.surface(name, scope)
+    longest = setup.longest
+    surface = _one_sheet(
+        sources.surface(name, scope, setup.strays == COUNTED, longest), setup, sources.source(name), sources.unit.code
+    )
     if isinstance(surface, CloudTop):
         some = CloudView(surface.view.store, replace(surface.view.narrowing, ring=polygon.box(low, high)))
         count = some.count() if surface.view.store.count > MOST_VERTICES else surface.view.store.count

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kerb.core.surface.overlay import Change
 from kerb.core.units import LengthUnit
@@ -14,6 +14,7 @@ from kerb.studies.outcome import Column, Figure, Table
 from kerb.studies.parts import Part, combined
 
 SHOWN = (SHEET, REPORT)
+OFFSET_LEFT_OUT = "the vertical offset between the epochs"
 ABOUT = (
     FigureAbout("net", "Net: fill − cut", VOLUME, (HEADLINE, SHEET, SUMMARY, REPORT), signed=True, adds=True),
     FigureAbout("fill", "Fill", VOLUME, (SHEET, SUMMARY, REPORT), adds=True),
@@ -23,25 +24,32 @@ ABOUT = (
     FigureAbout("same_area", "Area without change", AREA, SHOWN),
     FigureAbout("only_earlier_area", "Only the earlier covers", AREA, SHOWN),
     FigureAbout("only_later_area", "Only the later covers", AREA, SHOWN),
-    FigureAbout("check_net", "Net by the other way", VOLUME, SHOWN, signed=True),
+    FigureAbout("uncovered_area", "Neither covers", AREA, SHOWN, optional=True),
+    FigureAbout("check_net", "Net volume, independent check", VOLUME, SHOWN, signed=True),
     FigureAbout("check_percent", "Difference of the two ways", PERCENT, SHOWN, signed=True, optional=True),
     FigureAbout("stable_offset", "Later above earlier on stable ground", LENGTH, SHOWN, signed=True, optional=True),
     FigureAbout("stable_noise", "Noise on stable ground", LENGTH, SHOWN, optional=True),
-    FigureAbout("balance_level", "Level of balance", LENGTH, SHOWN, optional=True),
+    FigureAbout("balance_level", "Balance elevation", LENGTH, SHOWN, optional=True),
     FigureAbout("loose_cut", "Cut, loosened", VOLUME, SHOWN, optional=True),
-    FigureAbout("needed_fill", "Material for the fill", VOLUME, SHOWN, optional=True),
+    FigureAbout("needed_fill", "Fill required (uncompacted)", VOLUME, SHOWN, optional=True),
 )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class AreaChange:
-    """What changed in one area, by both ways, and what only one surface covers there."""
+    """What changed in one area, by both ways, and what only one surface or none covers there."""
 
     name: str
     exact: Change
     grid: Change
     only_earlier: float
     only_later: float
+    uncovered: float = 0.0
+
+    @property
+    def known(self) -> bool:
+        """Whether both surfaces cover some of it."""
+        return self.exact.area > 0
 
 
 def added(changes: Sequence[Change]) -> Change:
@@ -58,8 +66,8 @@ def figures_of(
     exact = setup.method == EXACT
     second = added([row.grid if exact else row.exact for row in rows])
     u95 = combined(parts)
-    without = [part.name.lower() for part in parts if part.u95 is None]
-    remark = "fill minus cut" + (f"; its bound is without the {' and '.join(without)}" if without else "")
+    without = OFFSET_LEFT_OUT if any(part.u95 is None for part in parts) else ""
+    remark = "fill minus cut"
     percent = 100 * (second.net - total.net) / abs(total.net) if total.net else None
     stable = found.stable
     values: dict[str, tuple[float | None, str, float | None, str]] = {
@@ -69,8 +77,9 @@ def figures_of(
         "fill_area": (total.fill_area, "area", None, ""),
         "cut_area": (total.cut_area, "area", None, ""),
         "same_area": (total.same_area, "area", None, ""),
-        "only_earlier_area": (sum(row.only_earlier for row in rows), "area", None, "counts for nothing"),
-        "only_later_area": (sum(row.only_later for row in rows), "area", None, "counts for nothing"),
+        "only_earlier_area": (sum(row.only_earlier for row in rows), "area", None, "not counted"),
+        "only_later_area": (sum(row.only_later for row in rows), "area", None, "not counted"),
+        "uncovered_area": (sum(row.uncovered for row in rows), "area", None, "not counted"),
         "check_net": (second.net, "volume", None, "by a grid" if exact else "exact, by overlay"),
         "check_percent": (percent, "%", None, ""),
         "stable_offset": (stable.offset if stable else None, "length", stable.u95 if stable else None, ""),
@@ -83,10 +92,11 @@ def figures_of(
     }  # fmt: skip
     units = {"volume": unit.volume_code(), "area": unit.area_code(), "length": unit.code, "%": "%"}
     labels = {about.name: about.label for about in ABOUT}
-    return {
+    made = {
         name: Figure(value, units[kind], labels[name], error, note)
         for name, (value, kind, error, note) in values.items()
     }
+    return made | {"net": replace(made["net"], without=without)}
 
 
 def tables_of(setup: CutfillSetup, rows: Sequence[AreaChange], parts: list[Part], unit: LengthUnit) -> dict[str, Table]:
@@ -97,18 +107,20 @@ def tables_of(setup: CutfillSetup, rows: Sequence[AreaChange], parts: list[Part]
         Column("fill_area", area, "Area of fill"), Column("cut_area", area, "Area of cut"),
         Column("same_area", area, "No change"),
         Column("only_earlier", area, "Only earlier"), Column("only_later", area, "Only later"),
-        Column("check_net", volume, "Net by the other way"),
+        Column("uncovered", area, "Neither"), Column("check_net", volume, "Independent check"),
     )  # fmt: skip
     found = []
     for row in rows:
         one, other = (row.exact, row.grid) if setup.method == EXACT else (row.grid, row.exact)
-        found.append((row.name, one.fill, one.cut, one.net, one.fill_area, one.cut_area, one.same_area, row.only_earlier,
-                      row.only_later, other.net))  # fmt: skip
+        counted = (one.fill, one.cut, one.net, one.fill_area, one.cut_area, one.same_area)
+        # Of an area that the two do not share nothing is known, which is not the same as no change.
+        found.append((row.name, *(counted if row.known else (None,) * len(counted)), row.only_earlier, row.only_later,
+                      row.uncovered, other.net if row.known else None))  # fmt: skip
     bounds = tuple((part.name, part.u95, part.how) for part in parts)
     about = (Column("part", "", "Part"), Column("u95", volume, "± 95 %"), Column("how", "", "How"))
     return {
         "areas": Table("Cut and fill by area", columns, tuple(found)),
-        "uncertainty": Table("Parts of the bound (95 %)", about, bounds),
+        "uncertainty": Table("Uncertainty budget (95 %)", about, bounds),
     }  # fmt: skip
 
 

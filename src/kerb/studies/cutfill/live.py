@@ -6,12 +6,14 @@ from dataclasses import replace
 
 import numpy as np
 
+from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.area import Area
 from kerb.core.progress import silent
 from kerb.core.surface.grid import centres_of, shape_over
+from kerb.core.surface.outline import cell_shares
 from kerb.core.surface.overlay import Change, by_columns
-from kerb.studies.cutfill.compared import compared, extent
+from kerb.studies.cutfill.compared import Compared, compared, extent
 from kerb.studies.cutfill.figures import added
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.outcome import Figure, Outcome
@@ -31,11 +33,20 @@ class LiveCutfill:
         self.low, high = extent(found, None)
         self.cell = float(np.sqrt(np.prod(np.maximum(high - self.low, 1e-9)) / CELLS))
         self.shape = shape_over(self.low, high, self.cell)
-        self.dz = found.difference(centres_of(self.low, self.cell, self.shape)).reshape(self.shape)
+        self.dz, self.share = self._read(found)
+
+    def _read(self, found: Compared) -> tuple[Floats, Floats]:
+        """The difference in the middle of what both cover of each cell, and that share of it."""
+        ground = found.ground(None, self.low)
+        if ground is None:
+            dz = found.difference(centres_of(self.low, self.cell, self.shape)).reshape(self.shape)
+            return dz, np.ones(self.shape)
+        share, middle = cell_shares(ground, np.zeros(2), self.cell, self.shape)
+        return found.difference(middle.reshape(-1, 2) + self.low).reshape(self.shape), share
 
     def covers(self, setup: CutfillSetup) -> bool:
         """As long as the same two are compared in the same way."""
-        same = ("earlier", "later", "exchanged", "stable", "take_out", "longest")
+        same = ("earlier", "later", "exchanged", "stable", "take_out", "longest", "sheet")
         return all(getattr(setup, name) == getattr(self.asked, name) for name in same) and (setup.level is None) == (
             self.asked.level is None
         )
@@ -69,7 +80,9 @@ class LiveCutfill:
             rows, columns = slice(first[1], last[1]), slice(first[0], last[0])
             low = self.low + first * self.cell
         part = dz[rows, columns]
-        share = np.ones(part.shape) if area is None or not part.size else area.coverage(low, self.cell, part.shape)
+        share = self.share[rows, columns]
+        if area is not None and part.size:
+            share = share * area.coverage(low, self.cell, part.shape)
         some = share > 0
         return by_columns(part[some], share[some] * self.cell**2, band)
 

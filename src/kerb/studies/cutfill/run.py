@@ -10,7 +10,7 @@ import shapely
 from kerb.core.arrays import Floats, Ints32
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
-from kerb.core.geometry.area import Area, inside_any
+from kerb.core.geometry.area import Area, inside_any, overlapping
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals, bound, digits, labelled, quantity, round_number
 from kerb.core.surface.grid import centres_of, shape_over
@@ -34,6 +34,7 @@ SAMPLES = 400
 RIM_PLACES = 2000
 MOST_ZERO = 60
 MOST_LABELS = 4000
+ROUNDING = 1e-9
 # Cells along the longer side of the map of large surfaces.
 LATTICE = 700
 # Parts of a cell along each side where the outline of a surface is too long to be followed.
@@ -56,11 +57,13 @@ def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
     for number, area in enumerate(asked):
         share = progress.within(0.4 + 0.3 * number / len(asked), 0.4 + 0.3 * (number + 1) / len(asked))
         rows.append(_of_area(found, area, setup, band, share))
-    total = figures.added([row.exact if setup.method == EXACT else row.grid for row in rows])
+    exact, grid = (figures.added([getattr(row, way) for row in rows]) for way in ("exact", "grid"))
+    total = exact if setup.method == EXACT else grid
     if total.area <= 0:
         raise NotDeterminable("the two surfaces share no ground here")
     unit = sources.unit
-    parts = uncertainty.parts(setup, found, total, _rim(found, areas), unit.symbol)
+    where = uncertainty.Where(_rim(found, areas), tuple(areas), None if setup.method == EXACT else grid.net - exact.net)
+    parts = uncertainty.parts(setup, found, total, where, unit.symbol)
     outcome = Outcome(STUDY, unit.code, sources.surface("earlier", setup.earlier).reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("earlier", "later" if setup.exchanged else "earlier")]
     if setup.level is None:
@@ -71,6 +74,7 @@ def run(setup: CutfillSetup, sources: Sources, progress: Progress) -> Outcome:
         outcome.figures["balance_level"] = replace(outcome.figures["balance_level"], value=balance)
     outcome.tables = figures.tables_of(setup, rows, parts, unit)
     outcome.warnings += _notes(setup, found, rows, total, unit.code)
+    _judge(outcome, areas, rows, (exact, grid), unit.code)
     _draw(outcome, setup, found, areas, progress.within(0.7, 0.8))
     outcome.charts = [*_profile(setup, found, areas), *_charts(found, areas, rows, unit.code)]
     if setup.further and setup.level is None:
@@ -91,8 +95,10 @@ def _of_area(
         for tin in (found.earlier, found.later)
     ]
     # What is left of rounding is no area.
-    only = [value if value > 1e-9 * exact.area else 0.0 for value in only]
-    return figures.AreaChange(area.name if area is not None else "All", exact, grid, *only)
+    least = 1e-9 * (area.size if area is not None else exact.area)
+    neither = area.size - exact.area - sum(only) if area is not None else 0.0
+    values = [value if value > least else 0.0 for value in (*only, neither)]
+    return figures.AreaChange(area.name if area is not None else "All", exact, grid, *values)
 
 
 def cell_of(setup: CutfillSetup, found: Compared, area: Area | None) -> float:
@@ -161,11 +167,13 @@ def _notes(
     setup: CutfillSetup, found: Compared, rows: list[figures.AreaChange], total: Change, unit: str
 ) -> list[Note]:
     earlier, later = found.names
-    words = "above" if total.net >= 0 else "below"
-    notes = [Note("sense", f"fill: {later} lies above {earlier}; as a whole it lies {words}")]
+    whole = ""
+    if abs(total.net) > ROUNDING * (total.fill + total.cut):
+        whole = f"; as a whole it lies {'above' if total.net > 0 else 'below'}"
+    notes = [Note("sense", f"fill: {later} lies above {earlier}{whole}")]
     only = [(sum(row.only_earlier for row in rows), earlier), (sum(row.only_later for row in rows), later)]
     notes += [
-        Note("uncovered", f"{quantity(size, unit + '2')} is covered by {name} only and counts for nothing")
+        Note("uncovered", f"{quantity(size, unit + '2')} is covered by {name} only and not counted")
         for size, name in only if size > RIM_SHARE * total.area
     ]  # fmt: skip
     stable = found.stable
@@ -184,8 +192,8 @@ def _notes(
             notes.append(Note("tilt", f"the stable ground is tilted by {digits(slope)} mm/m between the two"))
     elif setup.level is None and setup.level_error is None:
         notes.append(
-            Note("no-stable", "no stable ground is marked and the level of the epochs to one another is not stated: the bound "
-                 "is without it")
+            Note("no-stable", "The bound excludes the vertical offset between the epochs: mark stable ground, or state the "
+                 "vertical registration")
         )  # fmt: skip
     if setup.take_out != KEEP and stable is None:
         notes.append(Note("not-taken-out", "nothing was taken out: no stable ground is marked"))
@@ -193,6 +201,32 @@ def _notes(
         notes.append(Note("dead-band", f"changes up to {quantity(setup.detect, unit)} are not counted; they cover "
                           f"{quantity(total.same_area, unit + '2')}"))  # fmt: skip
     return notes
+
+
+def _judge(
+    outcome: Outcome, areas: list[Area], rows: list[figures.AreaChange], ways: tuple[Change, Change], unit: str
+) -> None:
+    """Say beside the headline what makes it doubtful: areas twice, ground that is missing, two ways that differ."""
+    exact, grid = ways
+    moved = exact.fill + exact.cut
+    u95 = outcome.figures["net"].u95 or 0.0
+    if abs(grid.net - exact.net) > max(WAYS_SHARE * moved, u95):
+        share = (
+            f"{100 * abs(grid.net - exact.net) / moved:.1f} % of all that moved" if moved else "although nothing moved"
+        )
+        text = f"the exact way and the grid differ by {quantity(abs(grid.net - exact.net), unit + '3')} ({share})"
+        outcome.doubt("two-ways", "The two ways of computing differ", text)
+    missing = [row for row in rows if row.known and row.uncovered > RIM_SHARE * max(row.exact.area, row.uncovered)]
+    for row in missing:
+        text = f"{row.name}: {quantity(row.uncovered, unit + '2')} is covered by neither surface and not counted"
+        outcome.doubt("missing-ground", "Ground is missing inside the areas", text)
+    for row in rows:
+        if not row.known:
+            text = f"{row.name}: the two surfaces share no ground there; it has no figures and is not in the total"
+            outcome.doubt("off-data", "An area lies off the data", text)
+    for one, other, common in overlapping(areas):
+        text = f"{one} and {other} overlap on {quantity(common, unit + '2')}, which counts twice"
+        outcome.doubt("overlap", "Areas overlap and count twice", text)
 
 
 def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Area], progress: Progress) -> None:

@@ -17,6 +17,7 @@ from kerb.studies.fields import (
     many,
     number,
     rings,
+    strays,
     surface,
     switch,
 )
@@ -25,6 +26,9 @@ from kerb.studies.setup import Setup
 
 EXACT, GRID = "exact", "grid"
 KEEP, OFFSET, PLANE = "none", "offset", "plane"
+AUTOMATIC, NO_DESIGN, REFUSE = "auto", "none", "refuse"
+# Which fields a choice of design names.
+DESIGNS = {AUTOMATIC: (), NO_DESIGN: (), "earlier": ("earlier",), "later": ("later",), "both": ("earlier", "later")}
 NEEDED = "Choose the later surface, or type a level."
 
 
@@ -32,22 +36,24 @@ NEEDED = "Choose the later surface, or type a level."
 class CutfillSetup(Setup):
     """Inputs and settings of cut and fill. Fill is where the later surface lies above the earlier one."""
 
-    earlier: Scope = surface("Earlier", "Cloud, surface, grid or model at the earlier date", COMPARED,
-                             needed="Choose the earlier surface.")  # fmt: skip
-    later: Scope = surface("Later", "Cloud, surface, grid, model or design at the later date", AGAINST, positional=True,
+    earlier: Scope = surface("Earlier", "Cloud, surface, grid or model at the earlier date: what the later one is compared with",
+                             AGAINST, needed="Choose the earlier surface.")  # fmt: skip
+    later: Scope = surface("Later", "Cloud, surface, grid, model or design at the later date", COMPARED, positional=True,
                            level="level", swap="exchanged", dated=1)  # fmt: skip
     level: float | None = number(
-        "Level", "An elevation in place of the later surface", section=AGAINST, automatic="a surface is compared"
+        "Level", "An elevation in place of the later surface", section=COMPARED, automatic="a surface is compared"
     )
     exchanged: bool = switch(
-        "Exchange", "The later one counts as the earlier one, and the other way round", section=AGAINST
+        "Swap earlier and later",
+        "The later one counts as the earlier one, and the earlier as the later",
+        section=AGAINST,
     )
     areas: tuple[Item, ...] = rings(
         "Areas", "Each is counted by itself; without any, all the ground that both cover", (), key="T", flag="within"
     )
     further: tuple[Scope, ...] = many(
         SURFACES, "Further dates", "Later epochs, each compared with the earlier surface too: a table and a chart by date",
-        section=AGAINST, rare=True,
+        section=COMPARED, rare=True,
     )  # fmt: skip
     stable: tuple[Item, ...] = rings(
         "Stable ground",
@@ -81,12 +87,22 @@ class CutfillSetup(Setup):
     detect: float | None = number(
         "Dead band", "Changes up to this much are not counted", automatic="every change counts", low=0.0
     )
+    strays: str = strays()
     longest: float | None = number(
         "Longest edge", "Triangles of clouds with a longer edge in plan are left out, so that gaps stay open",
-        automatic="no limit", low=0.0, rare=True,
+        automatic="no limit inside, eight usual edges along the rim", low=0.0, rare=True,
+    )  # fmt: skip
+    sheet: str = choice(
+        "Faces over one another", "Which sheet of a surface counts where its triangles lie over one another",
+        ((REFUSE, "Refuse"), ("top", "Top"), ("bottom", "Bottom")), rare=True,
+    )  # fmt: skip
+    design: str = choice(
+        "Design", "A design has no noise and is exact between its vertices; by itself a model and what follows planes is one",
+        ((AUTOMATIC, "Found by itself"), (NO_DESIGN, "None"), ("earlier", "Earlier"), ("later", "Later"), ("both", "Both")),
+        rare=True,
     )  # fmt: skip
     level_error: float | None = number(
-        "Level of the epochs", "How far the two may lie above one another as a whole, at 95 %, where no stable ground says it",
+        "Vertical registration", "How far the two may lie above one another as a whole, at 95 %, where no stable ground says it",
         automatic="not stated", low=0.0, rare=True,
     )  # fmt: skip
     swell: float | None = number(

@@ -5,29 +5,76 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
-from kerb.core.arrays import TINY, Floats
-from kerb.core.robust import spread
-from kerb.core.surface.contours import edges_of
+from kerb.core.arrays import TINY, Floats, Mask
+from kerb.core.geometry.area import Area, inside_any
 from kerb.core.surface.overlay import Change
+from kerb.core.surface.roughness import roughness
+from kerb.core.surface.sampling_error import sampling_variance, vertex_shares
+from kerb.core.surface.shared_noise import SharedNoise, shared_noise
 from kerb.core.surface.tin import Tin
-from kerb.studies.cutfill.compared import Compared
+from kerb.studies.cutfill.compared import Compared, extent
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.parts import K95, Part
 
 GAP_SPACINGS = 6.0
-# Noise of points of one survey is alike over some spacings (common practice; stable ground says it where there is some).
-ALIKE_SPACINGS = 4.0
-SAMPLE, FEWEST_NEIGHBOURS = 2000, 5
 
 
-def parts(setup: CutfillSetup, found: Compared, change: Change, rim: Floats, unit: str) -> list[Part]:
-    """Offset, noise, interpolation and edge, in the cube of the job unit.
+def parts(setup: CutfillSetup, found: Compared, change: Change, where: Where, unit: str) -> list[Part]:
+    """Offset, noise, interpolation, gaps and edge, in the cube of the job unit; of the grid way that of its cells too."""
+    sides = _sides(found, where.areas)
+    noise, white = _noise(found, change, sides, unit)
+    between = sum(sampling_variance(side.tin, side.keep) for side in sides)
+    found_parts = [
+        _offset(setup, found, change, unit),
+        noise,
+        Part(
+            "Interpolation",
+            K95 * float(np.sqrt(max(between - white, 0.0))),
+            "ground between the points: what surfaces of half of them differ by, beyond noise"
+            if sides
+            else "no points",
+        ),
+        _gaps(sides),
+        _edge(found, where.rim),
+    ]
+    if where.cells is not None:
+        found_parts.append(Part("Cell size", abs(where.cells), "difference of the grid from the exact overlay"))
+    return found_parts
 
-    ``rim`` are places (n, 3) along the border: easting, northing and the difference there, evenly spaced.
-    """
-    return [_offset(setup, found, change, unit), _noise(found, change, unit), _gaps(found, change), _edge(found, rim)]
+
+@dataclass(frozen=True)
+class Where:
+    """Where the bound is asked for: places along the borders with the difference there (n, 3), evenly spaced; the areas; and
+    by how much the grid differs from the exact way, where it is the grid that is stated."""
+
+    rim: Floats
+    areas: tuple[Area, ...] = ()
+    cells: float | None = None
+
+
+@dataclass(frozen=True)
+class _Side:
+    """A measured surface, and which of its vertices lie where both are and are asked about."""
+
+    tin: Tin
+    keep: Mask
+
+
+def _sides(found: Compared, areas: tuple[Area, ...]) -> list[_Side]:
+    sides = []
+    for tin, other, measured in zip(
+        (found.earlier, found.later), (found.later, found.earlier), found.measured, strict=True
+    ):
+        if measured:
+            xy = tin.points[:, :2]
+            keep = inside_any(areas, xy) if areas else np.ones(len(xy), np.bool_)
+            keep[keep] = np.isfinite(other.at(xy[keep]))
+            sides.append(_Side(tin, keep))
+    return sides
 
 
 def _offset(setup: CutfillSetup, found: Compared, change: Change, unit: str) -> Part:
@@ -54,63 +101,52 @@ def _offset(setup: CutfillSetup, found: Compared, change: Change, unit: str) -> 
     return Part("Offset", None, "not stated, and no stable ground says it: the bound is without it")
 
 
-def _noise(found: Compared, change: Change, unit: str) -> Part:
-    """Of noise s that is alike over a square of side r the mean over an area A errs by s r / √A."""
-    if found.stable is not None:
-        noise, reach = found.stable.noise, found.stable.reach
-        how = f"noise of {noise:.4g} {unit} on stable ground, alike over {reach:.3g} {unit}"
-    else:
-        sides = [_roughness(tin) for tin in (found.earlier, found.later) if len(tin.triangles) > 2]
-        noise = float(np.sqrt(sum(s**2 for s, _ in sides)))
-        reach = ALIKE_SPACINGS * max((spacing for _, spacing in sides), default=0.0)
-        how = f"noise of {noise:.4g} {unit} of neighbouring points, taken to be alike over {reach:.3g} {unit}"
-    return Part("Noise", K95 * noise * reach * float(np.sqrt(change.area)), how)
+def _noise(found: Compared, change: Change, sides: list[_Side], unit: str) -> tuple[Part, float]:
+    """The part of noise, and the variance of its share that each point has for itself.
+
+    Independent noise s of vertices that stand for areas w makes the volume uncertain by s √Σw². What neighbours share is read
+    on stable ground, where noise s that is alike over a square of side r makes it uncertain by s r √A; else from the variogram
+    of the difference.
+    """
+    white, single, spacing, how = 0.0, 0.0, 0.0, []
+    for side in sides:
+        sigma, apart = roughness(side.tin)
+        white += sigma**2 * float(np.sum(vertex_shares(side.tin)[side.keep] ** 2))
+        spacing, single = max(spacing, apart), float(np.hypot(single, sigma))
+        how.append(f"{sigma:.3g}")
+    words = f"noise of single points {' and '.join(how)} {unit}" if sides else "no points"
+    stable = found.stable
+    if stable is not None:
+        total = max(white, (stable.noise * stable.reach) ** 2 * change.area)
+        words = f"noise of {stable.noise:.3g} {unit} on stable ground, alike over {stable.reach:.3g} {unit}"
+        return Part("Noise", K95 * float(np.sqrt(total)), words), white
+    shared: SharedNoise | None = SharedNoise(0.0, 0.0)
+    low, high = extent(found, None)
+    if len(sides) == 2 and np.all(high > low):
+        shared = shared_noise(found.difference, low, high, spacing, single)
+    if shared is None:
+        words += "; what neighbours share cannot be told, since no ground is unchanged"
+        shared = SharedNoise(0.0, 0.0)
+    elif shared.sigma:
+        words += f"; {shared.sigma:.3g} {unit} of the difference shared over {shared.length:.3g} {unit}"
+    return Part("Noise", K95 * float(np.sqrt(white + shared.variance(change.area))), words), white
 
 
-def _roughness(tin: Tin) -> tuple[float, float]:
-    """Spread of vertices about the plane through their neighbours (median), and the spacing of vertices."""
-    _, edges = edges_of(tin.triangles)
-    v = tin.vertices
-    spacing = float(np.median(np.hypot(*(v[edges[:, 0], :2] - v[edges[:, 1], :2]).T)))
-    both = np.concatenate([edges, edges[:, ::-1]])
-    order = np.argsort(both[:, 0], kind="stable")
-    owner, other = both[order].T
-    first = np.searchsorted(owner, np.arange(len(v) + 1))
-    rows = np.arange(0, len(v), max(1, len(v) // SAMPLE))
-    counts = first[rows + 1] - first[rows]
-    left = np.empty(0)
-    # Those with as many neighbours have designs of one shape, which are solved at once.
-    for many in np.unique(counts[counts >= FEWEST_NEIGHBOURS]).tolist():
-        own = rows[counts == many]
-        near = other[first[own][:, None] + np.arange(many)]
-        design = np.concatenate([np.ones((*near.shape, 1)), v[near, :2] - v[own, None, :2]], axis=2)
-        # At the vertex itself the plane is its first coefficient, which errs by the length of its weights.
-        weights = np.linalg.pinv(design)[:, 0]
-        rest = v[own, 2] - np.sum(weights * v[near, 2], axis=1)
-        left = np.append(left, rest / np.sqrt(1.0 + np.sum(weights**2, axis=1)))
-    if len(left) < 10:
-        return 0.0, spacing
-    return spread(left, 0.0), spacing
-
-
-def _gaps(found: Compared, change: Change) -> Part:
-    """Triangles that bridge gaps: half their range of heights is an even distribution's half width."""
+def _gaps(sides: list[_Side]) -> Part:
+    """Triangles that bridge gaps: half their range of heights as half width of an even distribution; they err together."""
     total, count = 0.0, 0
-    for tin in (found.earlier, found.later):
-        if len(tin.triangles) <= 2 or not change.area:
-            continue
+    for tin, keep in ((side.tin, side.keep) for side in sides):
         longest = tin.longest_edges
-        long = longest > GAP_SPACINGS * float(np.median(longest))
+        long = (longest > GAP_SPACINGS * float(np.median(longest))) & keep[tin.triangles].all(axis=1)
         z = tin.vertices[tin.triangles[long], 2]
-        share = min(change.area / max(tin.plan_area, TINY), 1.0)
-        total += (share * float(np.sum(np.ptp(z, axis=1) * tin.plan_areas[long]) / 2)) ** 2 if long.any() else 0.0
+        total += float(np.sum(np.ptp(z, axis=1) * tin.plan_areas[long]) / 2) ** 2 if long.any() else 0.0
         count += int(long.sum())
     how = (
         "no gaps"
         if not count
         else f"half the range of heights of {count} triangles that bridge gaps, as an even distribution"
     )
-    return Part("Interpolation", K95 * float(np.sqrt(total)) / np.sqrt(3), how)
+    return Part("Gaps", K95 * float(np.sqrt(total)) / np.sqrt(3), how)
 
 
 def _edge(found: Compared, rim: Floats) -> Part:

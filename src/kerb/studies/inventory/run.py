@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from kerb.core.errors import NotDeterminable
+from kerb.core.geometry.area import Area, overlapping
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
 from kerb.core.quantity import number, quantity
@@ -68,6 +69,9 @@ def _fill(
     outcome.figures = figures.worded(setup, rows, sources.unit)
     outcome.tables = figures.tables(setup, rows, sources.unit)
     outcome.warnings = _warnings(setup, sources, heaps, rows)
+    for one, other, common in overlapping([Area((item.ring.xy, *item.ring.holes), item.name) for item, _ in heaps]):
+        words = f"{one} and {other} overlap on {quantity(common, sources.unit.area_code())}, which counts twice."
+        outcome.doubt("overlap", "Heaps overlap and count twice", words)
     _draw(outcome, heaps)
 
 
@@ -81,14 +85,6 @@ def _warnings(setup: InventorySetup, sources: Sources, heaps: Heaps, rows: list[
         for note in one.warnings:
             if note.text not in known and note != unfit:
                 found.append(Note(note.code, f"{item.name}: {note.text}"))
-    shapes = [shape_of(item) for item, _ in heaps]
-    for n, mine in enumerate(shapes):
-        for m in range(n + 1, len(shapes)):
-            common = mine.intersection(shapes[m]).area
-            if common > 1e-6 * min(mine.area, shapes[m].area):
-                area = quantity(common, sources.unit.area_code())
-                words = f"{heaps[n][0].name} and {heaps[m][0].name} overlap on {area}, which counts twice."
-                found.append(Note("overlap", words))
     gone = [row for row in rows if row.net is None and row.kind == totals.NOW]
     if gone and len(gone) < len(heaps):
         found.append(Note("total-part", f"The totals leave out {len(gone)} of {len(heaps)} heaps without a figure."))

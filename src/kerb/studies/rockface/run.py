@@ -24,7 +24,7 @@ from kerb.core.units import LengthUnit
 from kerb.studies.cutfill.compared import RIM_SHARE, Compared
 from kerb.studies.cutfill.run import CELLS_ALONG, by_grid
 from kerb.studies.cutfill.setup import CutfillSetup
-from kerb.studies.cutfill.uncertainty import parts
+from kerb.studies.cutfill.uncertainty import Where, parts
 from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.parts import combined
@@ -64,7 +64,8 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     if exact.area <= 0:
         raise NotDeterminable("the two dates share no part of the face")
     second = by_grid(found, turn, _cell(setup, found, turn), 0.0)
-    bounds = parts(CutfillSetup(level_error=setup.level_error), found, exact, np.empty((0, 3)), unit.symbol)
+    where = Where(np.empty((0, 3)), (turn,) if turn is not None else ())
+    bounds = parts(CutfillSetup(level_error=setup.level_error), found, exact, where, unit.symbol)
     outcome = Outcome(STUDY, unit.code, sources.store("earlier").reference.code, {}, setup.settings())
     outcome.settings["seen_from"] = _seen_from(frame, clouds[0])
     outcome.inputs = [
@@ -75,7 +76,7 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.figures = _figures(frame, exact, second, (combined(bounds), only, over), unit, framed)
     about = (Column("part", "", "Part"), Column("u95", unit.volume_code(), "± 95 %"), Column("how", "", "How"))
     outcome.tables["uncertainty"] = Table(
-        "Parts of the bound (95 %)", about, tuple((part.name, part.u95, part.how) for part in bounds)
+        "Uncertainty budget (95 %)", about, tuple((part.name, part.u95, part.how) for part in bounds)
     )
     outcome.tables["frame"] = _frame_table(frame, unit)
     _draw(outcome, found, frame, mask, progress.within(0.85, 0.95))
@@ -189,8 +190,8 @@ def _figures(
         "gone_area": (exact.cut_area, area, None, "along the frame"),
         "grown_area": (exact.fill_area, area, None, "along the frame"),
         "face_area": (exact.area, area, None, "along the frame, where both dates are"),
-        "only_earlier_area": (only[0], area, None, "counts for nothing"),
-        "only_later_area": (only[1], area, None, "counts for nothing"),
+        "only_earlier_area": (only[0], area, None, "not counted"),
+        "only_later_area": (only[1], area, None, "not counted"),
         "overhang": (100 * over, "%", None, "of the earlier face"),
         "along": (float(high[0] - low[0]), length, None, ""),
         "across": (float(high[1] - low[1]), length, None, ""),
@@ -275,7 +276,7 @@ def _say(
         Note("side", f"out of the face was taken to be {about}; “Other side out” turns it round"),
     ]
     notes += [
-        Note("uncovered", f"{quantity(size, unit.area_code())} is covered by {name} only and counts for nothing")
+        Note("uncovered", f"{quantity(size, unit.area_code())} is covered by {name} only and not counted")
         for size, name in zip(only, found.names, strict=True) if size > RIM_SHARE * exact.area
     ]  # fmt: skip
     if setup.earlier == setup.later:

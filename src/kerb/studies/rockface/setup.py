@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, PLACES, RING, choice, drawn, number, scope, switch
+from kerb.studies.fields import AGAINST, PLACES, RING, choice, drawn, number, scope, strays, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -38,6 +38,7 @@ class RockfaceSetup(Setup):
     cell: float | None = number(
         "Cell", "Side of the cells of the second way", automatic="about 300 along the longer side", low=0.0, rare=True
     )
+    strays: str = strays()
     level_error: float | None = number(
         "Place of the epochs", "How far the two may lie before one another as a whole, at 95 %", automatic="not stated", low=0.0,
     )  # fmt: skip

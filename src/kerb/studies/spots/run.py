@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,9 +15,12 @@ from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, labelled
 from kerb.core.surface.spots import TIN, SpotGrid, spot_levels
+from kerb.core.surface.surfaces import CloudTop
 from kerb.core.things import POINTS, Placed
+from kerb.studies.fields import COUNTED
 from kerb.studies.layers import FoundLabels, FoundLine, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
+from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
 from kerb.studies.spots.setup import SpotsSetup
 
@@ -30,7 +34,7 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
     """Answer 'how high is it at each node?'. Raises InputError, NotDeterminable; Cancelled."""
     setup.check()
     store, unit = sources.store("cloud"), sources.unit
-    view = setup.cloud.of(store)
+    top = _top(setup, sources, "cloud", setup.cloud)
     grid, areas = grid_of(setup), areas_of(setup)
     low, high = store.bounds
     nodes, place = grid.nodes(low, high, areas)
@@ -38,12 +42,13 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
         # Of a grid on round coordinates rows and columns are counted where it begins, not from where coordinates do.
         place = place - place.min(axis=0) + 1
     radius = setup.radius if setup.radius is not None else setup.spacing / 2
-    z = spot_levels(view, nodes, setup.take, radius, progress.within(0.0, 0.6))
+    z = spot_levels(top, nodes, setup.take, radius, progress.within(0.0, 0.6))
     known = np.isfinite(z)
     later = None
     if setup.later.holding:
-        other = setup.later.of(sources.store("later"))
-        later = spot_levels(other, nodes[known], setup.take, radius, progress.within(0.6, 0.95))
+        later = spot_levels(
+            _top(setup, sources, "later", setup.later), nodes[known], setup.take, radius, progress.within(0.6, 0.95)
+        )
     points = named(setup, nodes[known], z[known])
     outcome = Outcome(STUDY, unit.code, store.reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("cloud", "cloud", detail=setup.cloud.words(store))]
@@ -89,6 +94,13 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
             Made(f"Spot levels of {sources.source('cloud').name}", Placed(POINTS, points, store.reference))
         ]
     return outcome
+
+
+def _top(setup: SpotsSetup, sources: Sources, name: str, scope: Scope) -> CloudTop:
+    """The points of a cloud that levels are read from: an area says where nodes lie, not which points count."""
+    found = sources.surface(name, replace(scope, within=()), setup.strays == COUNTED)
+    assert isinstance(found, CloudTop)
+    return found
 
 
 def areas_of(setup: SpotsSetup) -> tuple[Area, ...]:

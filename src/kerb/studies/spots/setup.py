@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kerb.core.surface.spots import LOWEST, MEDIAN, TIN
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, RING, choice, drawn, number, scope, switch, text
+from kerb.studies.fields import AGAINST, RING, choice, drawn, number, scope, strays, switch, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -42,6 +42,7 @@ class SpotsSetup(Setup):
     radius: float | None = number(
         "Radius", "Points within it in plan decide", automatic="half the spacing", low=0.0, when=ROUND
     )
+    strays: str = strays()
     first_name: str = text("First name", "Name of the first node; the number at its end runs on", rare=True)
     code: str = text("Code", "Code of all nodes", rare=True)
     keep: bool = switch("Put them into the job", "The nodes become a list of points", rare=True)

@@ -10,7 +10,6 @@ import scipy
 import shapely
 
 from kerb.core.arrays import Floats, Mask
-from kerb.core.cloud.lone import lone
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
@@ -18,13 +17,16 @@ from kerb.core.geometry.area import Area
 from kerb.core.geometry.plane import Plane
 from kerb.core.progress import Progress
 from kerb.core.sorting import by_cells
+from kerb.core.surface.cloud_top import STRAY_M
+from kerb.core.surface.cloud_top import strays as stray_points
 from kerb.core.surface.surfaces import Surface
 from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.surface.toe import NO_POINTS, GroundReader, Search, Toe, plane_through
 from kerb.core.surface.volume import Base
 from kerb.core.units import LengthUnit
 from kerb.studies.attributes import elevations
-from kerb.studies.stockpile.setup import COUNTED, OVER_GROUND, HeapSetup, StockpileSetup
+from kerb.studies.fields import COUNTED
+from kerb.studies.stockpile.setup import OVER_GROUND, HeapSetup, StockpileSetup
 
 FEWEST_POINTS = 10
 JUMP_M = 0.3
@@ -34,7 +36,6 @@ RADIUS_SPACINGS = 5.0
 WIDTH_M = 0.3
 SLACK_SPACINGS = 3.0
 SLACK_M = 0.2
-STRAY_M = 0.6
 
 
 @dataclass(frozen=True)
@@ -103,7 +104,7 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
     fine = local_spacing(points, outer, spacing)
     if setup.strays == COUNTED:
         return Ground(points, fine, unit)
-    stray = lone(points, fine, STRAY_M / unit.metres)
+    stray = stray_points(points, fine, STRAY_M / unit.metres)
     return Ground(points[~stray], fine, unit, points[stray]) if stray.any() else Ground(points, fine, unit)
 
 

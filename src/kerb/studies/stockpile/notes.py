@@ -9,12 +9,12 @@ from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.view import WITHHELD
 from kerb.core.quantity import number, quantity
 from kerb.core.reference import ReferenceSystem, unfit
+from kerb.core.surface.cloud_top import STRAY_M
 from kerb.core.surface.toe import ACROSS_STEP, NO_POINTS, NOT_GROUND, TYPED, Toe
 from kerb.core.units import LengthUnit
 from kerb.studies.outcome import Note
 from kerb.studies.sources import Sources
 from kerb.studies.stockpile import shape
-from kerb.studies.stockpile.heap import STRAY_M
 from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import BASES, HeapSetup, StockpileSetup
 

@@ -9,7 +9,7 @@ from kerb.core.arrays import Floats
 from kerb.core.geometry.area import Area, ring_of
 from kerb.core.units import density_unit
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, LINE, RING, choice, drawn, number, scope, surface, text
+from kerb.studies.fields import AGAINST, LINE, RING, choice, drawn, number, scope, strays, surface, text
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -20,8 +20,6 @@ BASES = (
     ("level", "Given level"),
     ("surface", "Another surface"),
 )
-COUNTED = "counted"
-STRAYS = (("left-out", "Left out"), (COUNTED, "Counted"))
 DENSITIES = (("t/m3", "t/m³"), ("ton/yd3", "short ton/yd³"))
 
 
@@ -70,9 +68,7 @@ class HeapSetup(Setup):
         automatic="three times the spacing",
         rare=True,
     )
-    strays: str = choice(
-        "Stray points", "Single points 0.6 m or more above or below all that is round them", STRAYS, rare=True
-    )
+    strays: str = strays()
     bias: float = number(
         "Vertical bias", "95 % bound of a height offset between top and base surveys", default=0.0, low=0.0, rare=True
     )

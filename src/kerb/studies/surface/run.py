@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 
-from kerb.core.arrays import Mask
+from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import Thinning
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import polygon
+from kerb.core.geometry.area import inside_any
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, quantity, round_number
+from kerb.core.surface.cloud_top import STRAY_M, strays, usual_spacing
 from kerb.core.surface.columns import several_layers
+from kerb.core.surface.cutting import cut_to
 from kerb.core.surface.elevation import ElevationGrid, placed
 from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid_on
 from kerb.core.surface.making import LEVELS, MOST_VERTICES, Shape, departure, level_table, mean_level, surface_from
 from kerb.core.surface.spikes import Spikes, spike_free
+from kerb.core.surface.surfaces import MARGIN_SPACINGS
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import LengthUnit
+from kerb.studies.fields import COUNTED
+from kerb.studies.inputs import strays_note
 from kerb.studies.layers import FoundMesh, FoundPoints, Plot
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
@@ -44,8 +51,10 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     store, unit = sources.store("cloud"), sources.unit
     among = _among(setup, store, progress.within(0.0, 0.05))
     used = int(np.count_nonzero(among))
+    among, gone = _without_strays(setup, store, among)
+    before = int(np.count_nonzero(among))
     among = _without_spikes(setup, store, among, unit, progress.within(0.05, 0.1))
-    spikes = used - int(np.count_nonzero(among))
+    spikes = before - int(np.count_nonzero(among))
     thin, shape = _how(setup, sources)
     lines = sources.lines("breaklines").lines if setup.breaklines else ()
     grid: ElevationGrid | None = None
@@ -55,6 +64,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         tin = grid.tin()
     else:
         tin = surface_from(store, among, thin, shape, progress.within(0.1, 0.7))
+        tin = cut_to(tin, setup.cloud.within) if setup.cloud.within else tin
     away = departure(store, among, tin, progress.within(0.7, 0.95)) if thin is not None or grid is not None else None
     outcome = Outcome(STUDY, unit.code, store.reference.code, {}, setup.settings())
     outcome.inputs = [sources.input("cloud", "cloud", used, setup.cloud.words(store))]
@@ -65,7 +75,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.figures = {
         "vertices": Figure(float(len(tin.vertices)), "", "Vertices"),
         "triangles": Figure(float(len(tin.triangles)), "", "Triangles"),
-        "plan_area": Figure(tin.plan_area, area, "Area in plan"),
+        "plan_area": Figure(tin.plan_area if grid is None else grid.known * grid.cell**2, area, "Area in plan"),
         "surface_area": Figure(tin.surface_area, area, "Area along the surface"),
         "lowest": Figure(float(z.min()), length, "Lowest"),
         "highest": Figure(float(z.max()), length, "Highest"),
@@ -77,6 +87,10 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
         "cells": Figure(float(grid.known) if grid is not None else None, "", "Cells"),
         "filled_cells": Figure(float(filled) if grid is not None else None, "", "Cells in filled gaps"),
     }
+    note = strays_note(sources.source("cloud").name, gone, length)
+    if note is not None:
+        outcome.warnings.append(note)
+        outcome.layers["strays"] = FoundPoints(gone, "gap", "Excluded strays")
     if setup.spike_edge is not None:
         share = f"{spikes} of {used} points ({100 * spikes / used:.1f} %)"
         outcome.settings |= {"spike_depth": _depth(setup, unit)}
@@ -161,7 +175,8 @@ def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]
 def gridded(setup: SurfaceSetup, sources: Sources, progress: Progress) -> ElevationGrid:
     """The grid by itself, to be written. Raises as :func:`run` does."""
     store = sources.store("cloud")
-    among = _without_spikes(setup, store, _among(setup, store, progress), sources.unit, progress)
+    among, _ = _without_strays(setup, store, _among(setup, store, progress))
+    among = _without_spikes(setup, store, among, sources.unit, progress)
     return _grid(setup, store, among, _how(setup, sources), progress)[0]
 
 
@@ -181,18 +196,44 @@ def _grid(
         filled = int(np.count_nonzero(new))
     ring = how[1].ring
     if ring is not None:
-        rows, columns = np.meshgrid(*(np.arange(size) for size in grid.z.shape), indexing="ij")
-        middle = placed(grid.affine, np.column_stack([columns.ravel() + 0.5, rows.ravel() + 0.5]))
-        inside = polygon.contains(ring, middle).reshape(grid.z.shape)
-        grid = replace(grid, z=np.where(inside, grid.z, np.nan))
+        grid = _cells_where(grid, lambda xy: polygon.contains(ring, xy))
+    if setup.cloud.within:
+        grid = _cells_where(grid, lambda xy: inside_any(setup.cloud.within, xy))
     if grid.known < 4:
         raise NotDeterminable("fewer than four cells have points: take a larger cell")
     return grid, filled
 
 
+def _cells_where(grid: ElevationGrid, inside: Callable[[Floats], Mask]) -> ElevationGrid:
+    """The cells of a grid whose middle lies inside."""
+    rows, columns = np.meshgrid(*(np.arange(size) for size in grid.z.shape), indexing="ij")
+    middle = placed(grid.affine, np.column_stack([columns.ravel() + 0.5, rows.ravel() + 0.5]))
+    return replace(grid, z=np.where(inside(middle).reshape(grid.z.shape), grid.z, np.nan))
+
+
+def _without_strays(setup: SurfaceSetup, store: CloudStore, among: Mask) -> tuple[Mask, Floats]:
+    """The points of a mask without single strays, and those (k, 3)."""
+    rows = np.flatnonzero(among)
+    # What lies alone under trees is looked for by what holds it off.
+    if setup.strays == COUNTED or setup.spike_edge is not None or len(rows) > MOST_VERTICES:
+        return among, np.empty((0, 3))
+    points = store.coordinates(rows)
+    alone = strays(points, usual_spacing(points), STRAY_M / store.reference.unit.metres)
+    stay = among.copy()
+    stay[rows[alone]] = False
+    return stay, points[alone]
+
+
 def _among(setup: SurfaceSetup, store: CloudStore, progress: Progress) -> Mask:
+    """The points that count; an area cuts the surface, and points a little beyond it carry its border."""
     among = np.zeros(store.count, np.bool_)
-    among[setup.cloud.of(store).all_rows(progress)] = True
+    scope, ring = setup.cloud, None
+    if scope.within:
+        corners = np.concatenate([area.outline for area in scope.within])
+        low, high = corners.min(axis=0), corners.max(axis=0)
+        room = MARGIN_SPACINGS * store.spacing + 0.05 * float(np.sqrt(np.prod(high - low)))
+        scope, ring = replace(scope, within=()), polygon.box(low - room, high + room)
+    among[scope.of(store, ring).all_rows(progress)] = True
     if not among.any():
         raise InputError("no points of the cloud count")
     return among

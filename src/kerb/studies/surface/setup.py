@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from kerb.core.cloud.thinning import CENTRE, HIGHEST, LOWEST, MEDIAN
 from kerb.core.surface.gridding import MEAN, TRIANGLES
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import LINES, RING, choice, drawn, holding, number, scope, switch
+from kerb.studies.fields import LINES, RING, choice, drawn, holding, number, scope, strays, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -32,7 +32,7 @@ class SurfaceSetup(Setup):
     rim: str = choice(
         "Where it ends",
         "Where no boundary is drawn: at the hull of the points, or at a concave outline of them, gaps inside closed",
-        ((HULL, "At the hull"), (CONCAVE, "At a concave outline")),
+        ((CONCAVE, "At a concave outline"), (HULL, "At the hull")),
     )  # fmt: skip
     max_edge: float | None = number(
         "Longest edge", "Triangles with a longer edge in plan are left out, so that gaps stay open", automatic="no limit",
@@ -47,6 +47,7 @@ class SurfaceSetup(Setup):
         "Spikes: from below", "How far below the lowest corner of such a triangle a point must lie", automatic="0.5 m", low=0.0,
         rare=True,
     )  # fmt: skip
+    strays: str = strays()
     form: str = choice(
         "As",
         "Triangles through points, or a grid with one elevation a cell",
