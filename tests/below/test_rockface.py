@@ -46,7 +46,13 @@ def with_hole(s, t):
     return flat(s, t) - np.clip(1 - np.hypot(s - 10, t - 5) / 2, 0, None)
 
 
+# A place before the face, on the side it leans over to.
+EAST = FAR + [40.0, 10, 0]
+
+
 def asked(earlier, later, unit=METRE, **more):
+    if more.get("frame") != "axis":
+        more.setdefault("front", Drawn.of(EAST[None, :2] / unit.metres))
     one, other = store_of(earlier / unit.metres, unit), store_of(later / unit.metres, unit)
     sources = sources_of(one, unit, earlier=one, later=other)
     return run(RockfaceSetup(**BOTH, **more), sources, silent()), sources
@@ -55,17 +61,17 @@ def asked(earlier, later, unit=METRE, **more):
 class Plane(unittest.TestCase):
     def test_a_cone_that_fell_out_in_three_units_and_both_sides(self):
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
-            for turned, sign in ((True, -1), (False, 1)):
+            for turned, sign in ((False, -1), (True, 1)):
                 found, _ = asked(leaning(20_000, flat, 1), leaning(20_000, with_hole, 2), unit, turned=turned)
                 per = unit.metres**3
                 near(found.value("net") * per, sign * CONE, 0.03)
-                near(found.value("gone" if turned else "grown") * per, CONE, 0.04)
+                near(found.value("grown" if turned else "gone") * per, CONE, 0.04)
                 near(found.value("check_net") * per, sign * CONE, 0.03)
                 self.assertEqual(describe({}, found), [found.method.split(",")[0]])
-                near(found.value("overhang"), 100.0 if turned else 0.0, 0.2)
+                near(found.value("overhang"), 0.0 if turned else 100.0, 0.2)
                 near(found.value("face_area") * unit.metres**2, 200, 1.5)
                 heading, tilt = found.settings["seen_from"]
-                near([heading, tilt], [270 if turned else 90, (-1 if turned else 1) * np.degrees(0.3)], 0.6)
+                near([heading, tilt], [90 if turned else 270, (1 if turned else -1) * np.degrees(0.3)], 0.6)
                 self.assertIn("before" if sign > 0 else "behind", found.warnings[0].text)
                 lengths = (found.value("along"), found.value("across"))
                 near(np.array(lengths) * unit.metres, [20, 10], 0.06)
@@ -73,7 +79,7 @@ class Plane(unittest.TestCase):
     def test_frames(self):
         """Out and back to rounding, right-handed, level along; a floor, and where the scanner stood."""
         points = leaning(2000, flat, 3)
-        for frame in (on_plane(points), on_plane(points, turned=True), about_axis(points, inwards=True, line=np.array([[9, 0, 0], [9, 1, 9]]) + FAR),
+        for frame in (on_plane(points, EAST), on_plane(points, EAST, turned=True), about_axis(points, inwards=True, line=np.array([[9, 0, 0], [9, 1, 9]]) + FAR),
                       about_axis(points, np.array([[0, 0, 0], [0.2, 3, 9]]) + FAR)):  # fmt: skip
             near(frame.back(frame.of(points)), points, 1e-6)
             near(np.linalg.det(frame.axes), 1.0, 1e-12)
@@ -83,7 +89,7 @@ class Plane(unittest.TestCase):
             near(frame.radius, 5.0, 1e-6)
         floor = on_plane(np.column_stack([points[:, :2], np.full(len(points), 3.0)]))
         near(floor.axes, np.eye(3), 1e-6)
-        near(on_plane(points).axes[0, 2], 0.0, 1e-12)
+        near(on_plane(points, EAST).axes[0, 2], 0.0, 1e-12)
         for eye, side in ((FAR + [40.0, 10, 0], 1), (FAR - [40.0, 10, 0], -1)):
             self.assertGreater(side * on_plane(points, eye).axes[2, 0], 0.9)
         near(floor.middle[2], 3.0)
@@ -97,6 +103,29 @@ class Plane(unittest.TestCase):
             about_axis(points, np.array([[0.0, 0, 0], [0, 0, 1]]))
         with self.assertRaisesRegex(NotDeterminable, "one place"):
             about_axis(points, np.array([FAR, FAR]))
+
+    def test_the_open_side_from_what_is_level(self):
+        """A foot before the face, or a top behind it, looks up: the open side follows, for a slope and for what leans over;
+        a bare face asks."""
+        rng = np.random.default_rng(8)
+        told = 0
+        for lean in (0.3, 0.1, -0.5, 0.6):
+            face = leaning(20_000, flat, 9, lean) - FAR
+            foot = np.column_stack([rng.uniform(0, 6, 6000), rng.uniform(0, 20, 6000), np.zeros(6000)])
+            foot[:, 0] += face[face[:, 2].argmin(), 0] + 3 * (lean > 0)
+            top = np.column_stack([rng.uniform(-6, 0, 6000), rng.uniform(0, 20, 6000), np.full(6000, face[:, 2].max())])
+            top[:, 0] += face[face[:, 2].argmax(), 0]
+            for beside in ((foot, top), (top,), (foot,)):
+                for side in (1, -1):
+                    points = np.concatenate([face, *beside]) * [side, 1, 1] + FAR
+                    try:
+                        self.assertGreater(side * on_plane(points).axes[2, 0], 0.3)
+                        told += 1
+                    except NotDeterminable:
+                        self.assertGreater(lean, 0)
+        self.assertGreaterEqual(told, 14)
+        with self.assertRaisesRegex(NotDeterminable, "which side of the face is open"):
+            on_plane(leaning(2000, flat, 3))
 
     def test_a_bush_is_marked_and_gaps_stay_open(self):
         rng = np.random.default_rng(5)
@@ -119,7 +148,7 @@ class Plane(unittest.TestCase):
             off = rng.normal(0, 0.004)
             noisy = [lambda s, t, f=f: f(s, t) + rng.normal(0, 0.004, len(s)) for f in (flat, with_hole)]
             one, other = leaning(1500, noisy[0], 2 * k), leaning(1500, lambda s, t: noisy[1](s, t) + off, 2 * k + 1)  # noqa: B023
-            found, _ = asked(one, other, level_error=1.96 * 0.004, turned=True)
+            found, _ = asked(one, other, level_error=1.96 * 0.004)
             widths.append(found.figures["net"].u95)
             inside += abs(found.value("net") + CONE) <= widths[-1]
         self.assertGreaterEqual(inside, 36)
@@ -172,7 +201,9 @@ class Verb(CommandLine):
             paths.append(self.folder / f"{name}.laz")
             las.write(paths[-1])
         made, report = self.folder / "face.ply", self.folder / "face.pdf"
-        found = self.json("rockface", *paths, "--turned", "--out", made, "--report", report)
+        self.assertEqual(self.kerb("rockface", *paths)[0], 2)
+        self.assertIn("--seen-from", self.error)
+        found = self.json("rockface", *paths, "--seen-from", f"{EAST[0]},{EAST[1]}", "--out", made, "--report", report)
         near(found["figures"]["net"]["value"], -CONE, 0.04)
         self.assertTrue(report.read_bytes().startswith(b"%PDF"))
         self.assertGreater(made.stat().st_size, 500_000)

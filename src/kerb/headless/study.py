@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import re
 from collections.abc import Callable, Collection
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
@@ -61,6 +64,8 @@ from kerb.studies.sources import NOT_A, Source, Sources, numbered
 from kerb.studies.taking import item_from, ring_from
 
 LEVEL = "level:"
+# Easting and northing, and elevation where it is known.
+PLACE = r"[-+]?[\d.]+,[-+]?[\d.]+(,[-+]?[\d.]+)?"
 POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
 
 
@@ -370,6 +375,8 @@ class _Opened:
     def _open_line(self, about: Field, given: str) -> Drawn:
         """Vertices from the one line of a file, or its points."""
         path = Path(given)
+        if about.kind == PLACES and re.fullmatch(PLACE, given):
+            return Drawn.of(np.array([[float(word) for word in given.split(",")]]))
         if not path.is_file():
             raise InputError(f"{given}: no such file")
         found = lines_of(path, self.reference, Progress())

@@ -18,7 +18,7 @@ from kerb.job.state import Found, Holding, JobState, StudyRecord, free_name
 from kerb.studies.fields import HOLDINGS, MANY, SCOPE, SURFACE, Field
 from kerb.studies.outcome import Note, Outcome, fingerprint
 from kerb.studies.registry import study_kind
-from kerb.studies.scope import Scope
+from kerb.studies.scope import Scope, ground_classes
 from kerb.studies.setup import Setup
 from kerb.studies.sources import KINDS_OF, Source, Sources, named_holdings, resolve, value_of
 
@@ -65,6 +65,17 @@ def begun(state: JobState, kind: str, cloud: Holding | None) -> Setup:
             if either and later != (field.dated > 0):
                 values[main], values[name] = values[name], values[main]
     return about(**values)
+
+
+def on_ground(job: Job, setup: Setup) -> Setup:
+    """A setup with the ground classes of classified clouds, where its kind stands on ground. Raises JobError."""
+    values = {}
+    for name, about in setup.declared().items():
+        scope = getattr(setup, name)
+        holding = job.state.holding(scope.holding) if about.ground else None
+        if holding is not None and holding.kind == CLOUD and not scope.narrow:
+            values[name] = replace(scope, classes=ground_classes(job.store(holding)))
+    return replace(setup, **values)
 
 
 def _asked_of(state: JobState, field: Field, cloud: Holding | None) -> Holding:

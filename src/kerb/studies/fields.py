@@ -47,7 +47,7 @@ class Field(Setting):
     matters only where somebody looks and picks: it is no option of the command line. ``dated`` says of a holding that it is
     the later (1) or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further``
     places adds to those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where
-    there is none.
+    there is none. Of a cloud that is classified, ``ground`` ones are proposed with the ground classes only.
     """
 
     kind: str = TEXT
@@ -71,6 +71,7 @@ class Field(Setting):
     dated: int = 0
     further: bool = False
     finished: bool = False
+    ground: bool = False
     ways: tuple[Way, ...] = ()
 
     def drawn_as(self, way: str = "") -> str:

@@ -14,7 +14,7 @@ from kerb.core.surface.surfaces import TinSurface
 from kerb.studies.fields import SCOPE, SURFACE
 from kerb.studies.layers import FoundPoints
 from kerb.studies.outcome import Note, Outcome
-from kerb.studies.scope import Scope
+from kerb.studies.scope import Scope, ground_classes
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Source, Sources
 
@@ -27,6 +27,7 @@ PROBES = 2000
 def judge_inputs(setup: Setup, sources: Sources, outcome: Outcome) -> None:
     """Add to an outcome what its inputs make doubtful."""
     _judge_pairs(setup, sources, outcome)
+    _tell_classes(setup, sources, outcome)
     _tell_trimmed(sources, outcome)
     known = {note.code for note in outcome.warnings}
     for source in sources.items.values():
@@ -51,6 +52,19 @@ def _judge_pairs(setup: Setup, sources: Sources, outcome: Outcome) -> None:
             what = f"{a} is compared with itself" if a == b else f"{a} and {b} hold the same data"
             outcome.doubt("same-input", SAME_VERDICT, f"{what}: choose the other date or the reference")
             return
+
+
+def _tell_classes(setup: Setup, sources: Sources, outcome: Outcome) -> None:
+    """Say where a surface stands on all points of a cloud that has ground classes."""
+    for name, about in setup.declared().items():
+        source = sources.items.get(name) if about.ground and setup.counts(name) else None
+        if source is None or source.store is None:
+            continue
+        scope, ground = getattr(setup, name), ground_classes(source.store)
+        if ground and not scope.classes and not scope.only and not scope.part:
+            codes = ",".join(map(str, ground))
+            words = f"{source.name}: all classes were used, trees and machines too; classes {codes} are its ground"
+            outcome.warnings.append(Note("all-classes", words))
 
 
 def _tell_trimmed(sources: Sources, outcome: Outcome) -> None:

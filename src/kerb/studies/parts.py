@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kerb.core.arrays import TINY
 from kerb.studies.outcome import Outcome
 
 K95 = 1.96
@@ -26,6 +27,11 @@ class Part:
 def combined(items: Sequence[Part]) -> float:
     """Root sum of squares of independent parts, those that are known."""
     return float(np.sqrt(sum((item.u95 or 0.0) ** 2 for item in items)))
+
+
+def against(second: float, first: float, u95: float | None) -> float | None:
+    """By how many percent a second way is above the first, of the size of the first; None where that is within its bound of 0."""
+    return 100 * (second - first) / abs(first) if abs(first) > max(u95 or 0.0, TINY) else None
 
 
 def parts_of(outcome: Outcome) -> dict[str, float]:

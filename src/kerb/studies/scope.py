@@ -12,7 +12,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud import filters
-from kerb.core.cloud.classes import NOISE_CLASSES
+from kerb.core.cloud.classes import GROUND_CLASSES, NOISE_CLASSES
 from kerb.core.cloud.filters import Filter, lacking
 from kerb.core.cloud.store import CLASSES, CloudStore
 from kerb.core.cloud.view import CloudView, Narrowing
@@ -97,6 +97,15 @@ def usable_classes(store: CloudStore) -> tuple[int, ...] | None:
     if not store.has(CLASSES) or not set(store.present(CLASSES)) & set(NOISE_CLASSES):
         return None
     return tuple(code for code in range(256) if code not in NOISE_CLASSES)
+
+
+def ground_classes(store: CloudStore) -> tuple[int, ...]:
+    """The ground classes of a classified cloud; empty where it has no ground, or nothing but ground and noise."""
+    if not store.has(CLASSES):
+        return ()
+    present = set(store.present(CLASSES))
+    ground = tuple(code for code in GROUND_CLASSES if code in present)
+    return ground if ground and present - {*GROUND_CLASSES, *NOISE_CLASSES} else ()
 
 
 def without_noise() -> Mask:

@@ -68,6 +68,7 @@ class StudyActions(QObject):
         about = STUDIES[kind]
         try:
             setup = studies.begun(self.session.open_job.state, kind, self.session.main_cloud())
+            setup = studies.on_ground(self.session.open_job, setup)
         except KerbError as error:
             self.session.said.emit(str(error))
             return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 UNCLASSIFIED, GROUND, LOW_VEGETATION, MEDIUM_VEGETATION, HIGH_VEGETATION, KEY_POINTS = 1, 2, 3, 4, 5, 8
+GROUND_CLASSES = (GROUND, KEY_POINTS)
 NOISE_CLASSES = (7, 18)
 CLASS_NAMES = {
     0: "Never classified", 1: "Unassigned", 2: "Ground", 3: "Low vegetation", 4: "Medium vegetation",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kerb.core.arrays import Mask
+from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.own_numbers import in_own_numbers
 from kerb.core.cloud.seams import BySource, by_source, offsets, stays
 from kerb.core.cloud.store import CloudStore
@@ -15,6 +15,8 @@ from kerb.core.parallel import each
 from kerb.core.progress import Progress
 from kerb.core.setting import Setting, setting
 
+PRIMES = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9], np.uint64)
+MOST_TOGETHER = 4
 SOURCES = ("source_file", "point_source_id")
 DENSEST, FIRST, LAST = "densest", "first", "last"
 PREFERRED = (
@@ -61,6 +63,21 @@ def duplicates(store: CloudStore, _how: Duplicates, among: Mask, progress: Progr
         found[rows.start + mine[order[1:][again]]] = True
 
     each(of_tile, range(len(store.tiles)), progress, "Looking for duplicate points")
+    return found
+
+
+def given_twice(points: Floats) -> Mask:
+    """Which of (n, 3) points stand at the very place of an earlier one."""
+    bits = np.ascontiguousarray(points + 0.0).view(np.uint64)
+    key = (bits * PRIMES).sum(axis=1, dtype=np.uint64)
+    order = np.argsort(key, kind="stable")
+    found = np.zeros(len(points), np.bool_)
+    for back in range(1, MOST_TOGETHER):
+        # Of equal keys the earlier rows come first; those a few before are looked at too, should a key stand for two places.
+        same = (key[order][back:] == key[order][:-back]) & (points[order][back:] == points[order][:-back]).all(axis=1)
+        if not same.any():
+            break
+        found[order[back:][same]] = True
     return found
 
 

@@ -14,11 +14,16 @@ import numpy as np
 from kerb.core.arrays import Floats
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.shapes import CYLINDER, PLANE, fitted
+from kerb.core.surface.tin import triangulate
 
 # Bins that the turn about an axis is parted into, to find where the data leave it open.
 BINS = 720
 EAST, NORTH, UP = np.eye(3)
 LEVEL = 0.02
+# A plane whose normal is this upright is ground seen from above. Parts of a surface are level when theirs are; they say which
+# side is open when they are that share of it, and agree by that share.
+FLAT, LEVEL_PARTS, FEWEST_LEVEL, AGREED = 0.9, 0.9, 0.03, 0.8
+LONG_EDGES, MOST_LOOKED_AT = 5.0, 200_000
 # An axis farther away than so many sizes of the points is one of another system.
 FAR_OFF = 1000.0
 
@@ -83,18 +88,44 @@ Frame = OnPlane | AboutAxis
 
 
 def on_plane(points: Floats, eye: Floats | None = None, turned: bool = False) -> OnPlane:
-    """A frame on the plane that fits (n, 3) points best. Out is to the side of ``eye`` (3,), where one is given, else up, or of
-    an upright plane east, or else north; the other way where it is ``turned``. Raises NotDeterminable."""
+    """A frame on the plane that fits (n, 3) points best. Out is to the side of ``eye`` (3,), where one is given, else the side
+    that the level parts of the surface look up to; the other way where it is ``turned``. Raises NotDeterminable, also where
+    nothing says which side is open."""
     plane = fitted(PLANE, points)
     out = plane.axis
-    if eye is not None and float((eye - plane.centre) @ out) < 0:
-        out = -out
-    out = -out if turned else out
+    if eye is not None:
+        out = -out if float((eye - plane.centre) @ out) < 0 else out
+    elif abs(out[2]) > FLAT:
+        out = out if out[2] > 0 else -out
+    else:
+        out = out * _open_side(points, _laid_on(plane.centre, out))
+    return _laid_on(plane.centre, -out if turned else out)
+
+
+def _open_side(points: Floats, frame: OnPlane) -> float:
+    """1 where what is level in the surface over a frame (a foot, a berm, a top) looks up on the side of out, -1 where it does
+    on the other one: no ground is seen from below. Raises NotDeterminable, when there is too little of it or it disagrees."""
+    framed = frame.of(points[:: max(1, len(points) // MOST_LOOKED_AT)])
+    tin = triangulate(framed)
+    tin = tin.only(tin.longest_edges <= LONG_EDGES * float(np.median(tin.longest_edges)))
+    corners = frame.back(tin.points)[tin.triangles]
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    size = np.linalg.norm(normal, axis=1)
+    level = np.abs(normal[:, 2]) > LEVEL_PARTS * size
+    up, all_ = float(size[level & (normal[:, 2] > 0)].sum()), float(size[level].sum())
+    if all_ < FEWEST_LEVEL * float(size.sum()) or max(up, all_ - up) < AGREED * all_:
+        raise NotDeterminable(
+            "which side of the face is open cannot be told: give a place in front of it (In front, --seen-from E,N)"
+        )
+    return 1.0 if up > all_ - up else -1.0
+
+
+def _laid_on(centre: Floats, out: Floats) -> OnPlane:
     across = UP - out[2] * out
     if np.linalg.norm(across) < LEVEL:
         across = NORTH - out[1] * out
     across = across / np.linalg.norm(across)
-    return OnPlane(plane.centre, np.array([np.cross(across, out), across, out]))
+    return OnPlane(centre, np.array([np.cross(across, out), across, out]))
 
 
 def about_axis(points: Floats, line: Floats | None = None, inwards: bool = False) -> AboutAxis:

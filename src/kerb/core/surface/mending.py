@@ -41,8 +41,11 @@ from kerb.core.surface.mending_lines import along_line
 __all__ = [
     "Mended", "along_line", "brought_to_mean", "cut_out", "differing", "falling", "inside", "levels", "nearest_vertex",
     "other_inside", "raised", "river", "shore", "smoothed", "swapped", "vertex_level", "water", "with_vertex",
-    "without_vertices",
+    "without_spikes", "without_vertices",
 ]  # fmt: skip
+
+
+SPIKE_ROUNDS = 10
 
 
 def _ring_in(m: Mended, ring: Floats) -> tuple[Mended, Ints, Ints]:
@@ -88,6 +91,29 @@ def smoothed(m: Mended, ring: Floats, rounds: int = 5) -> Mended:
     for _ in range(rounds):
         z[rows] = np.bincount(place, z[pairs[:, 1]], len(rows)) / many
     return with_levels(m, rows, z[rows])
+
+
+def without_spikes(m: Mended, ring: Floats, limit: float) -> Mended:
+    """Without the vertices inside a ring that stand more than ``limit`` above or below the median of those that edges join them
+    with, and farther off than each of these: one spike bends its neighbours too. Raises InputError, when no vertex is inside."""
+    rows = inside(m, ring)
+    _some(rows)
+    for _ in range(SPIKE_ROUNDS):
+        pairs = edges_of(m.triangles[triangles_at(m, rows)])
+        pairs = np.unique(np.concatenate([pairs, pairs[:, ::-1]]), axis=0)
+        starts = np.flatnonzero(np.concatenate([[True], np.diff(pairs[:, 0]) != 0]))
+        middle = np.array([np.median(some) for some in np.split(m.vertices[pairs[:, 1], 2], starts[1:])])
+        off = np.zeros(len(m.vertices))
+        off[pairs[starts, 0]] = np.abs(m.vertices[pairs[starts, 0], 2] - middle)
+        worst = np.maximum.reduceat(off[pairs[:, 1]], starts)
+        spikes = pairs[starts, 0][(off[pairs[starts, 0]] > limit) & (off[pairs[starts, 0]] >= worst)]
+        spikes = np.intersect1d(spikes, rows)
+        if not len(spikes):
+            break
+        m, rows = without_vertices(m, spikes), np.setdiff1d(rows, spikes)
+        if not len(rows):
+            break
+    return m
 
 
 def cut_out(m: Mended, ring: Floats, keep: bool = False) -> Mended:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kerb.core.arrays import Floats, Mask, ends
+from kerb.core.arrays import TINY, Floats, Mask, ends
 from kerb.core.errors import NotDeterminable
 from kerb.core.parallel import each
 from kerb.core.surface.tin import Tin, triangulate
@@ -60,15 +60,21 @@ def sampling_variance(tin: Tin, keep: Mask) -> float:
     if len(groups) > MOST_BLOCKS:
         chosen = np.linspace(0, len(groups) - 1, MOST_BLOCKS).astype(int)
     found = each(lambda k: _of_block(tin.vertices[groups[k]], share[groups[k]], spacing), chosen.tolist())
-    squares = np.array(found)
-    return float(squares.sum() * weights.sum() / max(weights[chosen].sum(), 1e-300))
+    scale = weights.sum() / max(weights[chosen].sum(), TINY)
+    # Blocks are independent where errors are; ground that bends up in one and down in the next errs less as a whole. Both sums
+    # estimate the same variance where errors are independent.
+    single = sum(float(np.mean(np.square(ways))) for ways in found if len(ways))
+    many_ways = min((len(ways) for ways in found if len(ways)), default=0)
+    if not many_ways:
+        return 0.0
+    together = np.sum([ways[:many_ways] for ways in found if len(ways)], axis=0)
+    return float(scale * (single + float(np.mean(np.square(together)))) / 2)
 
 
-def _of_block(points: Floats, share: Floats, spacing: float) -> float:
-    """Mean square of what halves of a block differ by from the whole."""
+def _of_block(points: Floats, share: Floats, spacing: float) -> Floats:
+    """What halves of a block differ by from the whole, way by way."""
     found = [_left_out(points, share, stay) for half in _halves(points, spacing) for stay in (half, ~half)]
-    known = [value for value in found if value is not None]
-    return float(np.mean(np.square(known))) if known else 0.0
+    return np.array([value for value in found if value is not None])
 
 
 def _halves(points: Floats, spacing: float) -> list[Mask]:
@@ -99,4 +105,4 @@ def _left_out(points: Floats, share: Floats, stay: Mask) -> float | None:
         return None
     total = float(share[~stay] @ np.where(known, away, 0.0))
     # Those at the rim have no surface round them: they stand for as much as the others.
-    return total * float(share.sum() / max(share[stay].sum() + share[~stay][known].sum(), 1e-300))
+    return total * float(share.sum() / max(share[stay].sum() + share[~stay][known].sum(), TINY))

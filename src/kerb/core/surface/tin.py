@@ -14,6 +14,7 @@ from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
 from kerb.core.surface.delaunay import Arranged, constrained, delaunay, doubles, triangulation
+from kerb.core.surface.noding import GRIDS, noded
 from kerb.core.surface.tin_kernels import boxes, elevations, index_triangles, merge, sizes, touched
 
 MAX_INDEX_CELLS = 4_000_000
@@ -170,12 +171,15 @@ def triangulate(
     ``lines`` (k, 3 each) are breaklines that its edges follow; ``holes`` (k, 3 each) are closed lines without surface
     inside. A hole needs a ring round it.
 
+    Lines that nearly coincide are snapped to a fine grid.
+
     Points on the same place in plan become one with their mean elevation. Where lines cross one another between
     places the triangulation is CDT's (Artem Amirkhanov, by way of ``pythoncdt``), else our own.
 
     Raises
     ------
-    InputError, when there are holes without a ring; NotDeterminable, when fewer than three places remain or all lie on one line.
+    InputError, when there are holes without a ring or lines cannot be told apart;
+    NotDeterminable, when fewer than three places remain or all lie on one line.
     """
     if holes and ring is None:
         raise InputError("a hole needs a line round the surface")
@@ -191,8 +195,16 @@ def triangulate(
     walls = 0 if ring is None or holes else len(_edges(place, [len(ring)], 1))
     xy = vertices[:, :2]
     ours = constrained(xy, edges, walls, there) if len(edges) else delaunay(xy, there)
-    vertices, triangles = _with_library(vertices, edges, walls) if ours is None else (vertices, ours)
-    if (holes or (lines and ours is None)) and ring is not None and len(triangles):
+    crossing = ours is None
+    if ours is None:
+        try:
+            vertices, ours = _with_library(vertices, edges, walls)
+        except RuntimeError:
+            # The library gives up on lines that nearly coincide.
+            closed = [np.concatenate([line, line[:1]]) - origin for line in rings]
+            vertices, ours = _with_snapped([*closed, *(line - origin for line in lines)], points - origin, origin)
+    triangles = ours
+    if (holes or crossing) and ring is not None and len(triangles):
         middle = vertices[triangles, :2].mean(axis=1)
         shape = shapely.Polygon(ring[:, :2] - origin[:2], [hole[:, :2] - origin[:2] for hole in holes])
         triangles = triangles[shapely.contains_xy(shape, middle)]
@@ -200,6 +212,24 @@ def triangulate(
         where = "the points lie on one line in plan" if ring is None else "no triangle lies inside the line"
         raise NotDeterminable(where)
     return Tin(vertices, triangles, origin)
+
+
+def _with_snapped(lines: list[Floats], points: Floats, origin: Floats) -> tuple[Floats, Ints32]:
+    """Vertices and triangles that follow lines snapped to a grid, the finest that parts them; counted from an origin.
+
+    Raises InputError naming the place, when none does.
+    """
+    low, high = ends(np.concatenate(lines)[:, :2])
+    size = float((high - low).max())
+    for grid in GRIDS:
+        corners, pairs = noded(lines, grid * size)
+        vertices, place, there = _merged(np.concatenate([corners, points]))
+        edges = place[pairs]
+        found = constrained(vertices[:, :2], edges[edges[:, 0] != edges[:, 1]], 0, there)
+        if found is not None:
+            return vertices, found
+    east, north = lines[-1][0, :2] + origin[:2]
+    raise InputError(f"lines lie too close to one another to be followed, such as near {east:.3f} E {north:.3f} N")
 
 
 def _with_library(vertices: Floats, edges: Ints, walls: int) -> tuple[Floats, Ints32]:

@@ -15,7 +15,7 @@ class ContoursSetup(Setup):
 
     surface: Scope = surface(
         "Surface", "What the contours are of: a cloud, surface, grid or model", COMPARED, needed="Choose a surface.",
-        finished=True,
+        finished=True, ground=True,
     )  # fmt: skip
     interval: float = number("Interval", "Height between two contours", default=0.5, low=0.0)
     base: float = number("Base", "Levels are counted from this elevation", default=0.0, rare=True)

@@ -11,7 +11,7 @@ from kerb.studies.cutfill.compared import Compared
 from kerb.studies.cutfill.setup import EXACT, KEEP, CutfillSetup
 from kerb.studies.kind import AREA, HEADLINE, LENGTH, PERCENT, REPORT, SHEET, SUMMARY, VOLUME, FigureAbout
 from kerb.studies.outcome import Column, Figure, Table
-from kerb.studies.parts import Part, combined
+from kerb.studies.parts import Part, against, combined
 
 SHOWN = (SHEET, REPORT)
 OFFSET_LEFT_OUT = "the vertical offset between the epochs"
@@ -68,7 +68,7 @@ def figures_of(
     u95 = combined(parts)
     without = OFFSET_LEFT_OUT if any(part.u95 is None for part in parts) else ""
     remark = "fill minus cut"
-    percent = 100 * (second.net - total.net) / abs(total.net) if total.net else None
+    percent = against(second.net, total.net, u95)
     stable = found.stable
     values: dict[str, tuple[float | None, str, float | None, str]] = {
         "net": (total.net, "volume", u95, remark),

@@ -37,9 +37,9 @@ class CutfillSetup(Setup):
     """Inputs and settings of cut and fill. Fill is where the later surface lies above the earlier one."""
 
     earlier: Scope = surface("Earlier", "Cloud, surface, grid or model at the earlier date: what the later one is compared with",
-                             AGAINST, needed="Choose the earlier surface.")  # fmt: skip
+                             AGAINST, needed="Choose the earlier surface.", ground=True)  # fmt: skip
     later: Scope = surface("Later", "Cloud, surface, grid, model or design at the later date", COMPARED, positional=True,
-                           level="level", swap="exchanged", dated=1)  # fmt: skip
+                           level="level", swap="exchanged", dated=1, ground=True)  # fmt: skip
     level: float | None = number(
         "Level", "An elevation in place of the later surface", section=COMPARED, automatic="a surface is compared"
     )

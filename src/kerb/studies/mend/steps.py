@@ -31,6 +31,7 @@ WAYS = (
     Way("swap", "Other edge", PLACES, "Turn the edge nearest to each place to join the other two corners"),
     Way("line", "Break line", LINE, "Edges follow the line: vertices with typed elevations at those, others on the surface"),
     Way("bare", "Without vertices", RING, "Take all vertices inside out"),
+    Way("spikes", "Remove spikes", RING, "Remove vertices inside that stand off their neighbours by more than the value"),
     Way("smooth", "Smoother", RING, "Vertices inside go to the mean of their neighbours, as many times as the value says (5)"),
     Way("raise", "Raised by", RING, "Raise what lies inside by the value, lower it where that is below nought"),
     Way("mean", "Mean brought to", RING, "Raise or lower what lies inside until its mean level is the value"),
@@ -51,7 +52,7 @@ OWN = (
         "Value", "A level or a height in the unit of the job, a share in % or a number of rounds, as the way needs it"
     ),
 )
-NEEDED = {"level": "an elevation", "raise": "a height", "mean": "a level"}
+NEEDED = {"level": "an elevation", "spikes": "a height", "raise": "a height", "mean": "a level"}
 
 
 def apply(m: Mended, step: Item, other: Surface | None) -> Mended:
@@ -95,6 +96,7 @@ def _in_ring(m: Mended, way: str, ring: Floats, more: tuple[float | None, Surfac
     step = float(np.hypot(*(np.roll(ring, -1, axis=0) - ring).T).sum()) / SAMPLES
     simple: dict[str, Callable[[], Mended]] = {
         "bare": lambda: mending.without_vertices(m, mending.inside(m, ring)),
+        "spikes": lambda: mending.without_spikes(m, ring, abs(float(value or 0.0))),
         "smooth": lambda: mending.smoothed(m, ring, max(int(ROUNDS if value is None else value), 1)),
         "raise": lambda: mending.raised(m, ring, float(value or 0.0)),
         "mean": lambda: mending.brought_to_mean(m, ring, float(value or 0.0)),

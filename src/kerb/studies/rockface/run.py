@@ -27,7 +27,7 @@ from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.cutfill.uncertainty import Where, parts
 from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
-from kerb.studies.parts import combined
+from kerb.studies.parts import against, combined
 from kerb.studies.rockface.figures import LABELS
 from kerb.studies.rockface.setup import AXIS, RockfaceSetup
 from kerb.studies.sources import Sources
@@ -122,6 +122,9 @@ def _frame(setup: RockfaceSetup, sources: Sources, points: Floats) -> Frame:
         return about_axis(points, line, setup.turned)
     stood = setups_of(sources.store("earlier").meta.details)
     eye = np.mean([one.position for one in stood], axis=0) if stood else None
+    if setup.front:
+        level = setup.front.level(0)
+        eye = np.append(setup.front.places[0], float(np.median(points[:, 2])) if level is None else level)
     return on_plane(points, eye, setup.turned)
 
 
@@ -182,7 +185,7 @@ def _figures(
     u95, only, over = more
     length, area, volume = unit.code, unit.area_code(), unit.volume_code()
     low, high = ends(framed[0])
-    percent = 100 * (second.net - exact.net) / abs(exact.net) if exact.net else None
+    percent = against(second.net, exact.net, u95)
     values: dict[str, tuple[float | None, str, float | None, str]] = {
         "net": (exact.net, volume, u95, "grown minus gone"),
         "gone": (exact.cut, volume, None, "the later lies behind the earlier"),

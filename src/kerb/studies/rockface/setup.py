@@ -28,6 +28,10 @@ class RockfaceSetup(Setup):
         PLACES, "Axis", "One place: an upright axis there; two: from one to the other. Without, the axis of a fitted cylinder",
         when=("frame", (AXIS,)),
     )  # fmt: skip
+    front: Drawn = drawn(
+        PLACES, "In front", "A place in front of the face, on its open side; without, the setups of the scanner or its level "
+        "parts say it", when=("frame", (PLANE,)), flag="seen-from",
+    )  # fmt: skip
     turned: bool = switch(
         "Other side out", "Out is the other way: into what Kerb took for the inside, or towards the axis"
     )

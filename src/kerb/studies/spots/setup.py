@@ -17,7 +17,7 @@ ROUND = ("take", (LOWEST, MEDIAN))
 class SpotsSetup(Setup):
     """Inputs and settings of a grid of spot levels."""
 
-    cloud: Scope = scope("Cloud", "Points whose levels are taken", needed="Choose a cloud.")
+    cloud: Scope = scope("Cloud", "Points whose levels are taken", needed="Choose a cloud.", ground=True)
     later: Scope = scope(
         "Next epoch", "The same grid on another cloud, compared node by node: next minus this", AGAINST
     )

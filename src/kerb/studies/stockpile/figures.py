@@ -20,10 +20,11 @@ from kerb.studies.kind import (
     FigureAbout,
 )
 from kerb.studies.outcome import Column, Figure, Table
-from kerb.studies.parts import COMBINED, combined
+from kerb.studies.parts import COMBINED, against, combined
 from kerb.studies.stockpile.measured import Measured
 from kerb.studies.stockpile.setup import StockpileSetup
 
+BELOW_SHARE = 0.01
 # Parts of the bound that are the same under every heap of a survey.
 SHARED = ("Vertical bias",)
 
@@ -71,10 +72,12 @@ def worded(found: Measured, setup: StockpileSetup) -> dict[str, Figure]:
     u95 = combined(found.parts)
     top = heap.top.points
     heights = top[:, 2] - heap.base.at(top)
-    percent = 100 * (found.second.net - volume.net) / volume.net if volume.net else None
+    percent = against(found.second.net, volume.net, u95)
+    # The bound is that of the net: it is that of what lies above where hardly anything lies below.
+    above = u95 if volume.below <= BELOW_SHARE * volume.above else None
     per_volume = mass_per_volume(setup.density, setup.density_unit, heap.ground.unit)
     values: dict[str, tuple[float | None, float | None, str]] = {
-        "above": (volume.above, u95, ""),
+        "above": (volume.above, above, ""),
         "below": (volume.below, None, ""),
         "net": (volume.net, u95, "above minus below"),
         "plan_area": (heap.top.plan_area, None, ""),

@@ -10,6 +10,7 @@ import scipy
 import shapely
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.cloud.repeats import given_twice
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry import plane, polygon
@@ -42,13 +43,15 @@ SLACK_M = 0.2
 class Ground:
     """Points that a heap is measured from: those inside the toe and those round it that show the ground.
 
-    ``strays`` (k, 3) are single points far above or below the rest that were left out.
+    ``strays`` (k, 3) are single points far above or below the rest that were left out, ``doubles`` how many points stood at the
+    very place of another and count once.
     """
 
     points: Floats
     spacing: float
     unit: LengthUnit
     strays: Floats = field(default_factory=lambda: np.empty((0, 3)))
+    doubles: int = 0
 
     def search(self, ring: Floats, setup: HeapSetup) -> Search:
         """How to look at the ground along a ring of this cloud."""
@@ -101,11 +104,16 @@ def gather(store: CloudStore, setup: StockpileSetup, unit: LengthUnit, progress:
     points = setup.cloud.of(store, outer).points(progress)
     if not len(points):
         raise NotDeterminable("no points lie in or near the toe line")
+    again = given_twice(points)
+    doubles = int(np.count_nonzero(again))
+    points = points[~again] if doubles else points
     fine = local_spacing(points, outer, spacing)
     if setup.strays == COUNTED:
-        return Ground(points, fine, unit)
+        return Ground(points, fine, unit, doubles=doubles)
     stray = stray_points(points, fine, STRAY_M / unit.metres)
-    return Ground(points[~stray], fine, unit, points[stray]) if stray.any() else Ground(points, fine, unit)
+    if not stray.any():
+        return Ground(points, fine, unit, doubles=doubles)
+    return Ground(points[~stray], fine, unit, points[stray], doubles)
 
 
 def local_spacing(points: Floats, ring: Floats, otherwise: float) -> float:

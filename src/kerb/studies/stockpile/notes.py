@@ -146,6 +146,11 @@ def _sides(found: Measured, unit: LengthUnit) -> list[Note]:
                 "or overhangs count as heap.",
             )
         )
+    doubles = found.heap.ground.doubles
+    if doubles:
+        notes.append(
+            Note("duplicates", f"{doubles} points stand at the very place of another; each place counts once.")
+        )
     strays = found.heap.ground.strays
     if len(strays):
         inside = found.heap.area.contains(strays)

@@ -19,7 +19,7 @@ HULL, CONCAVE = "hull", "concave"
 class SurfaceSetup(Setup):
     """Inputs and settings of a surface."""
 
-    cloud: Scope = scope("Cloud", "Points that the surface goes through", needed="Choose a cloud.")
+    cloud: Scope = scope("Cloud", "Points that the surface goes through", needed="Choose a cloud.", ground=True)
     breaklines: str = holding(LINES, "Break lines", "Lines with elevations that edges of the surface follow")
     boundary: Drawn = drawn(RING, "Boundary", "The surface is cut off outside of it", key="T")
     spacing: float | None = number(
