@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import sys
 
+from kerb import __version__
+
 INTERRUPTED = 130
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run the command line; returns the exit status."""
     try:
+        words = sys.argv[1:] if arguments is None else arguments
+        if words == ["--version"]:
+            sys.stdout.write(f"kerb {__version__}\n")
+            return 0
         # Loaded here, so that stopping the command while it starts is an interruption like any other.
         from kerb import cli
 
-        words = sys.argv[1:] if arguments is None else arguments
         args = cli.parser(words[0] if words else "").parse_args(words)
         if args.verb and cli.is_verb(args.verb):
             return cli.run_verb(args)

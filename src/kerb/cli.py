@@ -141,22 +141,26 @@ def verb_of(name: str) -> Verb:
     return Verb(study.add_options(study_kind(name)), study.runner(name), study.text)
 
 
-def verbs() -> dict[str, str]:
-    """Every verb and what it is for: those of files and jobs, and one for each kind of study."""
+def verbs(wanted: str = "") -> dict[str, str]:
+    """Every verb and what it is for, or the wanted one only: those of files and jobs, and one for each kind of study."""
     from kerb.studies.registry import STUDIES
 
-    return VERBS | {kind.id: f"{kind.title}: {kind.question}" for kind in STUDIES.values()}
+    if wanted in VERBS:
+        return {wanted: VERBS[wanted]}
+    kinds = [STUDIES[wanted]] if wanted in STUDIES else STUDIES.values()
+    found = {kind.id: f"{kind.title}: {kind.question}" for kind in kinds}
+    return found if wanted in STUDIES else VERBS | found
 
 
 def parser(wanted: str = "") -> argparse.ArgumentParser:
-    """The parser of the whole command line, or of one verb of :data:`VERBS` only."""
+    """The parser of the whole command line, or of one verb only."""
     top = argparse.ArgumentParser(
         prog="kerb",
         description="Kerb compares point clouds with what they should be. Without a verb the window opens.",
     )
     top.add_argument("--version", action="version", version=f"kerb {__version__}")
     subparsers = top.add_subparsers(dest="verb", metavar="VERB")
-    for name, about in {wanted: VERBS[wanted]}.items() if wanted in VERBS else verbs().items():
+    for name, about in verbs(wanted).items():
         sub = subparsers.add_parser(name, help=about, description=about)
         verb_of(name).options(sub)
     opening = subparsers.add_parser("open", help="open a job in the window, or bring files into it")
@@ -173,7 +177,9 @@ def parser(wanted: str = "") -> argparse.ArgumentParser:
 
 def is_verb(name: str) -> bool:
     """Whether a word runs something headless."""
-    return name in VERBS or name in verbs()
+    from kerb.studies.registry import STUDIES
+
+    return name in VERBS or name in STUDIES
 
 
 @contextlib.contextmanager

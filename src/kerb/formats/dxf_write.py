@@ -29,8 +29,8 @@ def write_dxf(
 ) -> None:
     """Write what is given: points as POINT with their name beside them, lines as polylines, triangles as 3DFACE.
 
-    Lines with elevations become 3D polylines, those without LWPOLYLINE, in which an alignment without a profile keeps its
-    arcs; layers are kept.
+    Lines with elevations become 3D polylines, level ones and those without LWPOLYLINE, in which an alignment without a
+    profile keeps its arcs; layers are kept.
 
     Raises
     ------
@@ -73,7 +73,12 @@ def _put_points(space: Any, points: SurveyPoints, height: float) -> None:
 
 def _put_line(space: Any, line: Any) -> None:
     layer = {"layer": layer_name(line.layer or "LINES")}
-    if np.isfinite(line.xyz[:, 2]).all():
+    z = line.xyz[:, 2]
+    if np.isfinite(z).all() and (z == z[0]).all():
+        # A level line, such as a contour, has its elevation once.
+        level = {**layer, "elevation": float(z[0])}
+        space.add_lwpolyline(line.xyz[:, :2].tolist(), format="xy", close=line.closed, dxfattribs=level)
+    elif np.isfinite(z).all():
         space.add_polyline3d(line.xyz.tolist(), close=line.closed, dxfattribs=layer)
     else:
         space.add_lwpolyline(line.xyz[:, :2].tolist(), close=line.closed, dxfattribs=layer)

@@ -1,40 +1,63 @@
-"""The one list of studies. A kind is declared in its own folder; everything else follows from the declaration."""
+"""The one list of studies. A kind is declared in its own folder; everything else follows from the declaration.
+
+A kind is loaded when it is first asked for: the command line needs one of them, and not the libraries of all.
+"""
 
 from __future__ import annotations
 
-from kerb.studies.accuracy.kind import ACCURACY
-from kerb.studies.align.kind import ALIGN
-from kerb.studies.change.kind import CHANGE
-from kerb.studies.contours.kind import CONTOURS
-from kerb.studies.cutfill.kind import CUTFILL
-from kerb.studies.inventory.kind import INVENTORY
-from kerb.studies.kind import StudyKind
-from kerb.studies.mend.kind import MEND
-from kerb.studies.rockface.kind import ROCKFACE
-from kerb.studies.sections.kind import SECTIONS
-from kerb.studies.spots.kind import SPOTS
-from kerb.studies.stockpile.kind import STOCKPILE
-from kerb.studies.surface.kind import SURFACE
+import importlib
+from collections.abc import Iterator, Mapping
 
-STUDIES: dict[str, StudyKind] = {
-    kind.id: kind
-    for kind in (
-        STOCKPILE,
-        INVENTORY,
-        SECTIONS,
-        ACCURACY,
-        SURFACE,
-        MEND,
-        CONTOURS,
-        SPOTS,
-        CUTFILL,
-        ROCKFACE,
-        CHANGE,
-        ALIGN,
-    )
+from kerb.studies.kind import StudyKind
+
+# Id, which is the folder as well, and the name of the declaration in its module ``kind``; in the order of the window.
+DECLARED = {
+    "stockpile": "STOCKPILE",
+    "inventory": "INVENTORY",
+    "sections": "SECTIONS",
+    "accuracy": "ACCURACY",
+    "surface": "SURFACE",
+    "mend": "MEND",
+    "contours": "CONTOURS",
+    "spots": "SPOTS",
+    "cutfill": "CUTFILL",
+    "rockface": "ROCKFACE",
+    "change": "CHANGE",
+    "align": "ALIGN",
 }
+
+
+class Registry(Mapping[str, StudyKind]):
+    """Kinds of studies by id, each loaded when it is looked up."""
+
+    def __init__(self) -> None:
+        self._loaded: dict[str, StudyKind] = {}
+
+    def __getitem__(self, key: str) -> StudyKind:
+        """The kind of an id. Raises KeyError for an unknown one."""
+        if key not in self._loaded:
+            kind: StudyKind = getattr(importlib.import_module(f"kerb.studies.{key}.kind"), DECLARED[key])
+            self._loaded[key] = kind
+        return self._loaded[key]
+
+    def __contains__(self, key: object) -> bool:
+        """Whether there is a kind of an id, without loading it."""
+        return key in DECLARED
+
+    def __iter__(self) -> Iterator[str]:
+        """All ids in order."""
+        return iter(DECLARED)
+
+    def __len__(self) -> int:
+        """How many kinds there are."""
+        return len(DECLARED)
+
+
+STUDIES: Mapping[str, StudyKind] = Registry()
 
 
 def study_kind(key: str) -> StudyKind:
     """The kind of an id. Raises KeyError for an unknown one."""
+    if key not in STUDIES:
+        raise KeyError(key)
     return STUDIES[key]
