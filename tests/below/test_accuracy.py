@@ -47,15 +47,15 @@ class Differences(CommandLine):
         self.assertEqual(combined(0.03, None), 0.03)
         near([found.mean_low, found.mean_high], scipy.stats.t.interval(0.95, 4, d.mean(), d.std(ddof=1) / 5**0.5), 1e-12)
         self.assertTrue(np.isnan(summary(np.empty(0)).rms) and np.isnan(summary(d[:1]).std))
-        said = dict(statements(AccuracySetup(wanted=0.1, point_accuracy=0.02), summary(np.full(25, 0.1)), METRE))
+        said = dict(statements(AccuracySetup(wanted=0.1, point_accuracy=0.02), summary(np.full(25, 0.1)), np.empty(0), METRE))
         self.assertEqual(said["NSSDA (FGDC-STD-007.3-1998)"], "Tested 0.196 meters vertical accuracy at 95% confidence level.")
         self.assertIn("for a 10 cm RMSEz Vertical Accuracy Class", said["ASPRS 2014"])
         self.assertIn("RMSEz = 10.0 cm, equating to +/- 19.6 cm", said["ASPRS 2014"])
         self.assertIn("for a 11 cm RMSEV", said["ASPRS 2023"])
         self.assertIn("RMSEV = 10.2 cm, the accuracy of the points included. Too few points: 25, the standard asks for 30.",
                       said["ASPRS 2023"])  # fmt: skip
-        self.assertIn("is not met", said["Verdict"])
-        feet = dict(statements(AccuracySetup(), summary(np.full(30, 0.5)), US_SURVEY_FOOT))
+        self.assertIn("not met", said["Verdict"])
+        feet = dict(statements(AccuracySetup(), summary(np.full(30, 0.5)), np.empty(0), US_SURVEY_FOOT))
         self.assertIn("Tested 0.980 US survey feet", feet["NSSDA (FGDC-STD-007.3-1998)"])
         self.assertIn("for a 16 cm RMSEz", feet["ASPRS 2014"])
 
@@ -192,7 +192,7 @@ class Study(CommandLine):
                 row = self.rows(outcome)["P3"]
                 near(row["dz"], row["cloud_z"] - row["z"])
             note = next(n.text for n in outcome.warnings if n.code == "bias")
-            self.assertRegex(note, r"lies 0\.\d+.(m|ft|ft \(US\)) above the points on average")
+            self.assertRegex(note, r"average 0\.\d+.(m|ft|ft \(US\)) above the checkpoints")
             ways = {row[0]: row[5] for row in outcome.tables["ways"].rows}
             self.assertEqual(len(ways), 4)
             near(ways["Triangle" if unit != METRE else "Median"], outcome.value("rms"))

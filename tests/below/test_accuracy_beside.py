@@ -333,12 +333,12 @@ class Beside(Study):
         ):  # fmt: skip
             setup = replace(setup, **ACCURACY.row_steps[step].apply(setup, chosen, text))
         self.assertEqual((setup.control, setup.checks, setup.left_out), ("P1, P5", "P0, P2", ""))
-        roles, reasons, given = setup.roles(points.thing)
+        roles, reasons, given = setup.roles(points.thing, np.zeros(points.thing.count, bool))
         self.assertEqual(roles[:7], ["check", "control", "check", "check", "control", "control", "left out"])
         self.assertEqual((reasons[6], given), ("left out in the list", True))
         setup = replace(setup, **with_role(setup, ("P1",), "left out", "under a lorry"))
         self.assertEqual(setup.left_out, "P1 under a lorry")
-        self.assertEqual(setup.roles(points.thing)[0][1], "left out")
+        self.assertEqual(setup.roles(points.thing, np.zeros(points.thing.count, bool))[0][1], "left out")
 
     def test_bars_to_scale_and_the_normal_curve(self):
         off = self.points + np.column_stack([np.zeros((16, 2)), np.linspace(-0.1, 0.1, 16)])

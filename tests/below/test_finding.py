@@ -224,7 +224,8 @@ class Repeats(unittest.TestCase):
         self.assertEqual(stays(SimpleNamespace(keys=line), counts).tolist(), wanted, "each region has its own denser one")
         self.assertEqual(stays(SimpleNamespace(keys=line), np.array([[1, 0], [0, 2]] * 15)).tolist(), [0, 1] * 15)
         counts, sums = (np.array([[3, 4], [5, 3], [2, 9], [3, 3]]), np.array([[3.0, 8.0], [5.0, 9.0], [90.0, 9.0], [3.0, 6.6]]))
-        (one,) = offsets(counts, sums)
+        seen = SimpleNamespace(counts=counts, sums=sums, centres=np.zeros((4, 2, 2)), slopes=np.zeros((4, 2)), size=1.0)
+        (one,) = offsets(seen)
         near([one.height, one.spread], [-1.2, 1.4826 * 0.2])
         self.assertEqual((one.one, one.other, one.cells), (0, 1, 3))
 

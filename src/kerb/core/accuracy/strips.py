@@ -9,7 +9,7 @@ import scipy
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.own_numbers import in_own_numbers
-from kerb.core.cloud.seams import FEWEST_IN_CELL, Offset, by_source, offsets
+from kerb.core.cloud.seams import FEWEST_IN_CELL, SAME_PLACE, BySource, Offset, by_source, offsets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import NotDeterminable
 from kerb.core.progress import Progress
@@ -64,28 +64,42 @@ class Strips:
 def strips(store: CloudStore, by: str, cell: float, among: Mask, progress: Progress) -> Strips:
     """Compare the sources of a column, by cells in plan, with the points of a mask (n,).
 
-    Cells and elevations are in the numbers the cloud was imported with, whatever its placement. Offsets are medians over cells of
-    the difference of mean elevations. Levels are those that fit all offsets by least squares with the inverse squares of their
-    errors for weights; their median is nought, so that one strip that is off does not pull the others.
+    Cells and elevations are in the numbers the cloud was imported with, whatever its placement. Offsets are medians over
+    cells of the difference of elevations at the same place. Levels are those that fit all offsets by least squares with the
+    inverse squares of their errors for weights; their median is 0, so that one strip that is off does not pull the others.
 
     Raises NotDeterminable, when no two of them share 20 cells; InputError; Cancelled.
     """
     seen = by_source(store, by, cell, among, progress)
-    found = tuple(one for one in offsets(seen.counts, seen.sums) if one.cells >= FEWEST_CELLS)
+    found = tuple(one for one in offsets(seen) if one.cells >= FEWEST_CELLS)
     if not found:
         raise NotDeterminable("no two strips or files cover the same ground")
     enough = seen.counts >= FEWEST_IN_CELL
     rows = np.flatnonzero(enough.sum(axis=1) > 1)
     first, last = enough[rows].argmax(axis=1), enough.shape[1] - 1 - enough[rows][:, ::-1].argmax(axis=1)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        means = seen.sums / seen.counts
+    means = _levelled(seen)
     low, high = means[rows, first], means[rows, last]
+    known = np.isfinite(high - low)
+    rows, low, high = rows[known], low[known], high[known]
     places = seen.cells.corner[:2] + (seen.cells.keys[:, :2] + 0.5) * cell
-    trends = [_trend(places, means, enough, k) for k in range(len(seen.codes))]
+    trends = [_trend(places, means, np.isfinite(means) & enough, k) for k in range(len(seen.codes))]
     codes = tuple(int(code) for code in seen.codes)
     corners = seen.cells.corner[:2] + seen.cells.keys[rows, :2] * cell
     levels = _levels(codes, found, trends)
     return Strips(codes, found, levels, cell, corners, high + seen.middle, high - low)
+
+
+def _levelled(seen: BySource) -> Floats:
+    """Mean elevations (m, k) of each source in each cell, brought to one place along the slope of the cell; NaN where a source
+    has too few points there, or lies in another part of it than the rest."""
+    enough = seen.counts >= FEWEST_IN_CELL
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = np.where(enough, seen.sums / seen.counts, np.nan)
+    weight = np.where(enough, 1.0, 0.0)[:, :, None]
+    middle = (seen.centres * weight).sum(axis=1) / np.maximum(weight.sum(axis=1), 1.0)
+    away = seen.centres - middle[:, None]
+    near = (np.abs(away) <= SAME_PLACE * seen.size).all(axis=2)
+    return np.asarray(np.where(near, means - np.sum(away * seen.slopes[:, None], axis=2), np.nan))
 
 
 def _trend(places: Floats, means: Floats, enough: Mask, one: int) -> Trend | None:

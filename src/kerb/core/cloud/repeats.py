@@ -122,5 +122,5 @@ def _told(store: CloudStore, how: Overlap, seen: BySource) -> list[str]:
         f"{called.get(int(names[o.one]), f'{word} {names[o.one]}')} lies {abs(o.height):.3f} {unit} "
         f"{'above' if o.height >= 0 else 'below'} {called.get(int(names[o.other]), f'{word} {names[o.other]}')} "
         f"(median of {o.cells} cells, spread {o.spread:.3f} {unit})"
-        for o in offsets(seen.counts, seen.sums)
+        for o in offsets(seen)
     ]

@@ -25,6 +25,11 @@ CLEARLY = 1.25
 CLOSED = 2
 FEWEST_IN_CELL = 3
 REGION_CELLS = 3
+# Means of places that lie farther apart than this share of a cell are those of different parts of it.
+SAME_PLACE = 0.25
+# Of less spread than this share of a cell in either way a slope is not known.
+LEAST_SPREAD = 0.02
+AT_A_TIME = 4_000_000
 # A region wider than this is divided on coarser cells.
 MOST_CELLS = 6_000_000
 
@@ -45,7 +50,8 @@ class BySource:
     """Points of a cloud by the cell in plan they lie in and the source they are from.
 
     ``codes`` (k,) are the values of the column; ``rows`` (n,) the points that count and ``source`` (n,) the place of each one's
-    code; ``counts`` (m, k) how many of each lie in each cell, ``sums`` (m, k) of their elevations over ``middle``.
+    code; ``counts`` (m, k) how many of each lie in each cell, ``sums`` (m, k) of their elevations over ``middle``; ``centres``
+    (m, k, 2) the means of their places, and ``slopes`` (m, 2) how the ground rises in each cell, 0 where that is not known.
     """
 
     cells: Cells
@@ -55,6 +61,9 @@ class BySource:
     counts: Ints
     sums: Floats
     middle: float
+    size: float
+    centres: Floats
+    slopes: Floats
 
 
 def by_source(store: CloudStore, by: str, size: float, among: Mask, progress: Progress) -> BySource:
@@ -70,7 +79,48 @@ def by_source(store: CloudStore, by: str, size: float, among: Mask, progress: Pr
     middle = float(np.median(z)) if len(z) else 0.0
     counts = np.bincount(pair, minlength=shape[0] * shape[1]).reshape(shape)
     sums = np.bincount(pair, z - middle, shape[0] * shape[1]).reshape(shape)
-    return BySource(cells, codes, rows, source, counts, np.asarray(sums), middle)
+    centres, slopes = _plan_of(store, (rows, pair, z - middle), counts, size, progress.within(0.8, 1.0))
+    return BySource(cells, codes, rows, source, counts, np.asarray(sums), middle, size, centres, slopes)
+
+
+def _plan_of(
+    store: CloudStore, points: tuple[Ints, Ints, Floats], counts: Ints, size: float, progress: Progress
+) -> tuple[Floats, Floats]:
+    """Mean places of the points of each source in each cell (m, k, 2), and the slope of each cell (m, 2): that of the planes
+    through the points of each source there that are parallel, by least squares."""
+    rows, pair, z = points
+    many = counts.size
+    sums = np.zeros((8, many))
+    origin = store.bounds[0][:2]
+    for first in range(0, len(rows), AT_A_TIME):
+        progress.step(first / max(len(rows), 1), "Comparing")
+        some = slice(first, first + AT_A_TIME)
+        x, y = (store.coordinates(rows[some])[:, :2] - origin).T
+        own, h = pair[some], z[some]
+        for k, value in enumerate((x, y, h, x * x, x * y, y * y, x * h, y * h)):
+            sums[k] += np.bincount(own, value, many)
+    n = np.maximum(counts.ravel(), 1)
+    means = sums[:3] / n
+    # Products about the means of each source, added up over the sources of a cell.
+    about = np.array([
+        sums[3] - n * means[0] ** 2, sums[4] - n * means[0] * means[1], sums[5] - n * means[1] ** 2,
+        sums[6] - n * means[0] * means[2], sums[7] - n * means[1] * means[2],
+    ]).reshape(5, *counts.shape).sum(axis=2)  # fmt: skip
+    xx, xy, yy, xz, yz = about
+    det = xx * yy - xy**2
+    known = det > (LEAST_SPREAD * size**2 * np.maximum(counts.sum(axis=1), 1)) ** 2
+    safe = np.where(known, det, 1.0)
+    slopes = np.column_stack([(yy * xz - xy * yz) / safe, (xx * yz - xy * xz) / safe])
+    return means[:2].T.reshape(*counts.shape, 2), np.where(known[:, None], slopes, 0.0)
+
+
+def differences(seen: BySource, one: int, other: int) -> Floats:
+    """How far one source lies above another in each cell (m,); NaN where they do not cover the same ground."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = np.where(seen.counts >= FEWEST_IN_CELL, seen.sums / seen.counts, np.nan)
+    away = seen.centres[:, one] - seen.centres[:, other]
+    apart = means[:, one] - means[:, other] - np.sum(seen.slopes * away, axis=1)
+    return np.asarray(np.where((np.abs(away) <= SAME_PLACE * seen.size).all(axis=1), apart, np.nan))
 
 
 def stays(cells: Cells, counts: Ints) -> Ints:
@@ -137,17 +187,16 @@ def _depth(place: Ints, counts: Ints, source: int, rows: Ints) -> Floats:
     return np.asarray(found[tuple((at[rows] - low).T)])
 
 
-def offsets(counts: Ints, sums: Floats) -> list[Offset]:
-    """Vertical offsets between sources: the median over cells that two cover of the difference of mean elevations.
+def offsets(seen: BySource) -> list[Offset]:
+    """Vertical offsets between sources: the median over cells that two cover of the difference of their elevations at the same
+    place, taken along the slope of the cell; the spread is 1.4826 times the median absolute deviation.
 
-    ``sums`` (m, k) are the sums of elevations; the spread is 1.4826 times the median absolute deviation.
+    Where the points of two lie in different parts of a cell they touch there and cover nothing together.
     """
     found = []
-    with np.errstate(invalid="ignore", divide="ignore"):
-        means = np.where(counts >= FEWEST_IN_CELL, sums / counts, np.nan)
-    for one in range(counts.shape[1]):
-        for other in range(one + 1, counts.shape[1]):
-            apart = means[:, one] - means[:, other]
+    for one in range(seen.counts.shape[1]):
+        for other in range(one + 1, seen.counts.shape[1]):
+            apart = differences(seen, one, other)
             apart = apart[np.isfinite(apart)]
             if len(apart):
                 middle = float(np.median(apart))

@@ -131,9 +131,13 @@ ROW_STEPS = (
 )  # fmt: skip
 
 
-def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
-    """What stands beside the figure: of which points it is."""
-    return [{"check": "of check points", "control": "of control points"}.get(setup["use"], "of all points")]
+def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
+    """What stands beside the figure: of which points it is, and what was corrected in the data before."""
+    said = [{"check": "of checkpoints", "control": "of control points"}.get(setup["use"], "of all points")]
+    moved = [
+        step for one in outcome.inputs[:1] for step in one.steps if " lowered by " in step or " raised by " in step
+    ]
+    return said + moved[-1:]
 
 
 def trial() -> tuple[AccuracySetup, ...]:

@@ -9,7 +9,7 @@ from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.quantity import fitting, labelled, number, quantity
+from kerb.core.quantity import bound, fitting, labelled, number, quantity
 from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.layers import FoundMesh, Plot
 from kerb.studies.outcome import Column, Note, Outcome, Table
@@ -61,22 +61,25 @@ def add_strips(outcome: Outcome, setup: AccuracySetup, sources: Sources, progres
                 Note("strip-trend", f"{name(one.code)} {_rises(one.trend, store.placement)} against those beside it")
             )
     levels = np.array([one.level for one in found.levels])
-    worst = int(np.nanargmax(np.abs(levels)))
-    side = "above" if levels[worst] > 0 else "below"
-    size = quantity(float(abs(levels[worst])), unit.code)
-    outcome.warnings.append(
-        Note("strips", f"{name(found.codes[worst])} is furthest off: it lies {size} {side} the middle of all strips")
-    )
+    bounds = np.array([one.u95 for one in found.levels])
+    off = np.where(np.isfinite(levels) & (np.abs(levels) > bounds), np.abs(levels), 0.0)
+    words = "No strip differs significantly from the median of all strips"
+    if off.any():
+        worst = int(np.argmax(off))
+        side = "above" if levels[worst] > 0 else "below"
+        size = f"{quantity(float(off[worst]), unit.code)} {bound(float(bounds[worst]), unit.code)}"
+        words = f"Largest strip offset: {name(found.codes[worst])} lies {size} {side} the median of all strips"
+    outcome.warnings.append(Note("strips", words))
     outcome.charts.append(
         Plot("Level of each strip", "bars", np.arange(len(levels), dtype=float), np.nan_to_num(levels), "",
              labelled("above the middle of all", unit.code), tuple(name(code) for code in found.codes))
     )  # fmt: skip
     outcome.layers["strip differences"] = _map(found, unit.code, store.placement)
     outcome.method += (
-        f" Strips are compared in cells of {cell:.3g} {unit.symbol}: the median over cells of the difference of their mean "
-        "elevations; the level of each fits all of these by least squares, the median of the levels being nought. The trend "
-        "of a strip is the line of least squares through the medians of pieces along it, of its difference to those beside it; "
-        "of two strips alone it cannot be told which one is tilted."
+        f" Strips are compared in cells of {cell:.3g} {unit.symbol}: the median over cells of the difference of their "
+        "elevations at the same place, taken along the slope of the cell; the level of each fits all of these by least "
+        "squares, with a median of 0. The trend of a strip is the line of least squares through the medians of pieces along "
+        "it, of its difference to those beside it; of two strips alone it cannot be told which one is tilted."
     )
 
 

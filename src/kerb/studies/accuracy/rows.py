@@ -30,6 +30,11 @@ class TestedPoint:
     vegetated: bool = False
 
     @property
+    def open(self) -> bool:
+        """Whether it counts for the figures of open ground: those of points in vegetation are apart (ASPRS 2014)."""
+        return self.used and not self.vegetated
+
+    @property
     def dz(self) -> float:
         """Tested minus point: positive where what is tested lies above the point."""
         return self.height - float(self.place[2])

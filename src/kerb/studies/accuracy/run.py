@@ -15,6 +15,7 @@ from kerb.core.quantity import Decimals, first_of, labelled, quantity, round_num
 from kerb.core.surface.surfaces import Surface
 from kerb.core.units import LengthUnit
 from kerb.studies.accuracy import figures, overlapping, targets
+from kerb.studies.accuracy.points import given_twice, tested_points
 from kerb.studies.accuracy.rows import BAR_SHARE, NO_ELEVATION, NO_POINTS, OUTSIDE, TestedPoint
 from kerb.studies.accuracy.setup import ALL, AUTO, CHECK, CONTROL, AccuracySetup
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundPoints, Plot, histogram
@@ -29,6 +30,12 @@ TWIN_M = 0.05
 # What stands this far above the ground round a point is no noise of it.
 STANDS_M, ROUGH_TIMES, ROUGH_M = 0.5, 3.0, 0.03
 MOST_LABELS = 300
+# What rounding of coordinates makes of a limit, as a share of it; how far beyond the scale a stray bar goes.
+DUST, CLIPPED = 1e-3, 2.0
+# Weights of the corners of a triangle at a random place in it have a mean sum of squares of a half: the noise that is left.
+TRIANGLE_NOISE = 0.71
+# The noise of the cloud is told from this share of the spread on, with this many points at least.
+NOISE_SHARE, LEAST_NOISE_M, FEWEST_ROUGH, FEWEST_IN_PLANE = 0.4, 0.003, 5, 8
 TALL = Decimals(length=2)
 
 
@@ -44,6 +51,9 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
         overlapping.add_strips(outcome, setup, sources, progress.within(0.6, 1.0))
     picked = targets.matched(rows, sources.points("picked")) if setup.picked and rows else []
     targets.add_targets(outcome, picked, wanted, sources.unit)
+    twice = given_twice(sources.points("picked").names) if setup.picked and rows else []
+    if twice:
+        outcome.warnings.append(Note("picks", f"picked more than once, and not compared: {first_of(twice, 6)}"))
     if picked:
         outcome.inputs.append(sources.input("picked", "picked in it"))
     if setup.others and rows:
@@ -53,8 +63,8 @@ def run(setup: AccuracySetup, sources: Sources, progress: Progress) -> Outcome:
 
 def _tested(setup: AccuracySetup, sources: Sources, progress: Progress) -> tuple[list[TestedPoint], str]:
     """Every point with what was found of it, and whose differences make the figures."""
-    points = sources.points("points")
-    roles, reasons, given = setup.roles(points)
+    points, of_control = tested_points(setup, sources)
+    roles, reasons, given = setup.roles(points, of_control)
     rows = _rows(setup, sources, points, progress)
     vegetated = setup.in_vegetation(points)
     wanted = _wanted(setup, given)
@@ -105,8 +115,8 @@ def _beside(
     setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], progress: Progress
 ) -> list[figures.Beside]:
     """The same points that count, held against others; what has a height there."""
-    points, used = sources.points("points"), np.array([row.used for row in rows], bool)
-    made = [figures.Beside(sources.source("cloud"), np.array([row.dz for row in rows if row.used]))]
+    points, used = tested_points(setup, sources)[0], np.array([row.open for row in rows], bool)
+    made = [figures.Beside(sources.source("cloud"), np.array([row.dz for row in rows if row.open]))]
     for number, scope in enumerate(setup.others):
         name = numbered("others", number)
         _, heights = _heights(setup, sources, (name, scope), points, progress)
@@ -131,7 +141,7 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], unit: LengthUnit) -> N
             row.reason = NO_ELEVATION
         elif not np.isfinite(row.height):
             row.reason = OUTSIDE if row.found.hole else NO_POINTS
-        elif setup.max_slope is not None and 100 * row.found.slope > setup.max_slope:
+        elif setup.max_slope is not None and 100 * row.found.slope > setup.max_slope * (1 + DUST):
             row.reason = f"slope {100 * row.found.slope:.0f} %"
     known = [r.found.rough for r in rows if np.isfinite(r.found.rough)]
     usual = float(np.median(known)) if known else np.nan
@@ -157,25 +167,28 @@ def _judge(setup: AccuracySetup, rows: list[TestedPoint], unit: LengthUnit) -> N
 def _twins(rows: list[TestedPoint], reach: float) -> None:
     xy = np.array([row.place[:2] for row in rows])
     for a, b in sorted(scipy.spatial.cKDTree(xy - xy.mean(axis=0)).query_pairs(reach)):
-        rows[b].remark = f"same place as {rows[a].name}"
+        independent = "" if rows[a].role == rows[b].role else f" ({rows[a].role}): not independent"
+        rows[b].remark = f"same place as {rows[a].name}{independent}"
 
 
 def _told(setup: AccuracySetup, sources: Sources, rows: list[TestedPoint], wanted: str) -> Outcome:
     unit = sources.unit
-    used = np.array([row.used for row in rows], bool)
+    used = np.array([row.open for row in rows], bool)
     d = np.array([row.dz for row in rows])
     found = summary(d[used])
     reference = sources.source("cloud").reference
     settings = {**setup.settings(), "use": wanted}
     outcome = Outcome(STUDY, unit.code, reference.code or reference.name, {}, settings)
     outcome.inputs = [sources.input("cloud", "tested")]
-    outcome.inputs += [sources.input("points", "against", int(used.sum()))] if setup.points else []
-    vegetated = np.array([row.vegetated for row in rows], bool) & used
+    counted = int(sum(row.used for row in rows))
+    outcome.inputs += [sources.input("points", "against", counted)] if setup.points else []
+    outcome.inputs += [sources.input("control_list", "control")] if setup.points and setup.control_list else []
+    vegetated = np.array([row.vegetated and row.used for row in rows], bool)
     outcome.figures = figures.worded(setup, rows, found, (d, used, vegetated), unit.code)
-    outcome.tables = figures.tables(setup, rows, (d, used), sources)
+    outcome.tables = figures.tables(setup, rows, (d, used, vegetated), sources)
     outcome.warnings = [*sources.stated, *(_warnings(setup, sources, rows, (d, used), found) if setup.points else [])]
     outcome.method = figures.method(setup, sources, wanted)
-    _draw(outcome, rows, d, used)
+    _draw(outcome, rows, d, used | vegetated)
     return outcome
 
 
@@ -184,18 +197,22 @@ def _warnings(
 ) -> list[Note]:
     notes = []
     d, used = what
-    odd = [row for row in rows if row.remark and not row.reason]
+    odd = sorted((row for row in rows if row.remark and not row.reason), key=lambda row: -abs(row.dz))
+    twice = given_twice(tuple(row.name for row in rows))
+    if twice:
+        notes.append(Note("names", f"names that stand for several points: {first_of(twice, 6)}"))
     if odd:
         names = first_of([f"{row.name} ({row.remark})" for row in odd], 6)
-        notes.append(Note("look-at", f"look at {len(odd)} of the points before you count them: {names}"))
+        notes.append(Note("look-at", f"Review {len(odd)} checkpoints before accepting the result: {names}"))
     out = [row for row in rows if row.reason]
     if out:
         names = first_of([f"{row.name} ({row.reason})" for row in out], 6)
-        notes.append(Note("left-out", f"{len(out)} of {len(rows)} points do not count: {names}"))
+        notes.append(Note("left-out", f"{len(out)} of {len(rows)} points excluded: {names}"))
     if not found.n:
         notes.append(Note("no-points", "no point is left to make figures of"))
         return notes
     xy = np.array([row.place[:2] for row in rows])[used]
+    notes += _noise_of_cloud(setup, rows, found, sources.unit)
     notes += figures.statistics_notes(setup, sources, (d[used], xy), found)
     roles = {row.role for row in rows if row.used}
     if CONTROL in roles and CHECK in roles:
@@ -205,6 +222,23 @@ def _warnings(
     elif roles == {CONTROL}:
         notes.append(Note("control-only", "only control points count: what was adjusted to them proves nothing"))
     return notes
+
+
+def _noise_of_cloud(setup: AccuracySetup, rows: list[TestedPoint], found: Summary, unit: LengthUnit) -> list[Note]:
+    """What the noise of the cloud adds by triangles, where that is a good part of the spread, and what would take it out."""
+    rough = [(row.found.rough, row.found.count) for row in rows if row.open and np.isfinite(row.found.rough)]
+    if setup.way != TIN or len(rough) < FEWEST_ROUGH:
+        return []
+    noise, many = (float(value) for value in np.median(np.array(rough, float), axis=0))
+    part = noise * TRIANGLE_NOISE
+    if not part > NOISE_SHARE * found.std or part * unit.metres < LEAST_NOISE_M or many < FEWEST_IN_PLANE:
+        return []
+    words = (
+        f"The cloud's own noise near the points is {quantity(noise, unit.code)} (1σ); by triangles it makes about "
+        f"{quantity(part, unit.code)} of the standard deviation of {quantity(found.std, unit.code)}. A local plane through "
+        f"some {many:.0f} points reduces it to {quantity(noise / np.sqrt(many), unit.code)} (Height by: Local plane)"
+    )
+    return [Note("cloud-noise", words)]
 
 
 def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> None:
@@ -239,7 +273,8 @@ def _draw(outcome: Outcome, rows: list[TestedPoint], d: Floats, used: Mask) -> N
 
 def _bars(outcome: Outcome, xyz: Floats, d: Floats) -> None:
     """Signed bars to scale: upwards in plan where what is tested lies above the point, downwards where below; and a scale."""
-    most, extent = float(np.abs(d).max()), float(np.ptp(xyz[:, :2], axis=0).max())
+    most, extent = _usual_most(d), float(np.ptp(xyz[:, :2], axis=0).max())
+    d = np.clip(d, -CLIPPED * most, CLIPPED * most)
     if most <= 0 or extent <= 0:
         return
     round_ = round_number(most)
@@ -255,6 +290,12 @@ def _bars(outcome: Outcome, xyz: Floats, d: Floats) -> None:
     ends = np.array([[corner, corner + [0.0, length, 0.0]]])
     words = f"bars: {quantity(round_, outcome.unit)}"
     outcome.layers["bar scale"] = FoundDimensions(ends, (words,), "dimension", "Scale of the bars")
+
+
+def _usual_most(d: Floats) -> float:
+    """The largest difference, or three times the 90th percentile where a stray one is far larger."""
+    size = np.abs(d)
+    return float(min(size.max(), 3 * np.percentile(size, 90)) or size.max())
 
 
 def _quantiles(n: int) -> Floats:

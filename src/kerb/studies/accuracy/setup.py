@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from kerb.core.accuracy.beneath import IDW, MEDIAN, PLANE, TIN
+from kerb.core.arrays import Mask
 from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.studies.fields import AGAINST, POINTS, SURFACES, choice, holding, many, number, surface, switch, text
@@ -19,9 +21,10 @@ AUTO, ALL = "auto", "all"
 ROLE_HEADINGS = ("role", "use", "type")
 REASON_HEADINGS = ("reason", "why", "remark")
 ROLE_WORDS = {
-    "check": CHECK, "checkpoint": CHECK, "check point": CHECK, "cp": CHECK, "chk": CHECK, "control": CONTROL,
-    "control point": CONTROL, "gcp": CONTROL, "left out": LEFT_OUT, "out": LEFT_OUT, "excluded": LEFT_OUT, "none": LEFT_OUT,
-}  # fmt: skip
+    **dict.fromkeys(("check", "checkpoint", "check point", "cp", "chk"), CHECK),
+    **dict.fromkeys(("control", "control point", "gcp", "ctl", "ctrl"), CONTROL),
+    **dict.fromkeys(("left out", "out", "excluded", "none"), LEFT_OUT),
+}
 
 
 @dataclass(frozen=True)
@@ -34,6 +37,10 @@ class AccuracySetup(Setup):
     points: str = holding(
         POINTS, "Points", "Points that were measured better: check points, control points", AGAINST,
         needed=POINTS_NEEDED,
+    )  # fmt: skip
+    control_list: str = holding(
+        POINTS, "Control list", "A second list of points, all of them control: they may be used to adjust", AGAINST,
+        flag="control-points", rare=True,
     )  # fmt: skip
     picked: str = holding(
         POINTS, "Picked in it", "The same points picked in what is tested, by name: their horizontal differences are counted",
@@ -93,12 +100,17 @@ class AccuracySetup(Setup):
         """What is still needed; strips are held against one another without points."""
         return [words for words in super().missing() if not (self.strips and words == POINTS_NEEDED)]
 
-    def roles(self, points: SurveyPoints) -> tuple[list[str], list[str], bool]:
-        """Role and reason of each point, and whether roles were given at all.
+    def roles(self, points: SurveyPoints, of_control: Mask) -> tuple[list[str], list[str], bool]:
+        """Role and reason of each point, and whether roles were given at all; ``of_control`` (n,) come from the control list.
 
-        What is typed rules over a column of the list. Raises InputError, naming a point that is not there or is both.
+        What is typed rules over a column of the list. Raises InputError, naming a point that is not there, or a role that is
+        not known.
         """
-        reasons = left_out(self.left_out)
+        reasons = left_out(self.left_out, points.names)
+        control, checks = (
+            named(typed, points.names, points.codes, label)
+            for typed, label in ((self.control, "Control points"), (self.checks, "Check points"))
+        )
         column = next((points.extra[h] for h in points.extra if h.strip().lower() in ROLE_HEADINGS), None)
         why_not = next(
             (points.extra[h] for h in points.extra if h.strip().lower() in REASON_HEADINGS), ("",) * points.count
@@ -106,13 +118,15 @@ class AccuracySetup(Setup):
         unknown = [name for name in reasons if name not in points.names]
         if unknown:
             raise InputError(f"Left out: there is no point named {', '.join(unknown[:5])}")
-        found, why, given = [], [], bool(self.control.strip() or self.checks.strip())
+        found, why, given = [], [], bool(self.control.strip() or self.checks.strip() or of_control.any())
         for row, (name, code) in enumerate(zip(points.names, points.codes, strict=True)):
             said = column[row] if column is not None else code
             written = ROLE_WORDS.get(said.strip().lower(), "")
+            if column is not None and said.strip() and not written:
+                raise InputError(f"{name}: '{said.strip()}' is not a known role; use check, control or left out")
             given = given or bool(written)
-            role = CONTROL if _matches(self.control, name, code) else written or CHECK
-            if _matches(self.checks, name, ""):
+            role = CONTROL if of_control[row] or matches(control, name, code) else written or CHECK
+            if matches(checks, name, ""):
                 role = CHECK
             if name in reasons:
                 role = LEFT_OUT
@@ -123,7 +137,8 @@ class AccuracySetup(Setup):
 
     def in_vegetation(self, points: SurveyPoints) -> list[bool]:
         """Which points stand in vegetation."""
-        return [_matches(self.vegetated, n, c) for n, c in zip(points.names, points.codes, strict=True)]
+        patterns = named(self.vegetated, points.names, points.codes, "In vegetation")
+        return [matches(patterns, n, c) for n, c in zip(points.names, points.codes, strict=True)]
 
 
 def with_role(setup: AccuracySetup, names: tuple[str, ...], role: str, reason: str = "") -> dict[str, str]:
@@ -143,18 +158,33 @@ def with_role(setup: AccuracySetup, names: tuple[str, ...], role: str, reason: s
     return {"control": ", ".join(rest[CONTROL]), "checks": ", ".join(rest[CHECK]), "left_out": out}
 
 
-def left_out(words: str) -> dict[str, str]:
-    """Names of points that are left out, with reasons, from ``P4 grass; P7 slope``."""
+def left_out(words: str, names: Collection[str] = ()) -> dict[str, str]:
+    """Names of points that are left out, with reasons, from ``P4 grass; P7 slope``; names of the list may have blanks."""
     found = {}
-    for part in words.split(";"):
-        name, _, reason = part.strip().partition(" ")
+    for part in (part.strip() for part in words.split(";")):
+        known = [name for name in names if " " in name and re.match(re.escape(name) + r"($|[\s:,])", part)]
+        name = max(known, key=len) if known else part.partition(" ")[0]
         if name:
-            found[name.rstrip(":,")] = reason.strip(" :,") or "left out by the analyst"
+            found[name if known else name.rstrip(":,")] = part[len(name) :].strip(" :,") or "left out by the analyst"
     return found
 
 
-def _matches(patterns: str, name: str, code: str) -> bool:
-    return any(
-        fnmatchcase(value, pattern) for pattern in re.split(r"[,;\s]+", patterns.strip()) if pattern
-        for value in (name, code) if value
-    )  # fmt: skip
+def named(words: str, names: Collection[str], codes: Collection[str], label: str) -> list[str]:
+    """Patterns of names and codes, parted by commas, semicolons or blanks; a name with blanks that is in the list stays whole.
+
+    Raises InputError, when one is that of no point.
+    """
+    values = {value for value in (*names, *codes) if value}
+    found: list[str] = []
+    for part in (part.strip() for part in re.split(r"[,;]", words)):
+        whole = any(fnmatchcase(value, part) for value in values if " " in value)
+        found += [part] if whole else part.split()
+    unknown = [p for p in found if not any(fnmatchcase(value, p) for value in values)]
+    if unknown:
+        raise InputError(f"{label}: no point has the name or code {', '.join(unknown[:5])}")
+    return found
+
+
+def matches(patterns: Collection[str], name: str, code: str) -> bool:
+    """Whether a pattern is that of a name or a code."""
+    return any(fnmatchcase(value, pattern) for pattern in patterns for value in (name, code) if value)

@@ -13,6 +13,7 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.units import LengthUnit
 from kerb.studies.accuracy.figures import PLAIN_UNITS
+from kerb.studies.accuracy.points import given_twice
 from kerb.studies.accuracy.rows import BAR_SHARE, NO_HEIGHT, TestedPoint
 from kerb.studies.layers import FoundDimensions
 from kerb.studies.outcome import Column, Figure, Outcome, Table
@@ -32,9 +33,17 @@ class Target:
 
 
 def matched(rows: list[TestedPoint], picked: SurveyPoints) -> list[Target]:
-    """Points with the place of the same name in another list. Raises InputError, when none has one."""
+    """Points with the place of the same name in another list; a name given twice in either says nothing.
+
+    Raises InputError, when none has one.
+    """
+    doubtful = {*given_twice(picked.names), *given_twice(tuple(row.name for row in rows))}
     places = dict(zip(picked.names, picked.xyz, strict=True))
-    found = [Target(row, places[row.name]) for row in rows if row.name in places]
+    found = [Target(row, places[row.name]) for row in rows if row.name in places and row.name not in doubtful]
+    if not found and doubtful & set(places):
+        raise InputError(
+            f"Picked in the cloud: {', '.join(sorted(doubtful & set(places))[:5])} is the name of several points"
+        )
     if not found:
         raise InputError("Picked in the cloud: no name there is that of a point")
     return found

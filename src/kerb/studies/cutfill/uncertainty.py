@@ -27,14 +27,14 @@ def parts(setup: CutfillSetup, found: Compared, change: Change, where: Where, un
     """Offset, noise, interpolation, gaps and edge, in the cube of the job unit; of the grid way that of its cells too."""
     sides = _sides(found, where.areas)
     noise, white = _noise(found, change, sides, unit)
-    between = sum(sampling_variance(side.tin, side.keep) for side in sides)
+    between = sampling_variance([(side.tin, side.keep) for side in sides])
     found_parts = [
         _offset(setup, found, change, unit),
         noise,
         Part(
             "Interpolation",
             K95 * float(np.sqrt(max(between - white, 0.0))),
-            "ground between the points: what surfaces of half of them differ by, beyond noise"
+            "ground between the points: what surfaces without a quarter of them differ by, beyond noise"
             if sides
             else "no points",
         ),
