@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+import scipy
 
 from kerb.core.arrays import TINY, Floats, Floats32, Ints, Ints32, ends
 from kerb.core.change.local_kernels import PLANE, QUADRIC, TRIANGLE, along_normals, local_distances
@@ -21,10 +22,11 @@ from kerb.core.cloud.normals_kernels import least_spread
 from kerb.core.cloud.view import CloudView
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.closest import MeshDistance
+from kerb.core.geometry.orient import alike
 from kerb.core.geometry.shapes import CYLINDER, SPHERE, Shape
 from kerb.core.geometry.shapes import PLANE as FLAT
 from kerb.core.parallel import each, ranges
-from kerb.core.progress import Progress
+from kerb.core.progress import Progress, silent
 from kerb.core.surface.surfaces import Surface
 
 NEAREST, BY_PLANE, TRIANGULATED, BY_QUADRIC, NORMAL, MESH, VERTICAL = (
@@ -40,8 +42,8 @@ MOST_IN_RADIUS = 48
 CUBE_SHARE, MOST_IN_SCALE = 0.14, 96
 FEWEST = 3
 FEWEST_IN_CYLINDER = 4
-# A normal that leans from upright by no more than this is turned up; one of a wall outwards, away from the middle of the cloud.
-UP = 0.17
+# Points of the reference that say which way its faces look, and how many neighbours make their normals.
+SIDE_PLACES, SIDE_NEIGHBOURS = 30_000, 10
 
 
 @dataclass(frozen=True)
@@ -162,9 +164,11 @@ def _work(compared: CloudView, against: CloudView | MeshDistance | Surface | Sha
 
         return upright
     assert isinstance(against, CloudView)
+    sides = _Sides(against) if how.way != NEAREST else None
     if how.way == NORMAL:
-        return lambda points: _along(points, compared, against, how)
-    return lambda points: _searched(points, against, how, limit)
+        assert sides is not None
+        return lambda points: _along(points, compared, against, how, sides)
+    return lambda points: _searched(points, against, how, limit, sides)
 
 
 def _reference(against: CloudView, low: Floats, high: Floats) -> Floats:
@@ -173,7 +177,41 @@ def _reference(against: CloudView, low: Floats, high: Floats) -> Floats:
     return CloudView(against.store, replace(against.narrowing, box=box)).points()
 
 
-def _searched(points: Floats, against: CloudView, how: How, limit: float) -> tuple[Floats, Floats, Floats]:
+class _Sides:
+    """Which way the faces of a reference look: normals of a fair share of its points, turned alike along each face."""
+
+    def __init__(self, against: CloudView) -> None:
+        rows = against.all_rows(silent())
+        some = rows[:: max(1, len(rows) // SIDE_PLACES)]
+        store = against.store
+        self.places, self.normals = np.empty((0, 3)), np.empty((0, 3))
+        if len(some) < FEWEST + 1:
+            return
+        places = store.coordinates(some)
+        origin = places[0]
+        _, near = NeighbourIndex(places - origin).nearest(places - origin, min(SIDE_NEIGHBOURS, len(places)))
+        normals = np.empty((len(places), 3))
+        least_spread(places - origin, near, FEWEST, normals)
+        known = np.isfinite(normals[:, 0])
+        self.places, low_high = places[known], store.bounds
+        setups = np.array([one.position for one in store.setups], float).reshape(-1, 3)
+        self.normals = alike(self.places, normals[known], setups, (low_high[0] + low_high[1]) / 2)
+        self.tree: Any = scipy.spatial.cKDTree(self.places - origin)
+        self.origin = origin
+
+    def turn(self, normals: Floats, places: Floats) -> Floats:
+        """Normals (n, 3) at places turned to the side of the face they lie on."""
+        if len(self.places):
+            known = np.flatnonzero(np.isfinite(normals).all(axis=1))
+            _, near = self.tree.query(places[known] - self.origin)
+            against = np.einsum("ij,ij->i", normals[known], self.normals[near]) < 0
+            normals[known[against]] *= -1.0
+        return normals
+
+
+def _searched(
+    points: Floats, against: CloudView, how: How, limit: float, sides: _Sides | None
+) -> tuple[Floats, Floats, Floats]:
     """Nearest point, or a local model round it: looked for within a halo, and farther out where that is not enough."""
     away, parts = np.full(len(points), np.nan), np.full((len(points), 3), np.nan)
     halo = min(FIRST_HALO_SPACINGS * max(against.store.spacing, 1e-9), limit)
@@ -197,7 +235,8 @@ def _searched(points: Floats, against: CloudView, how: How, limit: float) -> tup
                 away[rows], parts[rows] = nearest[matched, 0], mine[matched] - near
             elif len(rows):
                 local = around - origin
-                found, normals = _modelled(mine[matched], near, (local, index), against, how, origin)
+                assert sides is not None
+                found, normals = _modelled(mine[matched], near, (local, index), sides, how, origin)
                 away[rows], parts[rows] = found, found[:, None] * normals
             todo = todo[~sure]
         elif everything or halo >= limit:
@@ -209,13 +248,13 @@ def _searched(points: Floats, against: CloudView, how: How, limit: float) -> tup
 
 
 def _modelled(
-    places: Floats, near: Floats, reference: tuple[Floats, NeighbourIndex], against: CloudView, how: How, origin: Floats
+    places: Floats, near: Floats, reference: tuple[Floats, NeighbourIndex], sides: _Sides, how: How, origin: Floats
 ) -> tuple[Floats, Floats]:
     """Distances (m,) of places from the model round their nearest points ``near`` (m, 3), and its normals (m, 3)."""
     local, index = reference
     k = MOST_IN_RADIUS if how.radius is not None else how.neighbours
     _, beside = index.nearest(near, min(k, len(local)), how.radius if how.radius is not None else np.inf)
-    normals = _normals(local, beside, near, against, origin)
+    normals = _normals(local, beside, near, sides, origin)
     found, way = np.empty(len(places)), MODELS[how.way]
 
     def some(span: tuple[int, int]) -> None:
@@ -226,13 +265,13 @@ def _modelled(
     return found, normals
 
 
-def _normals(local: Floats, index: Ints, places: Floats, against: CloudView, origin: Floats) -> Floats:
-    """Unit normals (m, 3) of the planes through neighbours, turned towards the setups, up, or outwards."""
+def _normals(local: Floats, index: Ints, places: Floats, sides: _Sides, origin: Floats) -> Floats:
+    """Unit normals (m, 3) of the planes through neighbours, turned to the side of their face."""
     normals = np.empty((len(index), 3))
     each(
         lambda span: least_spread(local, index[slice(*span)], FEWEST, normals[slice(*span)]), ranges(len(index), 20_000)
     )
-    return _turned(normals, places, against, origin)
+    return sides.turn(normals, places + origin)
 
 
 def _at_scales(around: Floats, mine: Floats, scales: tuple[float, ...], origin: Floats) -> Floats:
@@ -284,19 +323,9 @@ def _roughness(points: Floats, index: Ints, normals: Floats) -> Floats:
     return np.where(np.isnan(normals[:, 0]), np.inf, share)
 
 
-def _turned(normals: Floats, places: Floats, against: CloudView, origin: Floats) -> Floats:
-    setups = against.store.setups
-    if len(setups) == 1:
-        side = np.einsum("ij,ij->i", normals, setups[0].position - origin - places)
-    else:
-        low, high = against.store.bounds
-        outwards = np.einsum("ij,ij->i", normals[:, :2], (places + origin - (low + high) / 2)[:, :2])
-        side = np.where(np.abs(normals[:, 2]) > UP, normals[:, 2], outwards)
-    normals[side < 0] *= -1.0
-    return normals
-
-
-def _along(points: Floats, compared: CloudView, against: CloudView, how: How) -> tuple[Floats, Floats, Floats]:
+def _along(
+    points: Floats, compared: CloudView, against: CloudView, how: How, sides: _Sides
+) -> tuple[Floats, Floats, Floats]:
     """Along the normal of the reference at each point, between the means of both clouds in a cylinder (Lague et al. 2013)."""
     reach = max(how.scales[-1] / 2, float(np.hypot(how.cylinder / 2, how.depth)))
     low, high = ends(points)
@@ -308,7 +337,7 @@ def _along(points: Floats, compared: CloudView, against: CloudView, how: How) ->
     origin = around[0]
     local, mine = around - origin, points - origin
     index, other = NeighbourIndex(local), NeighbourIndex(own - origin)
-    normals = _turned(_at_scales(around, mine, how.scales, origin), mine, against, origin)
+    normals = sides.turn(_at_scales(around, mine, how.scales, origin), points)
     one, two = ((of.ordered, of.starts, of.low, of.cell, of.shape) for of in (other, index))
     out = np.empty((len(points), 4))
     each(

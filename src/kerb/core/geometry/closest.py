@@ -38,8 +38,9 @@ class MeshDistance:
         self.vertices = np.ascontiguousarray(mesh.vertices - self.origin)
         self.triangles = mesh.triangles
         self.closed, self.elements = mesh.closed, mesh.elements
-        # Bodies whose triangles look inwards are turned round.
-        self.turned = mesh.senses[mesh._bodies] < 0 if mesh.closed else np.zeros(len(self.triangles), bool)
+        # Triangles given the wrong way round are turned, and bodies that look inwards as a whole.
+        self.repaired = int(np.count_nonzero(mesh.turned))
+        self.turned = mesh.turned ^ (mesh.senses[mesh._bodies] < 0) if mesh.closed else mesh.turned
         middle = self.vertices[self.triangles].mean(axis=1)
         low, size = middle.min(axis=0), float(max(np.ptp(middle, axis=0).max(), TINY))
         self.order = _by_cube(middle, low, size / (2**BITS - 1))

@@ -8,8 +8,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Ints, Ints32
+from kerb.core.arrays import Floats, Ints, Ints32, Mask
 from kerb.core.errors import InputError
+from kerb.core.geometry.orient import turned_triangles
 from kerb.core.once import Once
 from kerb.core.surface.tin import Tin
 
@@ -36,7 +37,8 @@ class TriangleMesh:
 
     @property
     def closed(self) -> bool:
-        """Whether the mesh encloses a body: each edge is used as often one way as the other.
+        """Whether the mesh encloses a body: each edge is used as often one way as the other, triangles that were given the wrong
+        way round turned.
 
         Vertices on the same place count as one, because many formats repeat them for each face.
         """
@@ -44,6 +46,7 @@ class TriangleMesh:
             return False
         place = self._places()
         corner = place[self.triangles]
+        corner = np.where(self.turned[:, None], corner[:, ::-1], corner)
         edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
         edges = edges[edges[:, 0] != edges[:, 1]]
         key = edges.min(axis=1).astype(np.int64) * (int(place.max()) + 1) + edges.max(axis=1)
@@ -63,6 +66,12 @@ class TriangleMesh:
             return None
         signs, bodies = self.senses, self._bodies
         return abs(float(np.sum(self._tetrahedra * signs[bodies])))
+
+    @Once
+    def turned(self) -> Mask:
+        """Which triangles (m,) look the other way than those they share edges with."""
+        a, b, c = self._corners()
+        return turned_triangles(self._places()[self.triangles], np.linalg.norm(np.cross(b - a, c - a), axis=1))
 
     @property
     def senses(self) -> Ints:
@@ -85,7 +94,8 @@ class TriangleMesh:
     @Once
     def _tetrahedra(self) -> Floats:
         a, b, c = self._corners()
-        return np.asarray(np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0)
+        size = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0
+        return np.where(self.turned, -size, size)
 
     @Once
     def _bodies(self) -> Ints:
@@ -153,7 +163,8 @@ class TriangleMesh:
         surface = Tin.of(self.vertices, self.triangles)
         areas = surface.plan_areas
         if self.closed:
-            areas = np.where(areas * self.senses[self._bodies] > 0, areas, 0.0)
+            looks = np.where(self.turned, -areas, areas)
+            areas = np.where(looks * self.senses[self._bodies] > 0, areas, 0.0)
         down = areas < 0
         triangles = self.triangles.copy()
         triangles[down] = triangles[down][:, [0, 2, 1]]

@@ -85,6 +85,10 @@ def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.tables["statistics"] = _statistics(away, unit.code)
     if isinstance(against, Shape):
         outcome.tables["shape"] = _shape(against, unit)
+    if isinstance(against, MeshDistance) and against.repaired:
+        name, many = sources.source("against").name, against.repaired
+        words = f"{name}: {many} triangles look the other way than those beside them; they were turned for the sign"
+        outcome.warnings.append(Note("turned-triangles", words))
     _by_pieces(outcome, setup, (store, found, against), unit)
     if setup.probes:
         _probe(outcome, setup, store, found, unit)
