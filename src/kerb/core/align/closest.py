@@ -7,23 +7,28 @@ determine (Gelfand et al. 2003; Zhang, Kaess, Singh 2016) are not moved along, a
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kerb.core.align.targets import Target, cube_for, one_a_cube
-from kerb.core.arrays import TINY, Floats, ends
+from kerb.core.arrays import TINY, Floats, Mask, ends
 from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
-from kerb.core.robust import COVERS_95, spread
+from kerb.core.robust import COVERS_95, median_error, spread
 
 # About so many points, one a cube, are matched at each level; what they are matched with is so much finer.
 LEVELS, FINER = (4_000, 20_000, 100_000), 0.5
 ROUNDS = 40
 TUKEY = 4.685
 FEWEST_PAIRS = 50
+# Cubes along the longest side in which changes of the scene are looked for, and in which errors are taken to be shared; pairs
+# and cubes it takes; how many times the usual difference a changed one is off; rounds, and the share of points that settles.
+CUBES, CLUSTERS, FEWEST_IN_CUBE, FEWEST_CUBES, TIMES_OFF = 40, 12, 8, 15, 4.0
+LEAST_UNEVEN = 0.02
+CHANGE_ROUNDS, SETTLED, MOST_KEPT = 4, 0.002, 20_000
 # The search limit at first, and the least, in spacings of the target; between them so many times the usual distance.
 FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
 # Mean square of what normals and lever arms say of a direction (0 to 1), below which it is not determined; and how many times
@@ -62,23 +67,16 @@ class Direction:
 
 @dataclass(frozen=True)
 class Fit:
-    """A motion, how it came about and how good it is. ``history`` is the rms of distances to the planes after each round;
-    ``left`` (n,) are those of the ``places`` (n, 3) that were matched at last, before they were moved."""
+    (
+        """A motion, how it came about and how good it is.
 
-    motion: Rigid
-    iterations: int
-    rms: float
-    mean_abs: float
-    overlap: float
-    history: tuple[float, ...]
-    directions: tuple[Direction, ...]
-    places: Floats
-    left: Floats
-
-
-@dataclass(frozen=True)
-class HowFit:
-    """``overlap`` is the share of points that are matched at most (nearest first), ``limit`` the largest distance of a pair."""
+    ``history`` is the rms of distances to the planes after each round; ``left`` (n,) are those of the ``places`` (n, 3) that
+    were matched at last, before they were moved. ``changed`` is the share of the moving points where the scene itself differs,
+    which did not count; ``changed_places`` (k, 3) are some of them. ``uneven`` says that distances differ more from cube to
+    cube of the scene than they do within them: no one motion brings most of it into line.
+    """
+        """``overlap`` is the share of points that are matched at most (nearest first), ``limit`` the largest distance of a pair."""
+    )
 
     overlap: float | None = None
     limit: float | None = None
@@ -109,14 +107,70 @@ def refined(moving: Floats, target: Target, start: Rigid, how: HowFit, progress:
             limit = min(limit, max(TIMES_USUAL * float(np.median(pairs.away)), LEAST_SPACINGS * target.spacing))
             if width <= _usual_width(pairs.left) and _moves(step, points, motion) < STILL * target.spacing + 1e-9:
                 break
+    every, gone, uneven = points, np.zeros(len(points), np.bool_), False
+    for _ in range(CHANGE_ROUNDS):
+        now, uneven = _changed(every, target, motion, limit)
+        if np.count_nonzero(now ^ gone) < SETTLED * len(every) or np.count_nonzero(~now) < FEWEST_PAIRS:
+            break
+        gone, points = now, every[~now]
+        for _ in range(ROUNDS):
+            pairs = _matched(points, target, motion, limit, how)
+            step, rms = _step(pairs, motion(points.mean(axis=0)[None])[0], target, _usual_width(pairs.left))
+            motion = motion.then(step)
+            history.append(rms)
+            if _moves(step, points, motion) < STILL * target.spacing + 1e-9:
+                break
     pairs = _matched(points, target, motion, limit, how)
     middle = motion(points.mean(axis=0)[None])[0]
     left, weight = pairs.left, _tukey(pairs.left)
     rms, mean_abs = float(np.sqrt(np.average(left**2, weights=weight))), float(np.average(np.abs(left), weights=weight))
     directions = _directions(pairs, middle, target, rms)
-    near = float(np.mean(target.match(motion(points), LEAST_SPACINGS * target.spacing)[2] < np.inf))
+    near = float(np.mean(target.match(motion(every), LEAST_SPACINGS * target.spacing)[2] < np.inf))
     back = motion.inverse()(pairs.places)
-    return Fit(motion, len(history), rms, mean_abs, near, tuple(history), directions, back, left)
+    share = float(np.count_nonzero(gone) / len(every))
+    return Fit(
+        motion,
+        len(history),
+        rms,
+        mean_abs,
+        near,
+        tuple(history),
+        directions,
+        back,
+        left,
+        share,
+        every[gone][:MOST_KEPT],
+        uneven,
+    )
+
+
+def _changed(points: Floats, target: Target, motion: Rigid, limit: float) -> tuple[Mask, bool]:
+    """Which of the moving points (n, 3) lie in cubes where the scene itself differs: the median distance to the planes there is
+    off from that of most cubes by far more than these differ among themselves; and whether most cubes differ as much."""
+    found = np.zeros(len(points), np.bool_)
+    moved = motion(points)
+    near, normals, away = target.match(moved, limit)
+    good = np.flatnonzero(np.isfinite(away) & np.isfinite(normals).all(axis=1))
+    if len(good) < FEWEST_PAIRS:
+        return found, False
+    left = np.einsum("ij,ij->i", moved[good] - near[good], normals[good])
+    low, high = ends(points)
+    cell = np.floor((points - low) / max(float((high - low).max()) / CUBES, TINY)).astype(np.int64)
+    _, cube = np.unique(cell, axis=0, return_inverse=True)
+    cube = cube.ravel()
+    order = np.argsort(cube[good], kind="stable")
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(cube[good][order]) != 0]))
+    groups = [group for group in np.split(order, starts[1:]) if len(group) >= FEWEST_IN_CUBE]
+    if len(groups) < FEWEST_CUBES:
+        return found, False
+    middle = np.array([np.median(left[group]) for group in groups])
+    within = np.array([spread(left[group]) for group in groups])
+    own = np.array([median_error(value, len(group)) for value, group in zip(within, groups, strict=True)])
+    usual = float(np.median(middle))
+    among = spread(middle, usual)
+    off = np.abs(middle - usual) > TIMES_OFF * np.hypot(among, own)
+    odd = np.array([cube[good[group[0]]] for group, is_off in zip(groups, off, strict=True) if is_off], np.int64)
+    return np.isin(cube, odd), bool(among > max(float(np.median(within)), target.spacing * LEAST_UNEVEN))
 
 
 @dataclass(frozen=True)
@@ -185,6 +239,21 @@ def _moves(step: Rigid, points: Floats, motion: Rigid) -> float:
     return float(np.linalg.norm(step(moved) - moved, axis=1).max())
 
 
+def _by_clusters(pairs: _Pairs, design: Floats, weight: Floats, normal: Floats) -> Floats | None:
+    """Covariance (6, 6) of a step from what whole cubes of the scene pull at it, so that errors which neighbours share count as
+    one (cluster-robust covariance: Liang and Zeger 1986, recalled); None where there are too few cubes."""
+    low, high = ends(pairs.places)
+    cell = np.floor((pairs.places - low) / max(float((high - low).max()) / CLUSTERS, TINY)).astype(np.int64)
+    _, cube = np.unique(cell, axis=0, return_inverse=True)
+    many = int(cube.max()) + 1
+    if many < FEWEST_CUBES:
+        return None
+    pull = design * (weight * (pairs.left - np.average(pairs.left, weights=weight)))[:, None]
+    sums = np.column_stack([np.bincount(cube.ravel(), pull[:, k], many) for k in range(6)])
+    inverse = np.linalg.pinv(normal, rcond=LEAST_VALUE)
+    return np.asarray(inverse @ (sums.T @ sums) @ inverse * many / (many - 6))
+
+
 def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tuple[Direction, ...]:
     """The eigenvectors of the normal equations with the bound of each, the least determined first."""
     design, _ = _design(pairs, middle)
@@ -201,11 +270,17 @@ def _directions(pairs: _Pairs, middle: Floats, target: Target, rms: float) -> tu
     # Where a border of cubes runs along a surface, its noise lies in two for one: the lesser of two counts.
     alike = ALIKE_SPACINGS * target.spacing
     count = min(total, *(len(one_a_cube(pairs.places, alike, below)) for below in (0.0, 0.5)))
+    # Where distances are skewed, as in vegetation, weights take out a part only of what pulls to one side.
+    skew = abs(float(np.average(pairs.left, weights=weight)) - float(np.median(pairs.left)))
+    shared = _by_clusters(pairs, design, weight, normal * total)
     found = []
     for value, vector, free in zip(values, vectors.T, loose, strict=True):
         turn, slide = vector[:3], vector[3:]
         turning = bool(np.linalg.norm(turn) > np.linalg.norm(slide))
         unit = lambda v: v / max(float(np.linalg.norm(v)), TINY)  # noqa: E731
         u95 = float(COVERS_95 * rms / np.sqrt(max(value, LEAST_VALUE) * count))
+        if shared is not None and not free:
+            u95 = max(u95, float(COVERS_95 * np.sqrt(vector @ shared @ vector)))
+        u95 = float(np.hypot(u95, skew / np.sqrt(max(value, LEAST_VALUE)))) if not free else u95
         found.append(Direction(unit(slide), unit(turn), turning, u95, not free))
     return tuple(found)

@@ -53,7 +53,8 @@ def alike(places: Floats, normals: Floats, setups: Floats, middle: Floats) -> Fl
     if n < 2:
         return normals
     local = places - places.mean(axis=0)
-    _, near = scipy.spatial.cKDTree(local).query(local, min(NEIGHBOURS, n))
+    tree: Any = scipy.spatial.cKDTree(local)
+    near = tree.query(local, min(NEIGHBOURS, n))[1]
     one, other = np.repeat(np.arange(n), near.shape[1] - 1), near[:, 1:].ravel()
     dot = np.einsum("ij,ij->i", normals[one], normals[other])
     keep = np.abs(dot) > WEAK
@@ -68,7 +69,8 @@ def alike(places: Floats, normals: Floats, setups: Floats, middle: Floats) -> Fl
     outwards = (places - middle) * [1.0, 1.0, 0.0]
     ways = [found[:, 2], _along(found, local - own[parent]), _along(found, outwards)]
     if len(setups):
-        stood: Any = scipy.spatial.cKDTree(setups).query(places)[1]
+        around: Any = scipy.spatial.cKDTree(setups)
+        stood = around.query(places)[1]
         ways.insert(0, _along(found, setups[stood] - places))
     chosen = np.bincount(parent, ways[-1], n)
     for way in ways[-2::-1]:

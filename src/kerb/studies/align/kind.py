@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.cloud.outgoing import from_store
+from kerb.core.errors import OutputError
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
@@ -39,11 +40,11 @@ from kerb.studies.sources import Sources
 
 OUT = tuple(dict.fromkeys((*ENDINGS["cloud"], *ENDINGS["surface"], *ENDINGS["model"])))
 ABOUT = (
-    FigureAbout("rms", "Distances after it, rms", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT)),
-    FigureAbout("mean_abs", "Distances after it, mean size", LENGTH, optional=True),
+    FigureAbout("rms", "Residual distance, RMS", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT)),
+    FigureAbout("mean_abs", "Residual distance, mean absolute", LENGTH, optional=True),
     FigureAbout("overlap", "Points with a match", "share", optional=True),
-    FigureAbout("rotation", "Turned by", ANGLE),
-    FigureAbout("shift", "Moved by", LENGTH),
+    FigureAbout("rotation", "Rotation", ANGLE),
+    FigureAbout("shift", "Translation", LENGTH),
     FigureAbout("shift_e", "East", LENGTH, signed=True),
     FigureAbout("shift_n", "North", LENGTH, signed=True),
     FigureAbout("shift_z", "Up", LENGTH, signed=True),
@@ -62,6 +63,8 @@ def motion_of(outcome: Outcome) -> Rigid:
 def write(_setup: AlignSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
     """Write what was moved, or the matrix as text. Raises OutputError."""
     notes: list[tuple[str, str]] = []
+    if outcome.value("rms") is None and outcome.verdict:
+        raise OutputError(f"nothing was written. {outcome.verdict}")
     motion = motion_of(outcome)
     if paths.get("out"):
         source, path = sources.source("moving"), Path(paths["out"])
@@ -81,7 +84,7 @@ def write(_setup: AlignSetup, outcome: Outcome, sources: Sources, paths: dict[st
 
 def corrections(outcome: Outcome) -> tuple[Correction, ...]:
     """The motion that was found, for a moved copy."""
-    if "matrix" not in outcome.tables:
+    if "matrix" not in outcome.tables or outcome.verdict:
         return ()
     size = quantity(outcome.value("shift"), outcome.unit)
     words = f"moved by {size} and turned by {outcome.value('rotation'):.4f}°, into line"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from kerb.core.accuracy.horizontal import fitted
@@ -19,13 +21,16 @@ from kerb.core.quantity import labelled, number, quantity
 from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
-from kerb.studies.layers import Plot, flakes, histogram
+from kerb.studies.layers import FoundPoints, Plot, flakes, histogram
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.scope import Scope
 from kerb.studies.sources import Sources
 
 STUDY = "align"
 # The target is a fair sample of so many points, the moving one of so many.
+# Below this share of points with a match a fit is not accepted, unless the overlap is stated (60 to 75 % is good: common
+# practice); and the share of changed ground that is worth a word.
+ALIGNED, LEAST_CHANGED = 0.6, 0.01
 MOST_FIXED, MOST_MOVING, MOST_SEARCHED = 2_000_000, 200_000, 60_000
 
 
@@ -57,6 +62,8 @@ def run(setup: AlignSetup, sources: Sources, progress: Progress) -> Outcome:
         motion = _to(fit.motion, origin)
     motion = about_place(motion, moving.mean(axis=0))
     _tell(outcome, motion, fit, unit.code)
+    if fit is not None:
+        _judge(outcome, setup, fit)
     outcome.method = _words(setup)
     return outcome
 
@@ -180,17 +187,18 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     pairs = outcome.figures.pop("pairs_rms", Figure(None, unit, "Pairs, rms"))
     outcome.figures = {
         "iterations": Figure(float(fit.iterations if fit else 0), "", "Rounds"),
-        "rms": Figure(fit.rms if fit else pairs.value, unit, "Distances after it, rms"),
-        "mean_abs": Figure(fit.mean_abs if fit else None, unit, "Distances after it, mean size"),
+        "rms": Figure(fit.rms if fit else pairs.value, unit, "Residual distance, RMS"),
+        "mean_abs": Figure(fit.mean_abs if fit else None, unit, "Residual distance, mean absolute"),
         "overlap": Figure(fit.overlap if fit else None, "share", "Points with a match"),
-        "rotation": Figure(angle, "deg", "Turned by"),
-        "shift": Figure(float(np.linalg.norm(motion.shift)), unit, "Moved by", note="the middle of the moving one"),
+        "rotation": Figure(angle, "deg", "Rotation"),
+        "shift": Figure(float(np.linalg.norm(motion.shift)), unit, "Translation", note="the middle of the moving one"),
         "shift_e": Figure(east, unit, "East"),
         "shift_n": Figure(north, unit, "North"),
         "shift_z": Figure(up, unit, "Up"),
         "scale_ppm": Figure(1e6 * (motion.scale - 1) if motion.scale != 1.0 else None, "ppm", "Scale"),
         "pairs_rms": pairs,
     }
+    outcome.settings["about"] = list(motion.about)
     matrix = motion.table
     outcome.tables["forms"] = forms_of(motion)
     outcome.tables["matrix"] = Table(
@@ -214,10 +222,6 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
             outcome.warnings.append(
                 Note("undetermined", f"not determined by the data: {one.name}; it was not moved that way")
             )
-    if fit.overlap < 0.3:
-        outcome.warnings.append(
-            Note("overlap", f"{100 * fit.overlap:.0f} % of the points have a match: 60 to 75 % is good")
-        )
     outcome.warnings.append(
         Note("moved", f"the middle moves by {quantity(float(np.linalg.norm(motion.shift)), unit)} ({signed(east)} east, "
              f"{signed(north)} north, {signed(up)} up) and turns by {angle:.4f}°")
@@ -238,6 +242,38 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     area = float(np.prod(np.ptp(places[:, :2], axis=0)))
     apart = np.sqrt(area / len(places))
     outcome.layers["distances"] = flakes(places, fit.left, float(apart), "Distance after it", unit)
+
+
+def _judge(outcome: Outcome, setup: AlignSetup, fit: Fit) -> None:
+    """Withhold the figure of a fit that is none: too few points match, or another motion fits as well."""
+    rivals = [note for note in outcome.warnings if note.code == "search-other"]
+    if setup.overlap is None and fit.overlap < ALIGNED:
+        text = (
+            f"{100 * fit.overlap:.0f} % of the moving points lie near what stays; below {100 * ALIGNED:.0f} % the result is not "
+            "accepted unless the overlap is stated"
+        )
+        outcome.doubt("not-aligned", f"Not aligned: {100 * fit.overlap:.0f} % of the points match", text)
+    elif fit.uneven:
+        text = (
+            "distances differ more from place to place than they scatter in each: the scene has changed widely, or the two do "
+            "not show the same; align on parts that have not changed"
+        )
+        outcome.doubt("not-one-scene", "Not reliable: most of the scene differs", text)
+    elif rivals:
+        outcome.warnings.remove(rivals[0])
+        outcome.doubt("search-other", "Ambiguous: another motion fits almost as well", rivals[0].text)
+    if outcome.verdict:
+        outcome.figures["rms"] = replace(outcome.figures["rms"], value=None, note=outcome.verdict)
+    if fit.changed > LEAST_CHANGED:
+        words = f"Part of the scene has changed: {100 * fit.changed:.0f} % of the moving points were not counted"
+        outcome.warnings.append(Note("changed", words))
+        origin = np.floor(np.array(motion_about(outcome)))
+        outcome.layers["changed"] = FoundPoints(fit.motion(fit.changed_places) + origin, "gap", "Changed, not counted")
+
+
+def motion_about(outcome: Outcome) -> tuple[float, ...]:
+    """The place that the shifts of an outcome are those of."""
+    return tuple(outcome.settings["about"])
 
 
 def _words(setup: AlignSetup) -> str:
