@@ -67,16 +67,31 @@ class Direction:
 
 @dataclass(frozen=True)
 class Fit:
-    (
-        """A motion, how it came about and how good it is.
+    """A motion, how it came about and how good it is.
 
     ``history`` is the rms of distances to the planes after each round; ``left`` (n,) are those of the ``places`` (n, 3) that
     were matched at last, before they were moved. ``changed`` is the share of the moving points where the scene itself differs,
     which did not count; ``changed_places`` (k, 3) are some of them. ``uneven`` says that distances differ more from cube to
     cube of the scene than they do within them: no one motion brings most of it into line.
     """
-        """``overlap`` is the share of points that are matched at most (nearest first), ``limit`` the largest distance of a pair."""
-    )
+
+    motion: Rigid
+    iterations: int
+    rms: float
+    mean_abs: float
+    overlap: float
+    history: tuple[float, ...]
+    directions: tuple[Direction, ...]
+    places: Floats
+    left: Floats
+    changed: float = 0.0
+    changed_places: Floats = field(default_factory=lambda: np.empty((0, 3)))
+    uneven: bool = False
+
+
+@dataclass(frozen=True)
+class HowFit:
+    """``overlap`` is the share of points that are matched at most (nearest first), ``limit`` the largest distance of a pair."""
 
     overlap: float | None = None
     limit: float | None = None
