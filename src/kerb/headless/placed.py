@@ -19,6 +19,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import first_of
 from kerb.core.reference import ReferenceSystem, is_geographic
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed, relocated
+from kerb.core.units import length_unit
 from kerb.formats.polygons import read_line, read_polygons
 from kerb.formats.read_things import Reading, read_offer
 from kerb.formats.recognise import Examined, examine
@@ -72,11 +73,13 @@ def one_area(text: str, reference: ReferenceSystem) -> tuple[NamedArea, list[Not
 
 
 def thing_of(
-    path: Path, kinds: tuple[str, ...], reference: ReferenceSystem | None, progress: Progress, columns: str = ""
-) -> tuple[Placed, list[Note]] | None:
+    path: Path, kinds: tuple[str, ...], reference: ReferenceSystem | None, progress: Progress, columns: str = "",
+    unit: str = "",
+) -> tuple[Placed, list[Note]] | None:  # fmt: skip
     """The first thing of some kinds that a file offers, placed, with notes on it; None where it offers none.
 
-    Without a reference system it stays in its own. ``columns`` says what those of a text file hold: ``name,e,n,z,role``.
+    Without a reference system it stays in its own. ``columns`` says what those of a text file hold: ``name,e,n,z,role``;
+    ``unit`` is what its numbers are in where it does not say so itself.
 
     Raises InputError or FormatError naming the file; Cancelled.
     """
@@ -88,6 +91,9 @@ def thing_of(
     item, said = read_offer(seen, offer, how, progress)
     if reference is None:
         return item, [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
+    if unit and item.reference.certainty == "assumed":
+        own = length_unit(unit)
+        item = replace(item, reference=replace(item.reference, unit=own, vertical_unit=own, certainty="confirmed"))
     placing = suggested(item.reference, reference, reference.unit, item.middle)
     notes = [Note(code, f"{path.name}: {text}") for code, text in said if code not in QUIET]
     return relocated(item, placing), [*notes, Note("placed", f"{path.name}: {placing.sentence}")]

@@ -29,6 +29,7 @@ from kerb.headless.options import (
     progress_to_terminal,
     workspace,
 )
+from kerb.headless.pairs import place_notes
 from kerb.headless.placed import KINDS, areas_of, lines_of, one_area, thing_of
 from kerb.job.state import Title
 from kerb.job.studies import source_of
@@ -97,6 +98,10 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
             parser.add_argument(flag, dest=step.id, action="store_true", help=f"first: {_safe(step.help)}")
         for option in kind.options:
             parser.add_argument(f"--{option.flag}", metavar=option.metavar, help=_safe(option.help))
+        parser.add_argument(
+            "--accept-warnings", "--seen", dest="seen", action="store_true",
+            help="compute although the place check has an alarm about two of the inputs",
+        )  # fmt: skip
         add_common(parser, report=True)
 
     return add
@@ -205,6 +210,8 @@ def _run(kind: StudyKind, args: argparse.Namespace) -> Outcome:
                 setup, remark = step.taken(setup, sources, progress.within(0.45, 0.5))
                 opened.notes += [Note(step.id, remark)] if remark else []
         setup.check()
+        if not kind.apart:
+            opened.notes += place_notes(setup, sources, main_field(kind), args.seen)
         outcome = kind.compute(setup, sources, progress.within(0.5, 1.0))
         outcome.warnings += [note for note in opened.notes if note not in outcome.warnings]
         if outputs and kind.write is not None:
@@ -352,7 +359,9 @@ class _Opened:
         if about.kind in (LINES, ALIGNMENT) and path.is_file():
             found = lines_of(path, self.reference, progress)
         elif about.kind == POINTS and path.is_file():
-            found = thing_of(path, kinds, self.reference, progress, getattr(self.args, "columns", ""))
+            found = thing_of(
+                path, kinds, self.reference, progress, getattr(self.args, "columns", ""), self.args.unit or ""
+            )
         else:
             found = thing_of(path, kinds, self.reference, progress) if kinds and path.is_file() else None
         if found is not None:

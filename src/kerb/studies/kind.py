@@ -167,7 +167,8 @@ class StudyKind:
     on rows of its tables, ``place_steps`` beside the fields that they fill, ``move_step`` beside what it
     moves; ``deciding`` gives the places (k, 3) of the data
     that decide what is found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common,
-    which add plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file.
+    which add plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a
+    kind that may lie ``apart`` are not held against one another by the place check.
     """
 
     id: str
@@ -203,6 +204,7 @@ class StudyKind:
     deciding: Callable[[Any, Sources, Floats], Floats] | None = None
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
     read_items: Callable[[Path], tuple[Item, ...]] | None = None
+    apart: bool = False
 
     def compute(self, setup: Any, sources: Sources, progress: Progress) -> Outcome:
         """Run it, and add what its inputs say of themselves and of one another. Raises what ``run`` raises."""

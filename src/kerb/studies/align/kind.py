@@ -143,4 +143,5 @@ ALIGN = StudyKind(
         ),
     ),
     trial=trial,
+    apart=True,
 )

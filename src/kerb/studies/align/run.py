@@ -220,7 +220,7 @@ def _tell(outcome: Outcome, motion: Rigid, fit: Fit | None, unit: str) -> None:
     for one in fit.directions:
         if not one.determined:
             outcome.warnings.append(
-                Note("undetermined", f"not determined by the data: {one.name}; it was not moved that way")
+                Note("undetermined", f"Not determined by the data: {one.name}; the result may be off that way")
             )
     outcome.warnings.append(
         Note("moved", f"the middle moves by {quantity(float(np.linalg.norm(motion.shift)), unit)} ({signed(east)} east, "
