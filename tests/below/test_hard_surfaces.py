@@ -1,6 +1,7 @@
 """Surfaces and volumes under hard conditions: sheets over one another, rims, strays, areas off the data, the same data twice."""
 
 import unittest
+import unittest.mock
 
 import numpy as np
 import shapely
@@ -20,6 +21,8 @@ from kerb.core.surface.tin import Tin, triangulate
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
 from kerb.studies.contours.setup import ContoursSetup
+from kerb.studies.cutfill import by_tiles, compared
+from kerb.studies.cutfill.run import run
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.registry import study_kind
@@ -352,3 +355,31 @@ class Simulated(unittest.TestCase):
             found = np.array([one(kind, seed) for seed in range(6)])
             self.assertGreaterEqual(np.count_nonzero(np.abs(found[:, 0]) <= found[:, 1]), 5, kind)
             self.assertLess(found[:, 1].mean(), 6 * np.abs(found[:, 0]).mean(), kind)
+
+
+class Tiles(unittest.TestCase):
+    def test_tile_by_tile_is_the_whole(self):
+        """Clouds cut to many tiles: the volume of one piece to 1e-9, whole, inside areas, with what stable ground says, in feet."""
+        for unit in (METRE, US_SURVEY_FOOT):
+            rng = np.random.default_rng(30)
+            stores = []
+            for n, rise in ((24_000, 0.0), (20_000, 0.02)):
+                xy = rng.uniform(0, 80, (n, 2))
+                z = np.sin(xy[:, 0] / 7) + rise * xy[:, 1]
+                stores.append(store_of((np.column_stack([xy, z]) + FAR) / unit.metres, unit))
+            sources = sources_of(stores[0], unit, earlier=stores[0], later=stores[1])
+            corners = np.array([[10.0, 12], [70, 20], [50, 70]]) + FAR[:2]
+            one = Item("a", "a", Drawn.of(corners / unit.metres))
+            road = Item("s", "s", Drawn.of((np.array([[5.0, 5], [75, 5], [75, 12], [5, 12]]) + FAR[:2]) / unit.metres))
+            for asked in ({}, {"areas": (one,)}, {"areas": (one,), "stable": (road,), "take_out": "offset"}):
+                setup = CutfillSetup(Scope("earlier"), Scope("later"), **asked)
+                whole = run(setup, sources, silent())
+                with (
+                    unittest.mock.patch.object(compared, "MOST_VERTICES", 10_000),
+                    unittest.mock.patch.object(compared, "MOST_SAMPLE", 20_000 if not asked.get("stable") else 10**9),
+                    unittest.mock.patch.object(by_tiles, "TILE_POINTS", 3_000),
+                ):
+                    found = run(setup, sources, silent())
+                self.assertIn("by-tiles", [note.code for note in found.warnings])
+                self.assertAlmostEqual(found.value("net") / whole.value("net"), 1.0, 7)
+                self.assertAlmostEqual(found.value("fill_area") / whole.value("fill_area"), 1.0, 7)

@@ -173,6 +173,14 @@ class CloudTop:
         """Elevations (n,) at (n, 2) places, NaN outside."""
         return self.tin(xy.min(axis=0), xy.max(axis=0)).at(xy)
 
+    def sampled(self, most: int) -> Tin:
+        """The surface of a fair sample of the points that count. Raises NotDeterminable, when there are fewer than three."""
+        points = self.view.sample(most)
+        if len(points) < 3:
+            raise NotDeterminable("the surface has no points here")
+        least = None if self.keep_strays else STRAY_M / self.reference.unit.metres
+        return top_of(points, least, self.longest)[0]
+
     def tin(self, low: Floats, high: Floats) -> Tin:
         """The surface over a plan box, with a margin. Raises NotDeterminable, when there are fewer than three points."""
         low, high = low[:2], high[:2]

@@ -26,6 +26,7 @@ from kerb.core.surface.stable import Stable, stable_ground
 from kerb.core.surface.surfaces import CloudTop, Surface, TinSurface
 from kerb.core.surface.tin import Tin
 from kerb.core.things import CLOUD, MODEL
+from kerb.studies.cutfill.by_tiles import Tiled
 from kerb.studies.cutfill.setup import AUTOMATIC, DESIGNS, KEEP, PLANE, REFUSE, CutfillSetup
 from kerb.studies.fields import COUNTED
 from kerb.studies.scope import Scope
@@ -34,6 +35,8 @@ from kerb.studies.sources import Source, Sources
 # Vertices that depart from the plane through their neighbours by less than this share of their spacing are those of a design.
 PLANAR = 1e-4
 STABLE_PLACES = 200_000
+# Points of a cloud that is too large for one triangulation which its pictures and its bound are made of.
+MOST_SAMPLE = 2_000_000
 # Two surveys never end at just the same rim: less than this share of what both cover is not worth a note.
 RIM_SHARE = 0.005
 
@@ -41,7 +44,8 @@ RIM_SHARE = 0.005
 @dataclass(frozen=True)
 class Compared:
     """Both surfaces; what each is called; the level where one of them is one; what stable ground said and what was taken out;
-    and which of them are measured: a level or a design has neither noise nor anything between its vertices."""
+    and which of them are measured: a level or a design has neither noise nor anything between its vertices. Of clouds too large
+    for one triangulation both are those of a fair sample, and ``tiled`` gives volumes of all points."""
 
     earlier: Tin
     later: Tin
@@ -50,6 +54,7 @@ class Compared:
     stable: Stable | None = None
     taken_out: bool = False
     measured: tuple[bool, bool] = (True, True)
+    tiled: Tiled | None = None
 
     @Once
     def outlines(self) -> list[Any]:
@@ -76,19 +81,30 @@ def compared(setup: CutfillSetup, sources: Sources, progress: Progress) -> Compa
     fields = ("earlier", "later")[: len(asked)]
     areas = [*setup.named_areas(), *setup.named_areas("stable")]
     low, high = _box(setup, sources, areas)
-    tins, measured = [], []
+    tins: list[Tin] = []
+    surfaces: list[Surface | Tin] = []
+    measured, most = [], 0
     for number, (name, scope) in enumerate(zip(fields, asked, strict=True)):
         progress.step(0.1 + 0.4 * number, f"Triangulating {sources.source(name).name}")
-        tins.append(_tin(name, scope, sources, (low, high), setup))
+        surface = _surface(name, scope, sources, setup)
+        count = _points_in(surface, (low, high))
+        most = max(most, count)
+        surfaces.append(surface)
+        tins.append(
+            _tin(surface, sources.source(name).name, (low, high), setup, MOST_SAMPLE if count > MOST_VERTICES else 0)
+        )
         measured.append(name not in DESIGNS[setup.design] and not _is_design(setup, sources.source(name), tins[-1]))
     names = [sources.source(name).name for name in fields]
     if setup.level is not None:
         tins.append(_level(tins[0], setup.level))
         names.append(f"level {setup.level:g}")
         measured.append(False)
+        surfaces.append(tins[1])
     if setup.exchanged:
-        tins, names, measured = tins[::-1], names[::-1], measured[::-1]
+        tins, names, measured, surfaces = tins[::-1], names[::-1], measured[::-1], surfaces[::-1]
     found = Compared(tins[0], tins[1], (names[0], names[1]), setup.level, measured=(measured[0], measured[1]))
+    if most > MOST_VERTICES:
+        found = replace(found, tiled=Tiled((surfaces[0], surfaces[1]), low, high, most, lambda tin: tin, setup.longest))
     grounds = setup.named_areas("stable")
     if not grounds or setup.level is not None:
         return found
@@ -96,9 +112,14 @@ def compared(setup: CutfillSetup, sources: Sources, progress: Progress) -> Compa
     found = replace(found, stable=stable)
     if setup.take_out == KEEP:
         return found
-    vertices = found.later.vertices.copy()
-    vertices[:, 2] -= stable.at(found.later.points[:, :2], setup.take_out == PLANE)
-    return replace(found, later=replace(found.later, vertices=vertices), taken_out=True)
+
+    def lowered(tin: Tin) -> Tin:
+        vertices = tin.vertices.copy()
+        vertices[:, 2] -= stable.at(tin.points[:, :2], setup.take_out == PLANE)
+        return replace(tin, vertices=vertices)
+
+    tiled = replace(found.tiled, lower=lowered) if found.tiled is not None else None
+    return replace(found, later=lowered(found.later), taken_out=True, tiled=tiled)
 
 
 def extent(found: Compared, area: Area | None) -> tuple[Floats, Floats]:
@@ -177,24 +198,28 @@ def _one_sheet(surface: Surface, setup: CutfillSetup, source: Source, unit: str)
     return surface.from_side(setup.sheet)
 
 
-def _tin(name: str, scope: Scope, sources: Sources, box: tuple[Floats, Floats], setup: CutfillSetup) -> Tin:
-    low, high = box
+def _surface(name: str, scope: Scope, sources: Sources, setup: CutfillSetup) -> Surface:
+    surface = sources.surface(name, scope, setup.strays == COUNTED, setup.longest)
+    return _one_sheet(surface, setup, sources.source(name), sources.unit.code)
+
+
+def _points_in(surface: Surface, box: tuple[Floats, Floats]) -> int:
+    """How many points of a cloud lie in a plan box; 0 for anything else."""
+    if not isinstance(surface, CloudTop):
+        return 0
+    view = surface.view
+    if view.store.count <= MOST_VERTICES:
+        return view.store.count
+    return CloudView(view.store, replace(view.narrowing, ring=polygon.box(*box))).count()
+
+
+def _tin(surface: Surface, name: str, box: tuple[Floats, Floats], setup: CutfillSetup, sample: int) -> Tin:
+    """The triangles in a plan box; of a cloud those of a fair sample of some points, where a number is given."""
     longest = setup.longest
-    surface = _one_sheet(
-        sources.surface(name, scope, setup.strays == COUNTED, longest), setup, sources.source(name), sources.unit.code
-    )
-    if isinstance(surface, CloudTop):
-        some = CloudView(surface.view.store, replace(surface.view.narrowing, ring=polygon.box(low, high)))
-        count = some.count() if surface.view.store.count > MOST_VERTICES else surface.view.store.count
-        if count > MOST_VERTICES:
-            raise InputError(
-                f"{sources.source(name).name}: {count} points are more than {MOST_VERTICES}: make a surface of them first, or "
-                "give areas"
-            )
     try:
-        tin = surface.tin(low, high)
+        tin = surface.sampled(sample) if sample and isinstance(surface, CloudTop) else surface.tin(*box)
     except NotDeterminable as error:
-        raise NotDeterminable(f"{sources.source(name).name}: {error}") from None
+        raise NotDeterminable(f"{name}: {error}") from None
     if longest is not None and isinstance(surface, CloudTop):
         tin = tin.compact(tin.longest_edges <= longest)
     return tin

@@ -87,13 +87,16 @@ def _of_area(
     found: Compared, area: Area | None, setup: CutfillSetup, band: float, progress: Progress
 ) -> figures.AreaChange:
     mask = mask_of(area) if area is not None else None
-    exact = change(found.earlier, found.later, mask, band, progress)
+    if found.tiled is not None:
+        exact, covers = found.tiled.changed(area, band, progress)
+    else:
+        exact = change(found.earlier, found.later, mask, band, progress)
+        covers = [covered(tin, mask) for tin in (found.earlier, found.later)]
     grid = by_grid(found, area, cell_of(setup, found, area), band)
-    level = setup.level is not None
-    only = [
-        0.0 if level and len(tin.triangles) == 2 else max(covered(tin, mask) - exact.area, 0.0)
-        for tin in (found.earlier, found.later)
-    ]
+    if found.level is not None:
+        both = zip((found.earlier, found.later), covers, strict=True)
+        covers = [0.0 if len(tin.triangles) == 2 else size for tin, size in both]
+    only = [max(size - exact.area, 0.0) for size in covers]
     # What is left of rounding is no area.
     least = 1e-9 * (area.size if area is not None else exact.area)
     neither = area.size - exact.area - sum(only) if area is not None else 0.0
@@ -171,6 +174,11 @@ def _notes(
     if abs(total.net) > ROUNDING * (total.fill + total.cut):
         whole = f"; as a whole it lies {'above' if total.net > 0 else 'below'}"
     notes = [Note("sense", f"fill: {later} lies above {earlier}{whole}")]
+    if found.tiled is not None:
+        words = (
+            "Volumes are of all points, computed tile by tile; map, independent check and bound are of a fair sample"
+        )
+        notes.append(Note("by-tiles", words))
     only = [(sum(row.only_earlier for row in rows), earlier), (sum(row.only_later for row in rows), later)]
     notes += [
         Note("uncovered", f"{quantity(size, unit + '2')} is covered by {name} only and not counted")
