@@ -152,7 +152,7 @@ class Ground(Windowed):
         self.settle()
         drawer = self.window.drawer
         drawer.choose(TABLE, "uncertainty")
-        self.assertEqual(drawer.rows.rowCount(), 4)
+        self.assertEqual(drawer.rows.rowCount(), 5)
         drawer.choose(CHART, "0")
         dialog = Deliver(self.session, self.window)
         dialog.show()

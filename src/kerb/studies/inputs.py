@@ -11,6 +11,7 @@ from kerb.core.arrays import Floats
 from kerb.core.cloud.store import CloudStore
 from kerb.core.quantity import quantity
 from kerb.core.surface.surfaces import TinSurface
+from kerb.core.things import sample_of
 from kerb.studies.fields import SCOPE, SURFACE
 from kerb.studies.layers import FoundPoints
 from kerb.studies.outcome import Note, Outcome
@@ -99,12 +100,13 @@ def _narrowing(scope: Scope) -> Scope:
 
 
 def same_data(one: Source, other: Source) -> bool:
-    """Whether two inputs are the same file, or clouds with the same points."""
-    if one.path and one.path == other.path:
-        return True
+    """Whether two inputs are clouds with the same points, or things with the same places; a copy that was moved is another."""
     if one.store is not None and other.store is not None:
         return same_points(one.store, other.store)
-    return one.item is not None and other.item is not None and one.item.thing is other.item.thing
+    if one.item is None or other.item is None:
+        return False
+    places = [sample_of(source.item.thing) for source in (one, other) if source.item is not None]
+    return places[0].shape == places[1].shape and bool(np.allclose(places[0], places[1], rtol=0, atol=1e-6, equal_nan=True))
 
 
 def same_points(one: CloudStore, other: CloudStore) -> bool:

@@ -6,7 +6,7 @@ A kind is loaded when it is first asked for: the command line needs one of them,
 from __future__ import annotations
 
 import importlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, MutableMapping
 
 from kerb.studies.kind import StudyKind
 
@@ -27,33 +27,42 @@ DECLARED = {
 }
 
 
-class Registry(Mapping[str, StudyKind]):
+class Registry(MutableMapping[str, StudyKind]):
     """Kinds of studies by id, each loaded when it is looked up."""
 
     def __init__(self) -> None:
-        self._loaded: dict[str, StudyKind] = {}
+        self._kinds: dict[str, StudyKind | None] = dict.fromkeys(DECLARED)
 
     def __getitem__(self, key: str) -> StudyKind:
         """The kind of an id. Raises KeyError for an unknown one."""
-        if key not in self._loaded:
-            kind: StudyKind = getattr(importlib.import_module(f"kerb.studies.{key}.kind"), DECLARED[key])
-            self._loaded[key] = kind
-        return self._loaded[key]
+        kind = self._kinds[key]
+        if kind is None:
+            kind = self._kinds[key] = getattr(importlib.import_module(f"kerb.studies.{key}.kind"), DECLARED[key])
+        assert kind is not None
+        return kind
+
+    def __setitem__(self, key: str, kind: StudyKind) -> None:
+        """Add a kind."""
+        self._kinds[key] = kind
+
+    def __delitem__(self, key: str) -> None:
+        """Take a kind out."""
+        del self._kinds[key]
 
     def __contains__(self, key: object) -> bool:
         """Whether there is a kind of an id, without loading it."""
-        return key in DECLARED
+        return key in self._kinds
 
     def __iter__(self) -> Iterator[str]:
         """All ids in order."""
-        return iter(DECLARED)
+        return iter(self._kinds)
 
     def __len__(self) -> int:
         """How many kinds there are."""
-        return len(DECLARED)
+        return len(self._kinds)
 
 
-STUDIES: Mapping[str, StudyKind] = Registry()
+STUDIES: MutableMapping[str, StudyKind] = Registry()
 
 
 def study_kind(key: str) -> StudyKind:

@@ -27,7 +27,8 @@ FEWEST_PAIRS = 50
 # Cubes along the longest side in which changes of the scene are looked for, and in which errors are taken to be shared; pairs
 # and cubes it takes; how many times the usual difference a changed one is off; rounds, and the share of points that settles.
 CUBES, CLUSTERS, FEWEST_IN_CUBE, FEWEST_CUBES, TIMES_OFF = 40, 12, 8, 15, 4.0
-LEAST_UNEVEN = 0.02
+# In spacings of what stays: less than this is how it is sampled.
+LEAST_UNEVEN, LEAST_OFF = 0.25, 0.05
 CHANGE_ROUNDS, SETTLED, MOST_KEPT = 4, 0.002, 20_000
 # The search limit at first, and the least, in spacings of the target; between them so many times the usual distance.
 FIRST_SPACINGS, LEAST_SPACINGS, TIMES_USUAL = 40.0, 3.0, 4.0
@@ -183,7 +184,7 @@ def _changed(points: Floats, target: Target, motion: Rigid, limit: float) -> tup
     own = np.array([median_error(value, len(group)) for value, group in zip(within, groups, strict=True)])
     usual = float(np.median(middle))
     among = spread(middle, usual)
-    off = np.abs(middle - usual) > TIMES_OFF * np.hypot(among, own)
+    off = np.abs(middle - usual) > np.maximum(TIMES_OFF * np.hypot(among, own), LEAST_OFF * target.spacing)
     odd = np.array([cube[good[group[0]]] for group, is_off in zip(groups, off, strict=True) if is_off], np.int64)
     return np.isin(cube, odd), bool(among > max(float(np.median(within)), target.spacing * LEAST_UNEVEN))
 

@@ -84,7 +84,7 @@ def write(_setup: AlignSetup, outcome: Outcome, sources: Sources, paths: dict[st
 
 def corrections(outcome: Outcome) -> tuple[Correction, ...]:
     """The motion that was found, for a moved copy."""
-    if "matrix" not in outcome.tables or outcome.verdict:
+    if "matrix" not in outcome.tables or outcome.value("rms") is None:
         return ()
     size = quantity(outcome.value("shift"), outcome.unit)
     words = f"moved by {size} and turned by {outcome.value('rotation'):.4f}°, into line"
