@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.progress import Progress
-from kerb.demo import cloud, pit, yard
+from kerb.demo import cloud, pit, quay, yard
 from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, PIT_SCAN, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
@@ -189,6 +189,8 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
 def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
     """The studies of the rest of the quay, (kind, name, setup); ``keys`` are the holdings in order."""
     before, after, face, blasted, model, scan, second = (Scope(key) for key in keys)
+    # The cut face looks south.
+    before_the_face = Drawn.of((yard.ORIGIN + np.array(quay.FACE_FOOT[:2]) + [quay.FACE_LONG / 2, -20.0])[None])
     along = ChangeSetup(
         after,
         before,
@@ -202,7 +204,7 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
     return [
         ("cutfill", QUAY[0], CutfillSetup(before, after, longest=1.5)),
         ("change", QUAY[1], along),
-        ("rockface", QUAY[2], RockfaceSetup(face, blasted, turned=True, level_error=0.005)),
+        ("rockface", QUAY[2], RockfaceSetup(face, blasted, front=before_the_face, level_error=0.005)),
         ("change", QUAY[3], ChangeSetup(scan, model, method="mesh", tolerance=0.01)),
         ("align", QUAY[4], AlignSetup(second, scan)),
     ]

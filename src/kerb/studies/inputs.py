@@ -106,7 +106,9 @@ def same_data(one: Source, other: Source) -> bool:
     if one.item is None or other.item is None:
         return False
     places = [sample_of(source.item.thing) for source in (one, other) if source.item is not None]
-    return places[0].shape == places[1].shape and bool(np.allclose(places[0], places[1], rtol=0, atol=1e-6, equal_nan=True))
+    return places[0].shape == places[1].shape and bool(
+        np.allclose(places[0], places[1], rtol=0, atol=1e-6, equal_nan=True)
+    )
 
 
 def same_points(one: CloudStore, other: CloudStore) -> bool:
