@@ -479,7 +479,7 @@ class Study(unittest.TestCase):
         near(plain.value("net"), truth + 0.04 * 900, 3.0)
         said = {note.code: note.text for note in plain.warnings}
         self.assertIn("lies below", said["sense"])
-        self.assertRegex(said["stable"], r"lies 0\.0(39|40)\d*\sm .* above .* more than chance and makes \d")
+        self.assertRegex(said["stable"], r"lies 0\.0(39|40)\d*\sm .* above .* significant and makes \d")
         even, _ = self.compare(earlier, later, areas=(PIT,), stable=(ROAD,), take_out="offset")
         near(even.value("net"), truth, 3.0)
         self.assertLess(even.figures["net"].u95, plain.figures["net"].u95)

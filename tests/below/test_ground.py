@@ -300,7 +300,7 @@ class Surfaces(unittest.TestCase):
                 near([area, volume], [20 * part * one**2, part**2 * one**3], 0.02 * one**3)
             chart = found.charts[0]
             near([chart.x, chart.y], np.array(rows)[:, [0, 2]].T)
-            self.assertEqual(found.method, "Delaunay triangulation in plan of all points that count.")
+            self.assertTrue(found.method.startswith("Delaunay triangulation in plan of all points that count."))
             self.assertEqual(found.makes[0].name, "Surface of Cloud")
 
     def test_spikes_and_layers_know_their_metres(self):

@@ -38,7 +38,8 @@ class Told(unittest.TestCase):
         self.assertTrue(report.startswith(b"%PDF"))
         for outcome in found:
             self.assertEqual(set(outcome.figures), {f.name for f in kind.figures})
-            self.assertIsNotNone(outcome.value(kind.headline.name))
+            # A round mound onto itself from anywhere is ambiguous, and has no figure.
+            self.assertTrue(outcome.value(kind.headline.name) is not None or outcome.verdict)
             head, arrays = outcome.head()
             kept = Outcome.of_head(json.loads(json.dumps(head)), arrays)
             self.assertEqual((kept.figures, kept.tables, kept.warnings), (outcome.figures, outcome.tables, outcome.warnings))

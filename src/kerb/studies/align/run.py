@@ -171,7 +171,7 @@ def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
     if not setup.scaled:
         change, u95 = (1e6 * value for value in scale_of(moving, fixed))
         said = f"a scale of {number(change, 0, signed=True)} ± {number(u95, 0)} ppm would fit; it is not taken"
-        said += ", and no more than chance makes" if abs(change) <= u95 else ""
+        said += " (not significant)" if abs(change) <= u95 else ""
         outcome.warnings.append(Note("scale", said))
     if len(names) == 3:
         outcome.warnings.append(

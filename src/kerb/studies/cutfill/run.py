@@ -190,7 +190,7 @@ def _notes(
         matter = abs(stable.offset) * total.area
         what = "was taken out" if found.taken_out else f"makes {quantity(matter, unit + '3')} of the net volume"
         fine = Decimals(length=4)
-        sure = "more than chance" if abs(stable.offset) > stable.u95 else "no more than chance"
+        sure = "significant" if abs(stable.offset) > stable.u95 else "not significant"
         notes.append(
             Note("stable", f"on stable ground {later} lies {quantity(abs(stable.offset), unit, fine)} "
                  f"{bound(stable.u95, unit, fine)} {side} {earlier}, which is {sure} and {what}")
