@@ -387,7 +387,7 @@ def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flo
     if kind.describe is not None:
         details += kind.describe(outcome.settings, outcome)
     words = about.label + (", " + " · ".join(details) if details else "")
-    doubt = [Paragraph(escape(f"▲ {outcome.verdict}"), _style(11, fontName=BOLD, textColor=ALARM))]
+    doubt = [Paragraph(escape(f"Warning: {outcome.verdict}"), _style(11, fontName=BOLD, textColor=ALARM))]
     return [
         Paragraph(escape(_text_of(figure, about, decimals)), _style(27, fontName=BOLD, leading=31)),
         *(doubt if outcome.verdict else []),

@@ -270,7 +270,7 @@ def statistics_notes(setup: AccuracySetup, sources: Sources, what: tuple[Floats,
         low, high = sources.surface("cloud", setup.cloud).bounds
     wanting = spread_words(xy, low[:2], high[:2])
     if wanting and found.n >= 4:
-        notes.append(Note("spread", f"the points that count are not spread over the data: {wanting}"))
+        notes.append(Note("spread", f"Checkpoints are not spread over the data: {wanting}"))
     return notes
 
 

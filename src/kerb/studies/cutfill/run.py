@@ -216,6 +216,9 @@ def _judge(
 ) -> None:
     """Say beside the headline what makes it doubtful: areas twice, ground that is missing, two ways that differ."""
     exact, grid = ways
+    for one, other, common in overlapping(areas):
+        text = f"{one} and {other} overlap on {quantity(common, unit + '2')}, which counts twice"
+        outcome.doubt("overlap", "Areas overlap and count twice", text)
     moved = exact.fill + exact.cut
     u95 = outcome.figures["net"].u95 or 0.0
     if abs(grid.net - exact.net) > max(WAYS_SHARE * moved, u95):
@@ -232,9 +235,6 @@ def _judge(
         if not row.known:
             text = f"{row.name}: the two surfaces share no ground there; it has no figures and is not in the total"
             outcome.doubt("off-data", "An area lies off the data", text)
-    for one, other, common in overlapping(areas):
-        text = f"{one} and {other} overlap on {quantity(common, unit + '2')}, which counts twice"
-        outcome.doubt("overlap", "Areas overlap and count twice", text)
 
 
 def _draw(outcome: Outcome, setup: CutfillSetup, found: Compared, areas: list[Area], progress: Progress) -> None:

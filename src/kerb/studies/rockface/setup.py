@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kerb.studies.drawn import Drawn
-from kerb.studies.fields import AGAINST, PLACES, RING, choice, drawn, number, scope, strays, switch
+from kerb.studies.fields import AGAINST, COMPARED, PLACES, RING, choice, drawn, number, scope, strays, switch
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
@@ -16,8 +16,10 @@ PLANE, AXIS = "plane", "axis"
 class RockfaceSetup(Setup):
     """Inputs and settings of a face."""
 
-    earlier: Scope = scope("Earlier", "Cloud of the face at the earlier date", needed="Choose the earlier cloud.")
-    later: Scope = scope("Later", "Cloud of the face at the later date", AGAINST, positional=True,
+    earlier: Scope = scope(
+        "Earlier", "Cloud of the face at the earlier date", AGAINST, needed="Choose the earlier cloud."
+    )
+    later: Scope = scope("Later", "Cloud of the face at the later date", COMPARED, positional=True,
                          needed="Choose the later cloud.", dated=1)  # fmt: skip
     area: Drawn = drawn(RING, "Area", "Only points inside of it, seen from above, count", key="T", flag="within")
     frame: str = choice(
