@@ -5,8 +5,10 @@ import unittest
 import laspy
 import numpy as np
 import pyproj
+import scipy
 
-from kerb.core.errors import OutputError
+from kerb.core.change.local_kernels import student_95
+from kerb.core.errors import InputError, OutputError
 from kerb.core.progress import silent
 from kerb.studies.align.kind import corrections, write
 from kerb.studies.align.run import run
@@ -82,6 +84,27 @@ class Changed(unittest.TestCase):
         self.assertIsNone(found.value("rms"))
         stated, _, _ = aligned(one, other, overlap=0.24)
         self.assertIsNotNone(stated.value("rms"))
+
+
+class Typed(unittest.TestCase):
+    def test_mirrored_and_repeated_pairs(self):
+        rng = np.random.default_rng(9)
+        fixed = rng.uniform(0, 50, (6, 3))
+        text = lambda moving: "\n".join(
+            " ".join(map(repr, [*a.tolist(), *b.tolist()])) for a, b in zip(moving, fixed, strict=True)
+        )  # noqa: E731
+        cloud = store_of(np.column_stack([rng.uniform(0, 50, (500, 2)), np.zeros(500)]))
+        sources = sources_of(cloud, moving=cloud, to=cloud)
+        asked = lambda pairs: run(AlignSetup(Scope("moving"), Scope("to"), pairs=pairs), sources, silent())  # noqa: E731
+        self.assertEqual(asked(text(fixed + [3, 4, 5])).verdict, "")
+        self.assertEqual(asked(text(fixed[:, [1, 0, 2]])).verdict, "Pairs look mirrored")
+        self.assertEqual(asked(text(fixed * [1, 1, -1])).verdict, "Pairs look mirrored")
+        with self.assertRaisesRegex(InputError, "pairs P1 and P2 have the same moving place"):
+            asked(text(np.concatenate([fixed[:1], fixed[:1], fixed[2:]])))
+
+    def test_few_points_have_students_factor(self):
+        for free in (3, 4, 6, 12, 40, 1000):
+            self.assertAlmostEqual(student_95.py_func(float(free)) / scipy.stats.t.ppf(0.975, free), 1.0, delta=0.01)
 
 
 class Pairs(CommandLine):

@@ -68,6 +68,11 @@ def pairs_of(given: str) -> tuple[tuple[str, ...], Floats, Floats]:
     if not rows:
         raise InputError("pairs: there are none")
     table = np.array(rows)
+    for side, places in (("moving", table[:, :3]), ("fixed", table[:, 3:])):
+        same = scipy.spatial.distance.pdist(places) == 0.0
+        if same.any():
+            a, b = (int(row[np.argmax(same)]) for row in np.triu_indices(len(places), 1))
+            raise InputError(f"pairs {names[a]} and {names[b]} have the same {side} place")
     return tuple(names), table[:, :3], table[:, 3:]
 
 

@@ -18,7 +18,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.rigid import Rigid
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, number, quantity
-from kerb.studies.align.pairs import about_place, one_left_out, pairs_of, scale_of
+from kerb.studies.align.pairs import FEWEST_PAIRS, about_place, one_left_out, pairs_of, scale_of
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.align.typed import forms_of, typed_motion
 from kerb.studies.layers import FoundPoints, Plot, flakes, histogram
@@ -31,6 +31,8 @@ STUDY = "align"
 # Below this share of points with a match a fit is not accepted, unless the overlap is stated (60 to 75 % is good: common
 # practice); and the share of changed ground that is worth a word.
 ALIGNED, LEAST_CHANGED = 0.6, 0.01
+# Pairs that fit so much better mirrored are.
+MIRRORED = 0.2
 MOST_FIXED, MOST_MOVING, MOST_SEARCHED = 2_000_000, 200_000, 60_000
 
 
@@ -161,6 +163,11 @@ def _by_pairs(setup: AlignSetup, outcome: Outcome, unit: str) -> Rigid:
     motion, _, left = fitted(moving, fixed, setup.scaled)
     away = np.linalg.norm(left, axis=1)
     alone = one_left_out(moving, fixed, setup.scaled)
+    mirrored = [fitted(moving * mirror, fixed, setup.scaled)[2] for mirror in np.ones((3, 3)) - 2 * np.eye(3)]
+    least = min(float(np.sqrt(np.mean(rest**2))) for rest in mirrored)
+    if len(names) > FEWEST_PAIRS and least < MIRRORED * float(np.sqrt(np.mean(left**2))):
+        words = "the pairs fit far better as a mirror image: are two columns exchanged, or one of the wrong sign?"
+        outcome.doubt("mirrored", "Pairs look mirrored", words)
     length = lambda name, label: Column(name, unit, label)  # noqa: E731
     outcome.tables["pairs"] = Table(
         "Pairs",
