@@ -19,8 +19,10 @@ from kerb.core.surface.tin_kernels import touched
 LEAST = 1e-9
 
 
-def cut_to(tin: Tin, areas: Sequence[Area]) -> Tin:
-    """The part of a surface inside areas, which may lie over one another. Raises NotDeterminable, when nothing is left."""
+def cut_to(tin: Tin, areas: Sequence[Area], welded: bool = True) -> Tin:
+    """The part of a surface inside areas, which may lie over one another. Where lines are to be followed from triangle to
+    triangle it has to be ``welded``: pieces then share vertices with their neighbours. Raises NotDeterminable, when nothing is
+    left."""
     middle = tin.vertices[tin.triangles, :2].mean(axis=1) + tin.origin[:2]
     inside = inside_any(tuple(areas), middle)
     border = np.zeros(len(tin.triangles), np.bool_)
@@ -35,12 +37,16 @@ def cut_to(tin: Tin, areas: Sequence[Area]) -> Tin:
     corners = tin.vertices[tin.triangles[rows]]
     outlines: Any = shapely.polygons(corners[:, :, :2])
     pieces = shapely.intersection(outlines, shape)
-    made = [tin.vertices[tin.triangles[inside & ~border]]]
+    whole = inside & ~border
+    made = [tin.vertices[tin.triangles[whole]] if welded else np.empty((0, 3, 3))]
     made += [
         parted(piece, plane_of(corner), LEAST * float(outline.area))
         for piece, corner, outline in zip(pieces, corners, outlines, strict=True)
     ]
     found = soup(np.concatenate(made), tin.origin)
+    if not welded:
+        triangles = np.concatenate([tin.triangles[whole], found.triangles + np.int32(len(tin.vertices))])
+        found = Tin(np.concatenate([tin.vertices, found.vertices]), triangles, tin.origin)
     if not len(found.triangles):
         raise NotDeterminable("the surface does not reach into the areas")
     return found

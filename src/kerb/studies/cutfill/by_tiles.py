@@ -15,6 +15,7 @@ from kerb.core.geometry.area import Area
 from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.surface.cloud_top import rim_edge
+from kerb.core.surface.cutting import cut_to
 from kerb.core.surface.overlay import Change, change, covered, mask_of
 from kerb.core.surface.surfaces import CloudTop, Surface
 from kerb.core.surface.tin import Tin
@@ -60,12 +61,16 @@ class Tiled:
             tins = [self._tin_of(surface, low, high) for surface in surfaces]
             if tins[1] is not None:
                 tins[1] = self.lower(tins[1])
+            if area is None:
+                # Cut once: to clip every piece to the tile would take twice as long.
+                tins = [_cut(tin, parts) for tin in tins]
+                sizes += [0.0 if tin is None else tin.plan_area for tin in tins]
+                sums += _changed(tins, None, band)
+                continue
             for part in parts:
                 mask = mask_of(part)
                 sizes += [0.0 if tin is None else covered(tin, mask) for tin in tins]
-                if tins[0] is not None and tins[1] is not None:
-                    one = change(tins[0], tins[1], mask, band)
-                    sums += [one.fill, one.cut, one.fill_area, one.cut_area, one.area, one.same_area]
+                sums += _changed(tins, mask, band)
         return Change(*sums.tolist()), sizes.tolist()
 
     def _tin_of(self, surface: Surface | Tin, low: Floats, high: Floats) -> Tin | None:
@@ -77,6 +82,22 @@ class Tiled:
             return None
         long = self.longest is not None and isinstance(surface, CloudTop)
         return tin.compact(tin.longest_edges <= self.longest) if long else tin
+
+
+def _cut(tin: Tin | None, parts: list[Area]) -> Tin | None:
+    try:
+        return None if tin is None else cut_to(tin, parts, welded=False)
+    except NotDeterminable:
+        return None
+
+
+def _changed(tins: list[Tin | None], mask: Tin | None, band: float) -> Floats:
+    """What changed between two surfaces as numbers in the order of :class:`Change`; 0 where one is missing."""
+    earlier, later = tins
+    if earlier is None or later is None:
+        return np.zeros(6)
+    one = change(earlier, later, mask, band)
+    return np.array([one.fill, one.cut, one.fill_area, one.cut_area, one.area, one.same_area])
 
 
 def _with_rim(surface: Surface | Tin, tile: tuple[Floats, Floats]) -> Surface | Tin:
