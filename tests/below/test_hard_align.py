@@ -90,9 +90,11 @@ class Typed(unittest.TestCase):
     def test_mirrored_and_repeated_pairs(self):
         rng = np.random.default_rng(9)
         fixed = rng.uniform(0, 50, (6, 3))
-        text = lambda moving: "\n".join(
-            " ".join(map(repr, [*a.tolist(), *b.tolist()])) for a, b in zip(moving, fixed, strict=True)
-        )  # noqa: E731
+
+        def text(moving):
+            rows = (np.concatenate(pair).tolist() for pair in zip(moving, fixed, strict=True))
+            return "\n".join(" ".join(map(repr, row)) for row in rows)
+
         cloud = store_of(np.column_stack([rng.uniform(0, 50, (500, 2)), np.zeros(500)]))
         sources = sources_of(cloud, moving=cloud, to=cloud)
         asked = lambda pairs: run(AlignSetup(Scope("moving"), Scope("to"), pairs=pairs), sources, silent())  # noqa: E731

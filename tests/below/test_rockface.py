@@ -127,6 +127,15 @@ class Plane(unittest.TestCase):
         with self.assertRaisesRegex(NotDeterminable, "which side of the face is open"):
             on_plane(leaning(2000, flat, 3))
 
+    def test_one_stray_point(self):
+        """A point 4 m before the face, at one date only: named and left out, the volume stays."""
+        odd = np.array([[6.0, 9, 3]]) + FAR
+        found, _ = asked(leaning(20_000, flat, 1), np.vstack([leaning(20_000, with_hole, 2), odd]))
+        near(found.value("net"), -CONE, 0.03)
+        self.assertIn("1 stray point was excluded", {n.code: n.text for n in found.warnings}["strays"])
+        counted, _ = asked(leaning(20_000, flat, 1), np.vstack([leaning(20_000, with_hole, 2), odd]), strays="counted")
+        self.assertGreater(counted.value("grown"), found.value("grown") + 0.02)
+
     def test_a_bush_is_marked_and_gaps_stay_open(self):
         rng = np.random.default_rng(5)
         bush = rng.normal(0, 0.3, (800, 3)) + FAR + [3.0, 5, 4]

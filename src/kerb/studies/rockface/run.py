@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import TINY, Floats, ends
+from kerb.core.arrays import TINY, Floats, Mask, ends
 from kerb.core.cloud.setups import setups_of
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.geometry.area import Area, ring_of
@@ -14,6 +14,7 @@ from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.geometry.polygon import box
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, quantity, round_number
+from kerb.core.surface.cloud_top import STRAY_M, strays, usual_spacing
 from kerb.core.surface.columns import several_layers
 from kerb.core.surface.frames import UP, AboutAxis, Frame, about_axis, on_plane
 from kerb.core.surface.making import MOST_VERTICES
@@ -25,6 +26,8 @@ from kerb.studies.cutfill.compared import RIM_SHARE, Compared
 from kerb.studies.cutfill.run import CELLS_ALONG, by_grid
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.cutfill.uncertainty import Where, parts
+from kerb.studies.fields import COUNTED
+from kerb.studies.inputs import strays_note
 from kerb.studies.layers import FoundLine, FoundMesh, FoundPoints, histogram
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.parts import against, combined
@@ -55,6 +58,10 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     frame = _frame(setup, sources, clouds[0])
     progress.step(0.35, "Triangulating in the frame")
     framed = [frame.of(points) for points in clouds]
+    gone = [_strays(setup, one, frame, unit) for one in framed]
+    odd = [points[mask] for points, mask in zip(clouds, gone, strict=True)]
+    clouds = [points[~mask] for points, mask in zip(clouds, gone, strict=True)]
+    framed = [points[~mask] for points, mask in zip(framed, gone, strict=True)]
     tins = [_tin(points, frame, setup.longest) for points in framed]
     names = (sources.source("earlier").name, sources.source("later").name)
     found = Compared(tins[0], tins[1], names)
@@ -81,11 +88,24 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.tables["frame"] = _frame_table(frame, unit)
     _draw(outcome, found, frame, mask, progress.within(0.85, 0.95))
     _say(outcome, setup, found, (exact, only), unit)
+    for name, points in zip(names, odd, strict=True):
+        note = strays_note(name, points, unit.code)
+        if note is not None:
+            outcome.warnings.append(note)
+            outcome.layers[f"strays {name}"] = FoundPoints(points, "gap", f"Excluded strays of {name}")
     _mark_layers(outcome, framed, frame, tins[0], unit)
     dz = _depths(found, frame, turn)
     outcome.charts = [histogram("Changes", dz, labelled("change", unit.code), "places")]
     outcome.method = _method(setup, frame, names)
     return outcome
+
+
+def _strays(setup: RockfaceSetup, framed: Floats, frame: Frame, unit: LengthUnit) -> Mask:
+    """Which points (n,) stand alone before or behind the face."""
+    if setup.strays == COUNTED:
+        return np.zeros(len(framed), np.bool_)
+    own = np.column_stack([framed[:, :2], frame.depth(framed[:, 2])])
+    return strays(own, usual_spacing(own), STRAY_M / unit.metres)
 
 
 def face_of(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Placed:
