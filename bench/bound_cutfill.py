@@ -1,7 +1,6 @@
 """Does the 95 % bound of cut and fill hold? Two simulated epochs of known ground, of a dozen kinds.
 
     python -m bench.bound_cutfill            the table of docs/methods/cutfill.md, 100 pairs for each kind
-    ./run bench bound_cutfill                the same as a row of the bench
 
 Each pair is a site of 60 × 60 m with a mound or a pit that the simulation knows; the error is that of the net volume.
 """
@@ -10,7 +9,6 @@ from __future__ import annotations
 
 import json
 import sys
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -178,14 +176,6 @@ def table(count: int, kinds: list[str] | None = None) -> list[dict[str, Any]]:
         )  # fmt: skip
         sys.stderr.write(f"{rows[-1]}\n")
     return rows
-
-
-def bound_cutfill() -> dict[str, Any]:
-    """Ten pairs of each kind, as a row of the bench."""
-    start = time.perf_counter()
-    rows = table(10)
-    inside = sum(row["inside"] for row in rows) / sum(row["pairs"] for row in rows)
-    return {"seconds": time.perf_counter() - start, "inside": inside, "rows": rows}
 
 
 if __name__ == "__main__":
