@@ -98,6 +98,13 @@ class Placing:
         return plan, height
 
     @property
+    def station_factor(self) -> float:
+        """What stations along a line are multiplied with: a transformation keeps those of the design, in the job's unit."""
+        if self.how != TRANSFORM or is_geographic(self.source) or is_geographic(self.target):
+            return self.factors[0]
+        return self.source.unit.metres / self.target.unit.metres
+
+    @property
     def exact(self) -> bool:
         """Whether it is no more than a change of unit or label, which alignments and integers survive."""
         return self.how != TRANSFORM

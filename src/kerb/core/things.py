@@ -134,6 +134,8 @@ def relocated(item: Placed, placing: Placing) -> Placed:
         thing = TriangleMesh(tin.points, tin.triangles)
     if isinstance(thing, LineSet) and placing.exact and not placing.swap:
         return Placed(item.kind, thing.scaled(*plan_height), placing.result)
+    if isinstance(thing, LineSet):
+        return Placed(item.kind, thing.mapped(placing.mapper(), placing.station_factor), placing.result)
     moved: Any = thing.mapped(placing.mapper())
     return Placed(item.kind, moved, placing.result)
 

@@ -14,10 +14,15 @@ from kerb.core.geometry.alignment import Alignment, Element, Grade, arc, straigh
 
 Notes = list[tuple[str, str]]
 JUMP = 0.01
+SAME_STATION = 1e-6
+# Lengths on a map and on the ground differ by parts in ten thousand; more than this is another count.
+MOST_STRETCH = 0.01
 
 
 def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
     """An alignment of an <Alignment> or <CoordGeom> element, None without any element, and what was odd.
+
+    An irregular line of an alignment is read as straights; those of a bare <CoordGeom> are left to the caller.
 
     Raises
     ------
@@ -29,8 +34,9 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
         return None, [("no-geometry", f"alignment '{name}' has no geometry")]
     notes: Notes = []
     elements: list[Element] = []
+    said: list[float] = []
     for child in geometry:
-        kind = _tag(child)
+        kind, before = _tag(child), len(elements)
         if kind == "Line":
             elements.append(straight(_end(child, "Start"), _end(child, "End")))
         elif kind == "Curve":
@@ -39,12 +45,17 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
             elements.append(arc(_end(child, "Start"), _end(child, "Center"), _end(child, "End"), right, length))
         elif kind == "Spiral":
             elements.append(_spiral(child, elements, name, notes))
-        elif kind == "IrregularLine":
-            continue
+        elif kind == "IrregularLine" and geometry is not node:
+            elements += [straight(a, b) for a, b in pairwise(_irregular(child))]
+        station = float(child.get("staStart") or "nan")
+        said += [station if number == 0 else float("nan") for number in range(len(elements) - before)]
+    said = [station for station, element in zip(said, elements, strict=True) if element.length > 0]
     elements = [element for element in elements if element.length > 0]
     notes += _jumps(elements, name)
     start = float(node.get("staStart") or geometry.get("staStart") or 0.0)
-    equations = _equations(node, start, sum(element.length for element in elements), name, notes)
+    stations = _stations(said, elements, start, name, notes)
+    length = stations[-1] - start if stations else sum(element.length for element in elements)
+    equations = _equations(node, start, length, name, notes)
     if not elements:
         return None, notes
     profiles = [align for profile in _children(node, "Profile") for align in _children(profile, "ProfAlign")]
@@ -54,7 +65,45 @@ def read_alignment(node: Any, name: str = "") -> tuple[Alignment | None, Notes]:
         words = f"alignment '{name}' has {len(profiles)} profiles; '{first}' is taken, not {names}"
         notes.append(("profiles", words))
     grades = _profile(profiles[0], name, notes) if profiles else ()
-    return Alignment(name, start, tuple(elements), grades, equations=equations), notes
+    return Alignment(name, start, tuple(elements), grades, stations, equations), notes
+
+
+def _irregular(node: Any) -> list[Floats]:
+    """The vertices of an irregular line: its list of places, or its ends alone."""
+    for kind, size in (("PntList3D", 3), ("PntList2D", 2)):
+        for child in _children(node, kind):
+            values = np.array([float(word) for word in (child.text or "").split()])
+            if len(values) % size or len(values) < 2 * size or not np.isfinite(values).all():
+                raise ValueError(f"<{kind}> holds no places of {size} numbers")
+            return list(values.reshape(-1, size)[:, [1, 0]])
+    return [_end(node, "Start"), _end(node, "End")]
+
+
+def _stations(said: list[float], elements: list[Element], start: float, name: str, notes: Notes) -> tuple[float, ...]:
+    """Stations of all elements where the file tells them and they are not lengths added up; the last one goes on."""
+    if not elements or not np.isfinite(said).all():
+        return ()
+    lengths = np.array([element.length for element in elements])
+    told = np.append(np.array(said, float), said[-1] + lengths[-1])
+    if abs(told[0] - start) > SAME_STATION or (np.diff(told) <= 0).any():
+        notes.append(
+            ("stations", f"alignment '{name}': the stations of its elements do not run on; they are not applied")
+        )
+        return ()
+    stretch = np.diff(told)[:-1] / lengths[:-1]
+    if len(stretch):
+        # The last element tells no end: it is stretched as those before it are.
+        told[-1] = told[-2] + lengths[-1] * float(np.median(stretch))
+    if np.abs(np.diff(told) / lengths - 1).max(initial=0.0) > MOST_STRETCH:
+        notes.append(
+            (
+                "stations",
+                f"alignment '{name}': the stations of its elements are not their lengths; they are not applied",
+            )
+        )
+        return ()
+    added = start + np.append(0.0, np.cumsum(lengths))
+    return () if np.abs(told - added).max() < SAME_STATION else tuple(told.tolist())
 
 
 def _equations(node: Any, start: float, length: float, name: str, notes: Notes) -> tuple[tuple[float, float], ...]:

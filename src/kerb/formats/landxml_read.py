@@ -222,6 +222,8 @@ class _Reader:
             self._keep_line(xyz, node.get("name") or "", layer)
 
     def _feature(self, node: Any) -> None:
+        group = node.getparent()
+        layer = ((group.get("name") if group is not None else "") or "features").strip()
         for geometry in _children(node, "CoordGeom"):
             alignment, notes = read_alignment(geometry, name=node.get("name") or "feature")
             self.out.notes += notes
@@ -232,11 +234,11 @@ class _Reader:
                     # Elevations of the ends, straight along each element.
                     marks = np.repeat(alignment.marks, 2)[1:-1]
                     xyz[:, 2] = np.interp(along, marks, np.ravel(ends))
-                self._keep_line(xyz, node.get("name") or "", "features")
+                self._keep_line(xyz, node.get("name") or "", layer)
             for line in _children(geometry, "IrregularLine"):
                 for points in [*_children(line, "PntList3D"), *_children(line, "PntList2D")]:
                     size = 3 if points.tag.endswith("3D") else 2
-                    self._keep_line(_places(points.text, size), node.get("name") or "", "features")
+                    self._keep_line(_places(points.text, size), node.get("name") or "", layer)
 
     def _keep_line(self, xyz: Floats, name: str, layer: str) -> None:
         closed = len(xyz) > 3 and bool(np.array_equal(xyz[0, :2], xyz[-1, :2]))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -13,7 +13,7 @@ from kerb import __version__
 from kerb.core.arrays import Floats
 from kerb.core.errors import OutputError
 from kerb.core.geometry.alignment import STRAIGHT, Alignment, Element
-from kerb.core.geometry.features import LineSet, SurveyPoints
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.reference import ReferenceSystem
 from kerb.core.section.drawing import SectionDrawing
 from kerb.core.surface.tin import Tin
@@ -137,10 +137,17 @@ def _lines(out: Any, lines: LineSet) -> None:
                 _alignment(out, alignment)
     exact = {alignment.name for alignment in lines.alignments}
     rest = [line for line in lines.lines if not (line.layer == "alignments" and line.name in exact)]
-    if not rest:
-        return
-    with out.element("PlanFeatures"):
-        for number, line in enumerate(rest, 1):
+    layers: dict[str, list[Line]] = {}
+    for line in rest:
+        layers.setdefault(line.layer, []).append(line)
+    for layer, members in layers.items():
+        _features(out, layer, members)
+
+
+def _features(out: Any, layer: str, lines: list[Line]) -> None:
+    """A group of plan features, named as their layer."""
+    with out.element("PlanFeatures", {"name": _clean(layer)} if layer else {}):
+        for number, line in enumerate(lines, 1):
             name = {"name": line.name or f"{line.layer or 'line'} {number}"}
             xyz = np.vstack([line.xyz, line.xyz[:1]]) if line.closed else line.xyz
             with out.element("PlanFeature", name), out.element("CoordGeom"), out.element("IrregularLine"):
@@ -177,21 +184,29 @@ def _coordinates(out: Any, alignment: Alignment) -> None:
         back = written + last - first
         about = {"staAhead": _number(ahead), "staBack": _number(back), "staInternal": _number(at)}
         out.write(_element("StaEquation", about))
+    if alignment.stations and len(alignment.elements) == 1:
+        # An element tells the station of its start alone: two halves tell how lengths and stations differ.
+        first, last = alignment.stations
+        halves = alignment.elements[0].halves()
+        alignment = replace(alignment, elements=halves, stations=(first, 0.5 * (first + last), last))
     with out.element("CoordGeom"):
-        for element in alignment.elements:
+        for element, first, last in zip(alignment.elements, alignment.marks[:-1], alignment.marks[1:], strict=True):
+            along = 0.0
             for piece in _one_sided(element):
-                _geometry(out, piece)
+                station = first + (last - first) * along / element.length if element.length else first
+                # Stations that are not lengths added up are told element by element.
+                _geometry(out, piece, {"staStart": _number(station)} if alignment.stations else {})
+                along += piece.length
 
 
-def _geometry(out: Any, element: Element) -> None:
+def _geometry(out: Any, element: Element, about: dict[str, str]) -> None:
     start, end = np.array(element.start), element.end
     rotation = "cw" if element.k0 + element.k1 >= 0 else "ccw"
     if abs(element.k0 - element.k1) > STRAIGHT:
         radii = {key: "INF" if abs(k) < STRAIGHT else _number(1 / abs(k))
                  for key, k in (("radiusStart", element.k0), ("radiusEnd", element.k1))}  # fmt: skip
-        with out.element(
-            "Spiral", {"length": _number(element.length), **radii, "rot": rotation, "spiType": "clothoid"}
-        ):
+        attributes = {"length": _number(element.length), **radii, "rot": rotation, "spiType": "clothoid", **about}
+        with out.element("Spiral", attributes):
             out.write(_element("Start", {}, _text(start)))
             out.write(_element("PI", {}, _text(_tangent_crossing(element))))
             out.write(_element("End", {}, _text(end)))
@@ -203,12 +218,13 @@ def _geometry(out: Any, element: Element) -> None:
             "crvType": "arc",
             "radius": _number(1 / abs(element.k0)),
             "length": _number(element.length),
+            **about,
         }
         with out.element("Curve", attributes):
             for name, place in (("Start", start), ("Center", centre), ("End", end)):
                 out.write(_element(name, {}, _text(place)))
     else:
-        with out.element("Line", {"length": _number(element.length)}):
+        with out.element("Line", {"length": _number(element.length), **about}):
             out.write(_element("Start", {}, _text(start)))
             out.write(_element("End", {}, _text(end)))
 

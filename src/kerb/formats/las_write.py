@@ -40,8 +40,8 @@ EXTRA_KINDS = "uif"
 COLOURS = ("red", "green", "blue")
 
 
-def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
-    """Write points to ``path``; ``.laz`` compresses.
+def write_las(outgoing: Outgoing, path: Path, progress: Progress, clipped: dict[str, int] | None = None) -> int:
+    """Write points to ``path``; ``.laz`` compresses. ``clipped`` gets the number of values out of range, by name.
 
     Returns
     -------
@@ -64,7 +64,7 @@ def write_las(outgoing: Outgoing, path: Path, progress: Progress) -> int:
         for xyz, columns in outgoing.blocks():
             progress.step(written / max(outgoing.count, 1), f"Writing {path.name}")
             if len(xyz):
-                out.write_points(_records(header, xyz, columns, (colours, intensity), nothing))
+                out.write_points(_records(header, xyz, columns, (colours, intensity), nothing, clipped))
                 written += len(xyz)
         extended = _extended(outgoing)
         if extended and written:
@@ -139,7 +139,12 @@ def _add_made(header: laspy.LasHeader, outgoing: Outgoing) -> None:
 
 
 def _records(
-    header: laspy.LasHeader, xyz: Any, columns: Columns, spread: tuple[bool, Any], nothing: dict[str, float]
+    header: laspy.LasHeader,
+    xyz: Any,
+    columns: Columns,
+    spread: tuple[bool, Any],
+    nothing: dict[str, float],
+    clipped: dict[str, int] | None,
 ) -> Any:
     points = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
     for axis, name in enumerate("XYZ"):
@@ -159,7 +164,10 @@ def _records(
         elif name == "intensity" and intensity is not None:
             low, high = intensity
             values = np.clip((values - low) / (high - low) * 65535, 0, 65535).astype(np.uint16)
-        points[name] = _fitting(points[name], values)
+        fitting, over = _fitting(points[name], values)
+        points[name] = fitting
+        if over and clipped is not None:
+            clipped[name] = clipped.get(name, 0) + over
     for name, parts in parts_of_arrays(header).items():
         if all(part in columns for part in parts):
             points[name] = np.column_stack([columns[part] for part in parts])
@@ -169,13 +177,19 @@ def _records(
     return points
 
 
-def _fitting(field: Any, values: Any) -> Any:
-    """Values as a field of the record takes them: decimals of a whole field are rounded, the rest of its range clipped."""
+def _fitting(field: Any, values: Any) -> tuple[Any, int]:
+    """Values as a field of the record takes them: decimals of a whole field are rounded, what is out of range is clipped.
+
+    How many were out of range comes with them.
+    """
     kind = np.asarray(field[:0]).dtype
-    if kind.kind in "iu" and values.dtype.kind == "f":
+    if kind.kind in "iu" and values.dtype.kind in "iuf" and values.dtype != kind:
         limits = np.iinfo(kind)
-        return np.clip(np.nan_to_num(np.round(values)), limits.min, limits.max).astype(kind)
-    return values
+        whole = np.nan_to_num(np.round(values)) if values.dtype.kind == "f" else values
+        # Whole numbers out of range would wrap round.
+        over = (whole < limits.min) | (whole > limits.max)
+        return np.clip(whole, limits.min, limits.max).astype(kind), int(over.sum())
+    return values, 0
 
 
 def _colour_depth(outgoing: Outgoing) -> bool:

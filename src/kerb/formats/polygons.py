@@ -17,7 +17,7 @@ from shapely.errors import ShapelyError
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import FormatError, InputError
-from kerb.formats.vector import check_vector
+from kerb.formats.vector import check_vector, column_of
 
 GDAL_SUFFIXES = {".geojson", ".json", ".gpkg", ".shp", ".kml", ".fgb"}
 DRAWING_SUFFIXES = {".dxf", ".xml", ".landxml"}
@@ -96,15 +96,34 @@ def read_shapes(path: Path) -> Shapes:
 
     if path.suffix.lower() != ".fgb":
         check_vector(path)
+    shapes: list[Any] = []
+    names: list[str] = []
+    found: list[dict[str, Any]] = []
+    crs = ""
     try:
-        meta, _, geometry, columns = pyogrio.raw.read(path)
-        shapes = shapely.from_wkb(geometry)
+        for layer in [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]:
+            meta, _, geometry, columns = pyogrio.raw.read(path, layer=layer)
+            crs = crs or meta["crs"] or ""
+            fields = dict(zip((str(name) for name in meta["fields"]), columns, strict=True))
+            named = next((fields[name] for name in NAME_FIELDS if name in fields), [None] * len(geometry))
+            names += [str(len(shapes) + row) if name is None else str(name) for row, name in enumerate(named, 1)]
+            shapes += list(shapely.from_wkb(geometry))
+            found.append(fields)
     except (DataSourceError, DataLayerError, ShapelyError, ValueError) as error:
         raise FormatError(f"{path}: cannot be read ({error})") from None
-    fields = dict(zip((str(name) for name in meta["fields"]), columns, strict=True))
-    named = next((fields[name] for name in NAME_FIELDS if name in fields), [None] * len(shapes))
-    names = [str(number + 1) if name is None else str(name) for number, name in enumerate(named)]
-    return Shapes(list(shapes), names, fields, meta["crs"] or "")
+    if len(found) == 1:
+        return Shapes(shapes, names, found[0], crs)
+    counts = [len(next(iter(fields.values()), ())) for fields in found]
+    joined = {}
+    for key in dict.fromkeys(key for fields in found for key in fields):
+        # A layer that lacks the column has no value in it.
+        parts = [fields.get(key, np.full(count, None)) for fields, count in zip(found, counts, strict=True)]
+        joined[key] = column_of([_plain(value) for part in parts for value in part])
+    return Shapes(shapes, names, joined, crs)
+
+
+def _plain(value: Any) -> Any:
+    return value.item() if isinstance(value, np.generic) else value
 
 
 def _by_gdal(path: Path) -> list[NamedRing]:

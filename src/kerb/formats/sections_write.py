@@ -15,12 +15,14 @@ from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.quantity import round_number, symbol
 from kerb.core.reference import ReferenceSystem
 from kerb.core.section.drawing import SectionDrawing
-from kerb.formats.dxf_write import layer_name, write_dxf
+from kerb.formats.dxf_write import Text, Texts, define, layer_name, put_text, write_dxf
 from kerb.formats.written import placed_when_complete
 
 ENDINGS = (".dxf", ".gpkg", ".shp", ".geojson", ".xml", ".csv")
 # Frames of the flat layout: room between them as shares of their size, and about this many levels in each.
 BETWEEN, LEVELS, A_ROW = 0.25, 5, 4
+# So many letters high is a section wide.
+LETTERS = 60
 
 
 @dataclass(frozen=True)
@@ -49,14 +51,38 @@ def write_sections(series: Series, path: Path) -> list[tuple[str, str]]:
 
         content = LandXmlContent(crosses=(series.alignment, series.sections))
         write_landxml(path, content, series.reference)
-        return []
+        return _left_out(_in_place(series)[0])
     points, lines = _in_place(series)
     if suffix == ".dxf":
-        write_dxf(path, series.reference.unit, points, lines)
-        return []
+        return write_dxf(path, series.reference.unit, points, lines, texts=_names(series))
     from kerb.formats.vector import write_features
 
-    return write_features(path, points if suffix == ".gpkg" else None, lines, series.reference)
+    notes = write_features(path, points if suffix == ".gpkg" else None, lines, series.reference)
+    return [*notes, *(_left_out(points) if suffix != ".gpkg" else [])]
+
+
+def _left_out(points: SurveyPoints | None) -> list[tuple[str, str]]:
+    if points is None:
+        return []
+    return [
+        (
+            "no-points",
+            f"{points.count} survey points in the sections are not in this file; .gpkg, .dxf and .csv hold them",
+        )
+    ]
+
+
+def _names(series: Series) -> Texts:
+    """The station and the name of each line, where it begins."""
+    more = []
+    for one in series.sections:
+        for title, run in one.runs():
+            place = one.job(run[:1, 0], run[:1, 1])[0]
+            more.append(
+                Text((float(place[0]), float(place[1]), float(place[2])), f"{one.name} {title}", 0.0, "section names")
+            )
+    width = max((one.frame.width for one in series.sections), default=1.0)
+    return Texts(tuple(more), width / LETTERS)
 
 
 def _in_place(series: Series) -> tuple[SurveyPoints | None, LineSet]:
@@ -117,10 +143,13 @@ def write_flat(series: Series, path: Path) -> list[tuple[str, str]]:
     spans = [_span(one) for one in drawn]
     step = round_number(max(high - low for low, high in spans) / LEVELS)
     high = max(np.ceil(b / step) - np.floor(a / step) for a, b in spans) * step
+    corners: list[tuple[float, float]] = []
     for number, (one, (low, _)) in enumerate(zip(drawn, spans, strict=True)):
         x = (number % A_ROW) * width * (1 + BETWEEN) + width / 2
         y = -(number // A_ROW) * (high + width * BETWEEN)
+        corners += [(x - width / 2, y), (x + width / 2, y + float(high))]
         _flat_one(space, one, (x, y), (float(np.floor(low / step) * step), float(high), step), symbol(unit.code))
+    define(document, [np.array(corners)])
     with placed_when_complete(path) as partial:
         document.saveas(partial)
     return []
@@ -136,7 +165,7 @@ def _flat_one(
 ) -> None:
     x, y = place
     base, high, step = levels
-    half, letters = one.frame.width / 2, one.frame.width / 60
+    half, letters = one.frame.width / 2, one.frame.width / LETTERS
     frame = {"layer": "FRAME"}
     space.add_lwpolyline(
         [(x - half, y), (x + half, y), (x + half, y + high), (x - half, y + high)], close=True, dxfattribs=frame
@@ -144,17 +173,15 @@ def _flat_one(
     space.add_line((x, y), (x, y + high), dxfattribs={"layer": "AXIS"})
     for level in np.arange(0.0, high + step / 2, step):
         space.add_line((x - half, y + level), (x + half, y + level), dxfattribs={"layer": "LEVELS"})
-        space.add_text(
-            f"{base + level:.2f}", height=letters, dxfattribs={**frame, "insert": (x - half - 6 * letters, y + level)}
-        )
+        put_text(space, f"{base + level:.2f}", (x - half - 6 * letters, y + level), letters, "FRAME")
     for offset in (-half, 0.0, half):
-        space.add_text(f"{offset:g}", height=letters, dxfattribs={**frame, "insert": (x + offset, y - 2 * letters)})
+        put_text(space, f"{offset:g}", (x + offset, y - 2 * letters), letters, "FRAME")
     title = f"Station {one.name} ({unit})"
-    space.add_text(title, height=1.5 * letters, dxfattribs={**frame, "insert": (x - half, y + high + letters)})
+    put_text(space, title, (x - half, y + high + letters), 1.5 * letters, "FRAME")
     for name, run in one.runs():
         places = np.column_stack([x + run[:, 0], y + run[:, 1] - base]).tolist()
         space.add_lwpolyline(places, dxfattribs={"layer": layer_name(name or "LINE")})
     for name, offset, z, _ in one.shots:
         at = (x + offset, y + z - base)
         space.add_point(at, dxfattribs={"layer": "SHOTS"})
-        space.add_text(name, height=letters, dxfattribs={"layer": "SHOTS", "insert": at})
+        put_text(space, name, at, letters, "SHOTS")

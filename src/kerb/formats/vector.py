@@ -175,7 +175,7 @@ def _points(points: list[Any], extras: list[dict[str, str]]) -> SurveyPoints:
     if not points:
         return SurveyPoints(np.empty((0, 3)), (), ())
     keys = dict.fromkeys(key for values in extras for key in values)
-    used = [key for key in keys if key.lower() not in (*NAME_FIELDS, *CODE_FIELDS)]
+    used = [key for key in keys if key.lower() != "fid" and not _told(key, extras, NAME_FIELDS, CODE_FIELDS)]
     names = tuple(name or str(n) for n, (_, name, _) in enumerate(points, 1))
     return SurveyPoints(
         np.array([xyz for xyz, _, _ in points]), names, tuple(code for _, _, code in points),
@@ -185,8 +185,18 @@ def _points(points: list[Any], extras: list[dict[str, str]]) -> SurveyPoints:
 
 def _fields(given: list[dict[str, Any]]) -> dict[str, tuple[Any, ...]]:
     keys = dict.fromkeys(key for values in given for key in values)
-    used = [key for key in keys if key.lower() not in (*NAME_FIELDS, *LAYER_FIELDS, "fid")]
+    used = [key for key in keys if key.lower() != "fid" and not _told(key, given, NAME_FIELDS, LAYER_FIELDS)]
     return {key: tuple(values.get(key) for values in given) for key in used}
+
+
+def _told(key: str, rows: list[dict[str, Any]], *roles: tuple[str, ...]) -> bool:
+    """Whether all that a column holds is said already by a role of the features, such as their name."""
+    for role in roles:
+        if key.lower() not in role:
+            continue
+        cells = [{name: _cell(value) for name, value in values.items()} for values in rows]
+        return all(not values.get(key) or values[key] == _field(values, role) for values in cells)
+    return False
 
 
 def _native(value: Any) -> Any:
@@ -247,12 +257,24 @@ def write_features(
     """
     layers = []
     if points is not None and points.count:
-        columns = {"name": points.names, "code": points.codes, **points.extra, **(fields or {})}
+        extra = {key: _numbers(values) for key, values in points.extra.items()}
+        columns = {"name": points.names, "code": points.codes, **extra, **(fields or {})}
         shapes = np.array([shapely.Point(_flat(place[None])[0]) for place in points.xyz], object)
         layers.append(("points", shapes, columns))
     if lines is not None and lines.count:
         layers.append(("lines", *_shapes(lines)))
     return write_layers(path, layers, reference)
+
+
+def _numbers(values: tuple[str, ...]) -> Any:
+    """A column of texts as numbers, where each is written as a number is and comes back as the same text."""
+    for kind in (int, float):
+        try:
+            if any(values) and all(not text or str(kind(text)) == text for text in values):
+                return column_of([kind(text) if text else None for text in values])
+        except (ValueError, OverflowError):
+            continue
+    return values
 
 
 def write_layers(

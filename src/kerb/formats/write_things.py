@@ -20,6 +20,7 @@ from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.surface.gridding import grid_on
 from kerb.core.things import CLOUD, LINES, MODEL, PICTURE, POINTS, SURFACE, PictureRef, Placed, relocated
 from kerb.core.units import LengthUnit
+from kerb.formats.dxf_write import Texts, write_dxf
 
 Notes = list[tuple[str, str]]
 ENDINGS = {
@@ -93,7 +94,11 @@ def _cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Not
     if suffix in (".las", ".laz"):
         from kerb.formats.las_write import write_las
 
-        return write_las(outgoing, path, progress), []
+        clipped: dict[str, int] = {}
+        count = write_las(outgoing, path, progress, clipped)
+        over = [f"{number} of '{name}'" for name, number in clipped.items()]
+        words = f"values beyond what LAS holds are written as its limits: {first_of(over, MOST_NAMED)}"
+        return count, [("clipped", words)] if over else []
     if suffix == ".e57":
         from kerb.formats.e57_write import write_e57
 
@@ -114,10 +119,13 @@ def _cloud(outgoing: Outgoing, path: Path, progress: Progress) -> tuple[int, Not
     raise OutputError(f"{path}: a cloud is written as {', '.join(ENDINGS[CLOUD])}")
 
 
-def write_thing(item: Placed, path: Path, progress: Progress, source: Path | None = None) -> Notes:
+def write_thing(
+    item: Placed, path: Path, progress: Progress, source: Path | None = None, texts: Texts | None = None
+) -> Notes:
     """Write points, lines, a surface, a model or a picture by the ending. Returns notes.
 
-    ``source`` is the kept picture file. Raises OutputError, when the ending does not fit; Cancelled.
+    ``source`` is the kept picture file; ``texts`` is what a DXF says beside its lines.
+    Raises OutputError, when the ending does not fit; Cancelled.
     """
     progress.step(0.0, f"Writing {path.name}")
     suffix = path.suffix.lower()
@@ -125,7 +133,7 @@ def write_thing(item: Placed, path: Path, progress: Progress, source: Path | Non
         names = ", ".join(ENDINGS[item.kind])
         raise OutputError(f"{path}: a holding of this kind is written as {names}")
     item, said = _in_one_unit(item, suffix)
-    return [*said, *_thing(item, path, source), *_lost(item, suffix)]
+    return [*said, *_thing(item, path, source, texts), *_lost(item, suffix)]
 
 
 def _lost(item: Placed, suffix: str) -> Notes:
@@ -168,7 +176,7 @@ def _in_one_unit(item: Placed, suffix: str) -> tuple[Placed, Notes]:
     return relocated(item, Placing(CONVERT, own, even, horizontal=False)), [("unit-converted", words)]
 
 
-def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
+def _thing(item: Placed, path: Path, source: Path | None, texts: Texts | None) -> Notes:
     suffix, thing = path.suffix.lower(), item.thing
     if suffix in (".gpkg", ".geojson", ".shp"):
         from kerb.formats.vector import write_features
@@ -184,7 +192,7 @@ def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
 
         write_survey_csv(thing, path, item.reference)
     elif suffix == ".dxf":
-        return _dxf(item, path)
+        return _dxf(item, path, texts)
     elif suffix == ".xml":
         _landxml(item, path)
     elif isinstance(thing, TriangleMesh) and item.kind == SURFACE and suffix in RASTERS:
@@ -196,20 +204,15 @@ def _thing(item: Placed, path: Path, source: Path | None) -> Notes:
     return []
 
 
-def _dxf(item: Placed, path: Path) -> Notes:
-    from kerb.formats.dxf_write import write_dxf
-
+def _dxf(item: Placed, path: Path, texts: Texts | None) -> Notes:
     thing, degrees = item.thing, is_geographic(item.reference)
-    write_dxf(
+    notes = write_dxf(
         path, DEGREE if degrees else item.reference.unit,
         thing if isinstance(thing, SurveyPoints) else None,
         thing if isinstance(thing, LineSet) else None,
         thing if isinstance(thing, TriangleMesh) else None,
+        texts,
     )  # fmt: skip
-    flat = int(np.isnan(thing.xyz[:, 2]).sum()) if isinstance(thing, SurveyPoints) else 0
-    notes = (
-        [("no-elevation", f"{flat} points have no elevation; DXF cannot leave it out: written as 0")] if flat else []
-    )
     return [*notes, ("unit-unsaid", "the numbers are degrees; a DXF cannot say so")] if degrees else notes
 
 

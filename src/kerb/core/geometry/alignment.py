@@ -22,6 +22,7 @@ STRAIGHT = 1e-12
 LARGEST_TURN = 0.5
 NEWTON_STEPS, LEAST_SLOPE, LARGEST_STEP = 12, 0.05, 0.1
 CHECKED, MAPPED_TO, MOST_HALVINGS = 9, 2e-4, 8
+SAME_STATION = 2e-9
 Mapper = Callable[[Floats], Floats]
 
 
@@ -347,16 +348,23 @@ class Alignment:
                 parts = max(2, int(np.ceil(grade.curve / np.sqrt(8 * tolerance / bend))) + 1)
                 first, _ = grade.lengths
                 stations.append(grade.station - first + np.linspace(0.0, 1.0, 2 * parts - 1) * grade.curve)
+        first, last = float(self.marks[0]), self.end_station
         every: Floats = np.unique(np.round(np.concatenate(stations), 9)).astype(np.float64)
-        every = every[(every >= self.start_station) & (every <= self.end_station + 1e-9)]
+        # Rounding may put an end beside itself: the ends are those of the alignment, whatever their decimals.
+        every = every[(every > first + SAME_STATION) & (every < last - SAME_STATION)]
+        every = np.concatenate([[first], every, [last]])
         return self.at(every), every
 
     def scaled(self, plan: float, height: float) -> Alignment:
         """The same alignment in another unit; stations are lengths in plan."""
+        elements = tuple(element.scaled(plan) for element in self.elements)
+        return replace(self.counted_by(plan, height), elements=elements)
+
+    def counted_by(self, plan: float, height: float = 1.0) -> Alignment:
+        """The same place with its stations, and what they count, in another unit."""
         return replace(
             self,
             start_station=self.start_station * plan,
-            elements=tuple(element.scaled(plan) for element in self.elements),
             stations=tuple(station * plan for station in self.stations),
             equations=tuple((at * plan, ahead * plan) for at, ahead in self.equations),
             profile=tuple(

@@ -78,10 +78,14 @@ class LineSet:
         """Layers in order of first use."""
         return tuple(dict.fromkeys(line.layer for line in self.lines))
 
-    def mapped(self, mapper: Mapper) -> LineSet:
-        """The same lines elsewhere; exact alignments stay exact to a fraction of a millimetre, with their stations."""
+    def mapped(self, mapper: Mapper, unit: float = 1.0) -> LineSet:
+        """The same lines elsewhere; exact alignments stay exact to a fraction of a millimetre, with their stations.
+
+        ``unit`` is what stations are multiplied with, where the map changes the unit of length.
+        """
         lines = tuple(replace(line, xyz=mapper(line.xyz)) for line in self.lines)
-        return LineSet(lines, tuple(alignment.mapped(mapper) for alignment in self.alignments), self.fields)
+        alignments = tuple(alignment.mapped(mapper).counted_by(unit) for alignment in self.alignments)
+        return LineSet(lines, alignments, self.fields)
 
     def scaled(self, plan: float, height: float) -> LineSet:
         """The same lines in another unit, exact alignments included."""

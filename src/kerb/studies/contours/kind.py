@@ -8,7 +8,7 @@ from typing import Any
 from kerb.core.progress import Progress
 from kerb.core.things import LINES, Placed
 from kerb.formats.write_things import endings_for, write_thing
-from kerb.studies.contours.run import line_set, lines_of, run
+from kerb.studies.contours.run import labels_of, line_set, lines_of, run
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.fields import COUNTED
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
@@ -29,7 +29,7 @@ def write(setup: ContoursSetup, _outcome: Outcome, sources: Sources, paths: dict
     surface = sources.surface("surface", setup.surface, setup.strays == COUNTED, setup.longest)
     lines = lines_of(setup, surface, Progress())
     item = Placed(LINES, line_set(lines, setup.interval, setup.base), surface.reference)
-    return write_thing(item, Path(paths["out"]), Progress())
+    return write_thing(item, Path(paths["out"]), Progress(), texts=labels_of(lines, setup))
 
 
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:

@@ -11,6 +11,7 @@ from kerb.core.quantity import decimals_of, number
 from kerb.core.surface.contours import Contour, contours, index_every, label_places, smoothed
 from kerb.core.surface.surfaces import Surface
 from kerb.core.things import LINES, Placed
+from kerb.formats.dxf_write import Text, Texts
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.fields import COUNTED
 from kerb.studies.layers import FoundLabels, FoundLine
@@ -22,6 +23,8 @@ MOST_TRIANGLES = 25_000_000
 # Views draw so many lines at most; files get all.
 MOST_DRAWN = 3000
 LABELS_A_SIDE = 3
+# In a drawing letters are this share of its longer side.
+LETTERS_A_SIDE = 200
 
 
 def run(setup: ContoursSetup, sources: Sources, progress: Progress) -> Outcome:
@@ -85,6 +88,25 @@ def line_set(lines: list[Contour], interval: float, base: float) -> LineSet:
         xyz = np.column_stack([xy, np.full(len(xy), line.level)])
         made.append(Line(xyz, line.closed, number(line.level, digits), layer))
     return LineSet(tuple(made), fields={"elevation": tuple(line.level for line in lines)})
+
+
+def labels_of(lines: list[Contour], setup: ContoursSetup) -> Texts:
+    """Levels written along the index contours of a drawing, or along all where none is one; each reads from below."""
+    if not lines:
+        return Texts()
+    ends = np.concatenate([line.xy for line in lines])
+    size = float(np.ptp(ends, axis=0).max())
+    main = [line for line in lines if index_every(setup.interval, line.level, setup.base)] or lines
+    rows, places = label_places(main, size / LABELS_A_SIDE)
+    digits, more = decimals_of(setup.interval), []
+    for row, place in zip(rows.tolist(), places, strict=True):
+        xy = main[row].xy
+        nearest = int(np.argmin(np.hypot(*(xy - place).T)))
+        step = xy[min(nearest + 1, len(xy) - 1)] - xy[max(nearest - 1, 0)]
+        turn = float((np.degrees(np.arctan2(step[1], step[0])) + 90) % 180 - 90)
+        at = (float(place[0]), float(place[1]), main[row].level)
+        more.append(Text(at, number(main[row].level, digits), turn, "contour levels"))
+    return Texts(tuple(more), size / LETTERS_A_SIDE)
 
 
 def _draw(outcome: Outcome, setup: ContoursSetup, lines: list[Contour], size: np.ndarray) -> None:

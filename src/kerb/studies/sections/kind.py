@@ -57,7 +57,8 @@ def _along(outcome: Outcome) -> list[SectionDrawing]:
     frame = Frame(float(stations[0]), tuple(path[0].tolist()), float(np.arctan2(*step)) - np.pi / 2, length, 0.0)
     lines = tuple((title, np.column_stack([profile.distance + stations[0], z])) for title, _, z in profile.traces)
     shots = outcome.tables["shots"].rows if "shots" in outcome.tables else ()
-    found = tuple((name, station, z, away) for station, name, _, z, away in shots)
+    counted = outcome.settings.get("shot_stations", [row[0] for row in shots])
+    found = tuple((row[1], station, *row[3:]) for station, row in zip(counted, shots, strict=True))
     return [SectionDrawing(frame, "along", lines, found, (stations, path))]
 
 

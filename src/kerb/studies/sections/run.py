@@ -157,22 +157,24 @@ def run_along(setup: SectionsSetup, sources: Sources, alignment: Alignment, prog
     for title in cutter.bodies:
         whole.cuts[title] = [line + [p.frame.station, 0.0] for p in parts for line in p.cuts[title]]
     whole.shots = [(name, offset + p.frame.station, z, away) for p in parts for name, offset, z, away in p.shots]
-    return _told_along(setup, sources, whole, (stations, vertices, step))
+    return _told_along(setup, sources, whole, alignment, (stations, vertices, step))
 
 
 def _told_along(
-    setup: SectionsSetup, sources: Sources, whole: CutSection, path: tuple[Floats, Floats, float]
+    setup: SectionsSetup, sources: Sources, whole: CutSection, alignment: Alignment, path: tuple[Floats, Floats, float]
 ) -> Outcome:
     """The outcome of a section along a line: distances are stations, and offsets of what lies in it are nought."""
     stations, vertices, step = path
     outcome = _told(setup, sources, [whole], step)
     unit = outcome.unit
-    across = lambda name: tuple((row[1], 0.0, *row[2:]) for row in outcome.tables[name].rows)  # noqa: E731
+    shown = alignment.shown
+    across = lambda name: tuple((shown(row[1]), 0.0, *row[2:]) for row in outcome.tables[name].rows)  # noqa: E731
     for name in ("line", "surfaces"):
         if name in outcome.tables:
             outcome.tables[name] = replace(outcome.tables[name], rows=across(name))
     if "shots" in outcome.tables:
-        rows = tuple((row[2], row[1], 0.0, *row[3:]) for row in outcome.tables["shots"].rows)
+        outcome.settings["shot_stations"] = [row[2] for row in outcome.tables["shots"].rows]
+        rows = tuple((shown(row[2]), row[1], 0.0, *row[3:]) for row in outcome.tables["shots"].rows)
         outcome.tables["shots"] = replace(outcome.tables["shots"], rows=rows)
     outcome.settings |= {"stations": stations.tolist(), "path": vertices.tolist()}
     place = lambda s: np.column_stack([np.interp(s, stations, vertices[:, k]) for k in (0, 1)])  # noqa: E731
@@ -184,7 +186,8 @@ def _told_along(
     outcome.charts = [_profile(whole, stations, vertices, step)]
     outcome.method = (
         f"One upright section along the line, unrolled at its bends; points within {setup.thickness / 2:g} {unit} of it "
-        f"belong to it, and its line takes the {setup.take} within half a step of {step:.3g} {unit}. Distances are stations."
+        f"belong to it, and its line takes the {setup.take} within half a step of {step:.3g} {unit}. Distances are stations"
+        f"{'; tables write them as the station equations count, the drawing counts on' if alignment.equations else ''}."
     )
     return outcome
 

@@ -112,20 +112,27 @@ class SectionsSetup(Setup):
             places = eastward(self.line.places) if self.way == ALONG else self.line.places
             return alignment_of(places, "the line")
         lines, name = sources.lines("along"), sources.source("along").name
-        exact = {one.name: one for one in lines.alignments}
-        found: dict[str, Alignment] = dict(exact)
+        exact = {one.name for one in lines.alignments}
+        found = list(lines.alignments)
         for row, line in enumerate(lines.lines, 1):
             if not line.closed and line.name not in exact:
-                found.setdefault(line.name or f"line {row}", alignment_of(line.xyz, line.name or f"line {row}"))
+                found.append(alignment_of(line.xyz, line.name or f"line {row}"))
+        labels = told_apart([one.name for one in found])
         if self.which:
-            if self.which not in found:
-                raise InputError(f"{name}: has no line '{self.which}'; there are {_names(found)}")
-            return found[self.which]
-        if len(exact) == 1:
-            return next(iter(exact.values()))
+            wanted = [row for row, one in enumerate(found) if self.which in (one.name, labels[row])]
+            if not wanted:
+                raise InputError(f"{name}: has no line '{self.which}'; there are {first_of(labels, 10)}")
+            if len(wanted) > 1 and self.which not in labels:
+                names = first_of([labels[row] for row in wanted], 10)
+                raise InputError(f"{name}: has {len(wanted)} lines '{self.which}'; say which: {names}")
+            return found[labels.index(self.which) if self.which in labels else wanted[0]]
+        if len(lines.alignments) == 1:
+            return lines.alignments[0]
         if len(found) != 1:
-            raise InputError(f"{name}: has {len(found) or 'no'} lines, one is needed; say which: {_names(found)}")
-        return next(iter(found.values()))
+            raise InputError(
+                f"{name}: has {len(found) or 'no'} lines, one is needed; say which: {first_of(labels, 10)}"
+            )
+        return found[0]
 
     def chosen(self, alignment: Alignment, unit: LengthUnit) -> np.ndarray:
         """The stations of the sections. Raises InputError, naming what cannot be."""
@@ -138,5 +145,11 @@ class SectionsSetup(Setup):
         return found
 
 
-def _names(found: dict[str, Alignment]) -> str:
-    return first_of(list(found), 10)
+def told_apart(names: list[str]) -> list[str]:
+    """Names with a number behind those that are given more than once: "kerb (1)", "kerb (2)"."""
+    seen: dict[str, int] = {}
+    made = []
+    for name in names:
+        seen[name] = seen.get(name, 0) + 1
+        made.append(name if names.count(name) == 1 else f"{name} ({seen[name]})")
+    return made

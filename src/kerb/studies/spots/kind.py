@@ -10,6 +10,7 @@ import numpy as np
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
 from kerb.core.things import POINTS, Placed
+from kerb.formats.dxf_write import Texts
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.outcome import Outcome
@@ -40,7 +41,9 @@ def write(_setup: SpotsSetup, outcome: Outcome, sources: Sources, paths: dict[st
         if name in cells
     }
     points = SurveyPoints(xyz, tuple(cells["name"]), tuple(cells["code"]), extra)
-    return write_thing(Placed(POINTS, points, sources.store("cloud").reference), Path(paths["out"]), Progress())
+    item = Placed(POINTS, points, sources.store("cloud").reference)
+    digits = {"m": 3, "mm": 0, "cm": 1}.get(outcome.unit, 2)
+    return write_thing(item, Path(paths["out"]), Progress(), texts=Texts(decimals=digits))
 
 
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
