@@ -19,7 +19,7 @@ from kerb.studies.inventory.live import LiveYard
 from kerb.studies.inventory.propose import proposals
 from kerb.studies.inventory.run import follow, run
 from kerb.studies.inventory.setup import InventorySetup, heap_setup
-from kerb.studies.inventory.totals import Row, rows, total
+from kerb.studies.inventory.totals import Row, rows, total, without_change
 from kerb.studies.outcome import Figure, Outcome, Table
 from kerb.studies.parts import joined
 from kerb.studies.scope import Scope
@@ -162,6 +162,12 @@ class Sums(unittest.TestCase):
         self.assertEqual([r.change for r in found], [10.0, 16.0, -6.0])
         self.assertEqual(found[1].parts, {"Sampling": 1.0})
         self.assertEqual([r.before for r in rows(now, [], {})], [None, None])
+        self.assertEqual(total(found).change, 20.0)
+        # An earlier heap that is gone and had no figure: what changed on the yard cannot be told.
+        gone = rows(now, [then[0], (then[1][0], outcome(None))], {1: 0})
+        self.assertIsNone(total(gone).change)
+        self.assertEqual(without_change(gone), ["D"])
+        self.assertEqual(without_change(rows(now, [], {})), [])
 
 
 class Matching(unittest.TestCase):

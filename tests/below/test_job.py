@@ -8,6 +8,7 @@ import sys
 from dataclasses import replace
 from unittest import mock
 
+from kerb.core.cloud.filters import Filter
 from kerb.core.errors import Cancelled, InputError, JobError, TruncatedError
 from kerb.core.placing import CONVERT, Placing
 from kerb.core.progress import Progress, silent
@@ -18,6 +19,9 @@ from kerb.job import holdings, places, studies
 from kerb.job.holdings import ImportWish, import_cloud
 from kerb.job.job import Change, Job
 from kerb.job.lock import FolderLock, in_use
+from kerb.job.state import Part
+from kerb.report.deliver import dated
+from kerb.studies.registry import study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.stockpile.setup import StockpileSetup
 from tests.support import DATA, YARD, Folder, run_kerb, toe_of
@@ -255,3 +259,62 @@ class Saving(Base):
         with self.assertRaises(InputError):
             import_cloud(self.job.folder, self.job.state, ImportWish(self.folder / "none.laz"), silent())
         self.assertEqual(list((self.job.folder / "data").iterdir()), [])
+
+
+class Dependence(Base):
+    """All that an answer depends on, changed one by one."""
+
+    def setUp(self):
+        super().setUp()
+        self.cloud = self.add_cloud()
+        self.study = self.add_study()
+
+    def asked(self, **scope):
+        setup = replace(studies.setup_of(self.study), cloud=Scope(self.cloud.id, **scope))
+        self.job.execute(Change("asked", lambda s: s.with_study(replace(s.study(self.study.id), setup=setup.to_json()))))
+
+    def print_after(self, **values):
+        holding = replace(self.job.state.holding(self.cloud.id), **values)
+        return studies.fingerprint_of(self.job.state.with_holding(holding), self.job.state.study(self.study.id))
+
+    def test_a_part_that_points_are_chosen_by_as_filter(self):
+        one, other = Part(1, "Road", "set a", 5), Part(1, "Road", "set b", 6)
+        self.assertEqual(self.print_after(parts=(one,)), self.print_after(parts=(other,)), "not asked for")
+        self.asked(only=(Filter("part", values=(1,)),))
+        self.assertNotEqual(self.print_after(parts=(one,)), self.print_after(parts=(other,)))
+        self.asked(part="Road")
+        self.assertNotEqual(self.print_after(parts=(one,)), self.print_after(parts=(other,)))
+
+    def test_dates_of_a_series_count_and_single_dates_are_labels(self):
+        self.assertEqual(self.print_after(epoch="2026-01-01"), self.print_after(epoch="2026-02-01"))
+        kind = study_kind("cutfill")
+        setup = kind.setup(later=Scope(self.cloud.id), further=(Scope(self.cloud.id),))
+        prints = {
+            studies.print_of(self.job.state.with_holding(replace(self.cloud, epoch=day)), "cutfill", setup)
+            for day in ("2026-01-01", "2026-02-01")
+        }
+        self.assertEqual(len(prints), 2)
+
+    def test_the_report_takes_dates_by_holding_not_by_file(self):
+        twin = replace(self.cloud, id="twin", name="Twin", epoch="2020-02-02")
+        self.job.execute(Change("t", lambda s: s.with_holding(twin)))
+        self.job.execute(holdings.altered(self.job.state.holding(self.cloud.id), "Dated", epoch="2026-03-12"))
+        outcome, print_ = studies.run_study(self.job, self.study, silent())
+        self.job.execute(studies.answered(self.study, outcome, print_))
+        kept = studies.outcome_of(self.job, self.job.state.study(self.study.id))
+        self.assertEqual(kept.inputs[0].key, self.cloud.id)
+        self.job.execute(holdings.altered(self.job.state.holding(self.cloud.id), "Dated", epoch="2026-04-01"))
+        self.assertEqual([i.survey for i in dated(self.job, kept).inputs if i.key == self.cloud.id], ["2026-04-01"])
+        self.assertNotIn("key", kept.to_json()["inputs"][0])
+
+    def test_undo_leaves_outcomes_looks_and_panes_of_other_studies(self):
+        other = self.add_study(2)
+        self.job.execute(studies.renamed(self.job.state.study(self.study.id), "Renamed"))
+        outcome, print_ = studies.run_study(self.job, other, silent())
+        self.job.execute(studies.answered(other, outcome, print_))
+        look = Change("l", lambda s: s.with_study(replace(s.study(other.id), look={"low": 1.0}, panes=("plan",)))).as_look()
+        self.job.execute(look)
+        self.job.undo()
+        seen = self.job.state.study(other.id)
+        self.assertEqual((self.job.state.study(self.study.id).name, seen.look, seen.panes), ("Heap", {"low": 1.0}, ("plan",)))
+        self.assertEqual(seen.found.print, print_)

@@ -325,9 +325,11 @@ class Fingerprints(Folder):
             self.assertTrue(self.stale_after(self.cloud.id, **values), values)
         self.assertTrue(self.stale_after(self.cloud.id, aside="some"))
         self.assertTrue(self.stale_after(self.cloud.id, given=(("x", 2),)))
+        for values in ({"name": "n"}, {"steps": ("by hand",)}):
+            self.assertTrue(self.stale_after("s", **values), "an outcome says what its inputs are called")
 
     def test_what_does_not(self):
-        for values in ({"name": "n"}, {"visible": False}, {"epoch": "2026-01-01"}, {"style": {"by": "class"}},
+        for values in ({"visible": False}, {"epoch": "2026-01-01"}, {"style": {"by": "class"}},
                        {"filters": (Filter("x", low=1.0),)}, {"placement": Rigid()}):  # fmt: skip
             self.assertFalse(self.stale_after("s", **values), values)
             self.assertFalse(self.stale_after(self.cloud.id, **values), values)

@@ -5,6 +5,7 @@ import io
 import json
 import socket
 import threading
+from dataclasses import replace
 
 import numpy as np
 import pyproj
@@ -21,7 +22,7 @@ from kerb.formats.fetch import fetch, read_bytes
 from kerb.formats.stac import kept_under, read_catalogue
 from kerb.formats.tiles import TileCache, mosaic
 from kerb.job.holdings import ImportWish, import_file
-from kerb.job.job import Job
+from kerb.job.job import Change, Job
 from kerb.job.shots import ShotList
 from kerb.standins.agency import Agency, make_files, picture_tile
 from kerb.standins.controller import Controller
@@ -205,6 +206,16 @@ class FieldController(Folder):
         thing = again.thing(again.state.holding("Field shots"))
         np.testing.assert_allclose(thing.thing.xyz[0], [2.0, 1.0, 1 / 0.3048])
         self.assertEqual(thing.count, 4)
+        # Renamed and dated while more came: both stay, as do the shots.
+        listed = job.state.holding("Field shots")
+        job.execute(
+            Change("Renamed", lambda s: s.with_holding(replace(s.holding(listed.id), name="East bank", epoch="2026-05-01")))
+        )
+        received.take([shots.Shot("late", 1.0, 2.0, 3.0)])
+        now = job.state.holding(listed.id)
+        self.assertEqual((now.name, now.epoch, now.points), ("East bank", "2026-05-01", 5))
+        job.undo()
+        self.assertEqual((job.state.holding(listed.id).name, job.state.holding(listed.id).points), ("Field shots", 5))
         self.assertIn("4 shots", again.record[-1].sentence)
 
     def test_stopping_and_hanging_up(self):

@@ -121,7 +121,7 @@ def points_of(text: str, how: Opening) -> PointStream:
     job, holding = held
     if holding.kind != CLOUD:
         raise InputError(f"{text}: is no cloud")
-    return OutgoingStream(from_store(job.store(holding)))
+    return OutgoingStream(from_store(job.store(holding).snapshot()))
 
 
 class OpenedCloud:

@@ -308,10 +308,12 @@ class Job:
         Raises JobError, when the folder cannot be written.
         """
         self.keep_thing(holding, item)
-        grown = replace(holding, points=item.count, edited=uuid.uuid4().hex[:10])
+        edited = uuid.uuid4().hex[:10]
 
         def with_it(state: JobState) -> JobState:
-            return state.with_holding(grown) if state.holding(grown.id) is not None else state
+            # Its name, date and looks are those of each state: they may have been changed meanwhile.
+            own = next((one for one in state.holdings if one.id == holding.id), None)
+            return state if own is None else state.with_holding(replace(own, points=item.count, edited=edited))
 
         self._undo = [(with_it(state), sentence) for state, sentence in self._undo]
         self._redo = [(with_it(state), sentence) for state, sentence in self._redo]
@@ -320,7 +322,7 @@ class Job:
             self._journal.append(before, self.state, None)
         for listener in list(self.listeners):
             listener()
-        return grown
+        return self.state.holding(holding.id) or holding
 
     def reference_of(self, holding: Holding) -> ReferenceSystem:
         """The reference system of a holding's numbers. Raises JobError."""

@@ -70,9 +70,11 @@ def outlined(job: Job, holding: Holding, section: PlacedSection, shown: Mask, pr
     shapes = outlines(local[:, [0, 2]], CELL_SPACINGS * store.spacing)
     lines = []
     for number, shape in enumerate(shapes, 1):
-        for ring in (shape.exterior, *shape.interiors):
+        name = f"{section.name} {number}"
+        for hole, ring in enumerate((shape.exterior, *shape.interiors)):
             xyz = section.job(np.array(ring.coords)[:-1])
-            lines.append(Line(xyz, True, f"{section.name} {number}", "outlines"))
+            # Holes follow their outline and are named after it, as everywhere.
+            lines.append(Line(xyz, True, f"{name} hole {hole}" if hole else name, "outlines"))
     key = uuid.uuid4().hex[:10]
     vault.save_thing(job.folder / "data" / key, Placed(LINES, LineSet(tuple(lines)), job.reference_of(holding)))
     name = free_name(f"Outlines of {section.name}", [h.name for h in job.state.holdings])

@@ -186,7 +186,7 @@ class JobState:
         return replace(self, studies=tuple(s for s in self.studies if s.id != key))
 
     def looking_like(self, other: JobState) -> JobState:
-        """With looks and marks of attributes as another state has them: undo passes over these."""
+        """With looks, outcomes and marks of attributes as another state has them: undo passes over these."""
         holdings = []
         for holding in self.holdings:
             seen = other.holding(holding.id)
@@ -201,7 +201,15 @@ class JobState:
             )  # fmt: skip
             like = replace(holding, style=seen.style, filters=seen.filters, parts=parts, computed=seen.computed)
             holdings.append(like)
-        return replace(self, holdings=tuple(holdings), filters=other.filters)
+        studies = []
+        for study in self.studies:
+            now = other.study(study.id)
+            if now is not None:
+                # What was computed since belongs to the study unless its setup is what is taken back.
+                found = now.found if now.setup == study.setup and now.found is not None else study.found
+                study = replace(study, look=now.look, panes=now.panes, found=found)
+            studies.append(study)
+        return replace(self, holdings=tuple(holdings), studies=tuple(studies), filters=other.filters)
 
     def to_json(self) -> dict[str, Any]:
         """A plain dictionary."""

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kerb.core.cloud.store import CloudStore
+from kerb.core.cloud.store import PART, CloudStore
 from kerb.core.errors import InputError, JobError
 from kerb.core.progress import Progress
 from kerb.core.things import CLOUD
@@ -242,11 +242,13 @@ def print_of(state: JobState, kind: str, setup: Setup, remember: str = "") -> st
     """Digest of everything the outcome of a setup depends on: the fields that count, and the holdings they name."""
     named = named_holdings(setup)
     used = {name: state.holding(key) for name, key in named.items()}
+    # A series of dates is in the order of its dates and says them.
+    dated = any(name not in setup.declared() for name in named)
     marks = (kind, setup, *used.values(), state.title.unit, state.title.reference)
     known = _prints.get(remember)
     if known is not None and len(known[0]) == len(marks) and all(a is b for a, b in zip(known[0], marks, strict=True)):
         return known[1]
-    inputs = [[name, mark_of(holding, value_of(setup, name))] for name, holding in used.items()]
+    inputs = [[name, mark_of(holding, value_of(setup, name), dated)] for name, holding in used.items()]
     found = fingerprint(kind, setup.shorn().to_json(), inputs, state.title.unit, state.title.reference)
     if remember:
         if len(_prints) > MOST_REMEMBERED:
@@ -255,13 +257,16 @@ def print_of(state: JobState, kind: str, setup: Setup, remember: str = "") -> st
     return found
 
 
-def mark_of(holding: Holding | None, value: Any) -> Any:
-    """What of a holding a field depends on. Parts and attributes matter only where they are asked for."""
+def mark_of(holding: Holding | None, value: Any, dated: bool = False) -> Any:
+    """What of a holding a field depends on. Parts and attributes matter only where they are asked for, its date only where
+    the answer has dates; its name and how it came about are written in the outcome."""
     if holding is None:
         return None
     place = holding.placement.to_json() if holding.placement is not None and not holding.placement.still else None
     mark: list[Any] = [
         holding.id,
+        holding.name,
+        list(holding.steps),
         holding.data,
         holding.edited,
         holding.points,
@@ -271,8 +276,13 @@ def mark_of(holding: Holding | None, value: Any) -> Any:
     ]
     if holding.label:
         mark.append(holding.label)
+    if dated:
+        mark.append(holding.epoch)
     if isinstance(value, Scope):
-        mark.append([part.points for part in holding.parts if part.name == value.part])
+        filtered = any(condition.column == PART for condition in value.only)
+        mark.append(
+            [[part.name, part.number, part.points] for part in holding.parts if filtered or part.name == value.part]
+        )
         mark.append([holding.computed.get(condition.column, "") for condition in value.only])
     return mark
 
@@ -300,7 +310,8 @@ def source_of(job: Job, holding: Holding) -> Source:
         return Source(
             holding.id, holding.name, holding.source, CLOUD, store, None, notes, holding.epoch, _history(holding, store)
         )
-    marks = (job.folder, holding.data, holding.edited, holding.placement, job.state.title.reference, holding.epoch)
+    labels = (holding.name, holding.epoch, holding.steps)
+    marks = (job.folder, holding.data, holding.edited, holding.placement, job.state.title.reference, *labels)
     known = _surfaces.get(holding.id)
     if known is None or known[0] != marks:
         if len(_surfaces) >= MOST_SURFACES:

@@ -40,13 +40,13 @@ def chapter_of(job: Job, study: StudyRecord, outcome: Outcome) -> Chapter:
                 store = job.store(holding).snapshot()
             except KerbError:
                 store = None
-    return Chapter(study.name, _dated(job, outcome), store, setup, old, study.look)
+    return Chapter(study.name, dated(job, outcome), store, setup, old, study.look)
 
 
-def _dated(job: Job, outcome: Outcome) -> Outcome:
+def dated(job: Job, outcome: Outcome) -> Outcome:
     """The outcome with the dates of survey that its holdings have now: a date is a label and makes no figure old."""
-    dates = {holding.source: holding.epoch for holding in job.state.holdings if holding.source}
-    inputs = [replace(item, survey=dates.get(item.path, item.survey)) for item in outcome.inputs]
+    dates = {holding.id: holding.epoch for holding in job.state.holdings}
+    inputs = [replace(item, survey=dates.get(item.key, item.survey)) for item in outcome.inputs]
     return replace(outcome, inputs=inputs)
 
 

@@ -63,7 +63,8 @@ class Note:
 class Input:
     """What went in: its role, file, how many points (or what ``counts`` names) are in it and were used.
 
-    ``survey`` is the date of the survey where it is known; ``steps`` say how the numbers came about.
+    ``survey`` is the date of the survey where it is known; ``steps`` say how the numbers came about; ``key`` is the
+    holding of a job, which is not published.
     """
 
     role: str
@@ -74,6 +75,7 @@ class Input:
     counts: str = "points"
     survey: str = ""
     steps: tuple[str, ...] = ()
+    key: str = ""
 
 
 @dataclass(frozen=True)
@@ -175,7 +177,7 @@ class Outcome:
     def head(self) -> tuple[dict[str, Any], dict[str, Any]]:
         """A small plain head and the arrays beside it, from which :meth:`of_head` makes an equal outcome."""
         arrays: dict[str, Any] = {}
-        data = self.to_json() | {"tables": {}}
+        data = self.to_json() | {"tables": {}, "keys": [item.key for item in self.inputs]}
         for number, (name, table) in enumerate(self.tables.items()):
             data["tables"][name] = _table_head(table, f"table.{number}", arrays)
         data["layers"] = [
@@ -202,7 +204,10 @@ class Outcome:
             study=data["study"], unit=data["unit"], crs=data["crs"],
             figures={name: _figure_of(figure) for name, figure in data["figures"].items()},
             settings=data["settings"],
-            inputs=[Input(**{**item, "steps": tuple(item.get("steps", ()))}) for item in data["inputs"]],
+            inputs=[
+                Input(**{**item, "steps": tuple(item.get("steps", ())), "key": key})
+                for item, key in zip(data["inputs"], data.get("keys") or [""] * len(data["inputs"]), strict=True)
+            ],
             tables={name: _table_of(table, arrays) for name, table in data["tables"].items()},
             warnings=[Note(note["code"], note["text"]) for note in data["warnings"]],
             method=data.get("method", ""),
@@ -229,7 +234,7 @@ def fingerprint(*parts: Any) -> str:
 def _without_empty(values: dict[str, Any]) -> dict[str, Any]:
     """An input as it is published; what is empty or usual is left out."""
     usual = {"detail": "", "counts": "points", "survey": "", "steps": ()}
-    return {key: value for key, value in values.items() if key not in usual or value != usual[key]}
+    return {key: value for key, value in values.items() if key != "key" and (key not in usual or value != usual[key])}
 
 
 def _figure_json(figure: Figure) -> dict[str, Any]:

@@ -135,7 +135,9 @@ class Sources:
         found = self.source(name)
         counts = "points" if found.item is None else words_for(found.kind, found.item.thing)
         path, count = found.path or found.name, found.count
-        return Input(role, path, count, count if used is None else used, detail, counts, found.epoch, found.steps)
+        return Input(
+            role, path, count, count if used is None else used, detail, counts, found.epoch, found.steps, found.key
+        )
 
 
 def _check_plan(name: str, reference: ReferenceSystem, bounds: tuple[Floats, Floats]) -> None:

@@ -287,7 +287,7 @@ class DataActions(QObject):
         if self.session.keeps(target):
             return
         if holding.kind == CLOUD:
-            outgoing = from_store(job.store(holding))
+            outgoing = from_store(job.store(holding).snapshot())
             try:
                 outgoing = with_elevations(outgoing, level) if level else outgoing
             except ValueError as error:

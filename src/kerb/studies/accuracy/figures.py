@@ -156,7 +156,8 @@ def add_beside(outcome: Outcome, found: list[Beside], code: str) -> None:
         length("accuracy95", "At 95 %"),
     )  # fmt: skip
     outcome.tables["beside"] = Table("Beside one another", columns, tuple(cells))
-    outcome.inputs += [Input("tested", one.source.path or one.source.name, one.source.count, len(one.d), survey=one.source.epoch)
+    outcome.inputs += [Input("tested", one.source.path or one.source.name, one.source.count, len(one.d),
+                             survey=one.source.epoch, key=one.source.key)
                        for one in found[1:]]  # fmt: skip
     means = np.array([np.mean(one.d) if len(one.d) else np.nan for one in ordered])
     names = tuple(one.source.epoch or one.source.name for one in ordered)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from kerb.core.quantity import first_of
 from kerb.core.units import LengthUnit, density_unit
 from kerb.studies.inventory.setup import InventorySetup
-from kerb.studies.inventory.totals import GONE, Row, Total, by_material, total
+from kerb.studies.inventory.totals import GONE, Row, Total, by_material, total, without_change
 from kerb.studies.kind import COUNT, HEADLINE, MASS, REPORT, SHEET, SUMMARY, VOLUME, FigureAbout
 from kerb.studies.outcome import Column, Figure, Table
 
@@ -35,9 +36,14 @@ def worded(setup: InventorySetup, rows: list[Row], unit: LengthUnit) -> dict[str
         "total_above": (None if none else whole.above, volume, whole.u95, ""),
         "total_below": (None if none else whole.below, volume, None, ""),
         "heaps": (whole.count, "", None, ""),
-        "change": (whole.change, volume, whole.change_u95, "" if whole.change is not None else "no earlier survey"),
+        "change": (whole.change, volume, whole.change_u95, _no_change(rows) if whole.change is None else ""),
     }  # fmt: skip
     return {name: Figure(value, code, LABELS[name], u95, note) for name, (value, code, u95, note) in values.items()}
+
+
+def _no_change(rows: list[Row]) -> str:
+    names = without_change(rows)
+    return f"not determinable at one of the dates: {first_of(names, 3)}" if names else "no earlier survey"
 
 
 def tables(setup: InventorySetup, rows: list[Row], unit: LengthUnit) -> dict[str, Table]:

@@ -10,7 +10,7 @@ from kerb.core.errors import NotDeterminable
 from kerb.core.geometry.area import Area, overlapping
 from kerb.core.parallel import each
 from kerb.core.progress import Progress
-from kerb.core.quantity import number, quantity
+from kerb.core.quantity import first_of, number, quantity
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.inventory import figures, totals
 from kerb.studies.inventory.matching import matched, shape_of
@@ -88,6 +88,10 @@ def _warnings(setup: InventorySetup, sources: Sources, heaps: Heaps, rows: list[
     gone = [row for row in rows if row.net is None and row.kind == totals.NOW]
     if gone and len(gone) < len(heaps):
         found.append(Note("total-part", f"The totals leave out {len(gone)} of {len(heaps)} heaps without a figure."))
+    unknown = totals.without_change(rows)
+    if unknown:
+        words = f"The change of the yard is not given: no figure at one of the dates for {first_of(unknown, 5)}."
+        found.append(Note("change-part", words))
     if len({item.name for item, _ in heaps}) < len(heaps):
         found.append(Note("names", "Two heaps have the same name."))
     return found

@@ -83,12 +83,19 @@ def rows(now: list[tuple[Item, Outcome]], before: list[tuple[Item, Outcome]], pa
     return found
 
 
+def without_change(found: list[Row]) -> list[str]:
+    """Names of the heaps whose change cannot be told although there is an earlier survey."""
+    surveyed = any(row.kind == GONE or row.before is not None or row.before_name for row in found)
+    return [row.name for row in found if row.change is None] if surveyed else []
+
+
 def total(found: list[Row]) -> Total:
     """Sums over rows; those without a figure are left out."""
     known = [row for row in found if row.net is not None]
     weighed = [row for row in known if row.values.get("mass") is not None]
     per_volume = [_per_volume(row) for row in weighed]
-    changed = [row for row in found if row.change is not None]
+    # A change of some of the heaps is no change of the yard: without all of them there is none.
+    changed = [] if without_change(found) else [row for row in found if row.change is not None]
     mass = float(sum(row.values["mass"] or 0.0 for row in weighed)) if weighed and len(weighed) == len(known) else None
     return Total(
         above=float(sum(row.values.get("above") or 0.0 for row in known)),
