@@ -175,7 +175,7 @@ class Saving(Base):
         self.assertEqual(subprocess.run(other, check=False).returncode, 1)
         status, _, error = run_kerb("add", self.job.folder, YARD)
         self.assertEqual(status, 2)
-        self.assertIn("is open in a window", error)
+        self.assertIn("is open in another Kerb (process", error)
         twin = self.folder / "twin.kerb"
         self.job.copy_to(twin)
         self.assertFalse(in_use(twin), "a copy is nobody's")

@@ -165,7 +165,7 @@ class Third(CommandLine):
         other = FolderLock()
         self.assertTrue(other.take(job.folder))
         self.assertEqual(self.kerb("compute", job.folder)[0], 2)
-        self.assertIn("open in a window", self.error)
+        self.assertIn("open in another Kerb (process", self.error)
         other.release()
 
     def test_compute_of_a_job_does_what_is_out_of_date(self):

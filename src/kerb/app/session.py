@@ -29,7 +29,7 @@ from kerb.job import holdings, studies
 from kerb.job.endings import NOT, Ending
 from kerb.job.holdings import ImportWish
 from kerb.job.job import Change, Job
-from kerb.job.lock import FolderLock
+from kerb.job.lock import FolderLock, held_by
 from kerb.job.places import Settings, unsaved_folder
 from kerb.job.state import Holding, StudyRecord
 from kerb.studies.kind import Step, StudyKind
@@ -115,7 +115,7 @@ class Session(QObject):
         if self.job is None or self.job.folder != job.folder:
             lock = FolderLock()
             if not lock.take(job.folder):
-                words = "is open in another window of Kerb. Close it there first; two that save would undo each other."
+                words = f"is open in {held_by(job.folder)}. Close it there first; two that save would undo each other."
                 self.complained.emit("Already open", f"{job.folder} {words}")
                 return
             self._lock.release()

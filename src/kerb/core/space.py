@@ -11,9 +11,10 @@ from __future__ import annotations
 import errno
 import os
 import shutil
+import stat
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from kerb.core.arrays import AnyArray
 
 NO_ROOM = 1 << 20
 NO_SPACE = os.strerror(errno.ENOSPC)
+NO_FILE = "is a link or no regular file"
 
 
 def mapped_array(path: Path, kind: Any, shape: tuple[int, ...]) -> AnyArray:
@@ -65,6 +67,28 @@ def write_at(handle: int, at: int, values: AnyArray) -> None:
     while data:
         written = os.pwrite(handle, data, at)
         data, at = data[written:], at + written
+
+
+def own_file(path: Path, mode: str) -> IO[Any]:
+    """Open a file of a folder that somebody else may have made: no link is followed, and nothing but a file is opened.
+
+    Raises OSError.
+    """
+    stream = open(path, mode, encoding=None if "b" in mode else "utf-8", opener=_no_link)  # noqa: SIM115 it is returned
+    if not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
+        stream.close()
+        raise OSError(errno.EINVAL, NO_FILE, str(path))
+    return stream
+
+
+def _no_link(name: str, flags: int) -> int:
+    try:
+        # Not waiting, so that a pipe does not hold whoever opens it.
+        return os.open(name, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, 0o666)
+    except OSError as error:
+        if error.errno in (errno.ELOOP, errno.ENXIO):
+            raise OSError(error.errno, NO_FILE, name) from None
+        raise
 
 
 def put_in_place(partial: Path, path: Path) -> None:

@@ -12,13 +12,14 @@ from kerb.core.dates import date_of
 from kerb.core.errors import InputError
 from kerb.core.progress import Progress
 from kerb.core.reference import from_text
+from kerb.core.space import refusal
 from kerb.core.units import length_unit
 from kerb.formats.recognise import examine
 from kerb.headless.options import progress_to_terminal
 from kerb.job import site
 from kerb.job.holdings import ImportWish, added, check_place, default_placing, import_file, stated
 from kerb.job.job import SUFFIX, Job
-from kerb.job.lock import FolderLock
+from kerb.job.lock import FolderLock, held_by
 from kerb.job.state import Holding, JobState, Title
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 
@@ -35,32 +36,60 @@ def run_add(args: argparse.Namespace) -> Outcome:
             raise InputError(f"{file}: no such file")
     wish = _wish(args)
     lock = FolderLock()
-    if folder.exists() and not lock.take(folder):
-        raise InputError(f"{folder}: is open in a window of Kerb; close it there first")
+    made = _folder_made(folder)
+    if not lock.take(folder):
+        raise InputError(f"{folder}: is open in {held_by(folder)}; close it there first")
     try:
         if Job.has_recovery(folder):
             raise InputError(
                 f"{folder}: has changes that were not saved; open it in the window, where they are offered"
             )
         if not (folder / "job.json").exists():
-            return _add_to_new(args, wish, folder)
+            return _add_to_new(args, wish, folder, made)
         job = Job.open(folder)
         job.autosaves = False
         job.sweep()
-        return _add(args, wish, job)
+        return _whole(args, wish, job)
     finally:
         lock.release()
 
 
-def _add_to_new(args: argparse.Namespace, wish: ImportWish, folder: Path) -> Outcome:
-    """Into a job that is made for it; when nothing comes in, there is none afterwards."""
-    job = Job.create(folder, JobState(Title(folder.stem)))
-    job.autosaves = False
+def _folder_made(folder: Path) -> bool:
+    """Whether the folder is made here: who makes it takes its lock before anyone else looks into it."""
     try:
-        return _add(args, wish, job)
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        folder.mkdir()
+    except FileExistsError:
+        return False
+    except OSError as error:
+        raise InputError(refusal(error, folder)) from None
+    return True
+
+
+def _add_to_new(args: argparse.Namespace, wish: ImportWish, folder: Path, made: bool) -> Outcome:
+    """Into a job that is made for it; when not everything comes in, there is none afterwards."""
+    try:
+        job = Job.create(folder, JobState(Title(folder.stem)))
+        job.autosaves = False
+        return _whole(args, wish, job)
     except BaseException:
-        if not job.state.holdings:
+        # The lock is ours, so all that lies in it is ours too.
+        if made:
             shutil.rmtree(folder, ignore_errors=True)
+        raise
+
+
+def _whole(args: argparse.Namespace, wish: ImportWish, job: Job) -> Outcome:
+    """All files or none: the job is saved when the last one is in; else what came in goes again."""
+    before = {holding.id for holding in job.state.holdings}
+    try:
+        outcome = _add(args, wish, job)
+        job.save()
+        return outcome
+    except BaseException:
+        for holding in job.state.holdings:
+            if holding.id not in before:
+                shutil.rmtree(job.folder / holding.data, ignore_errors=True)
         raise
 
 
@@ -125,7 +154,6 @@ def _bring(job: Job, wish: ImportWish, progress: Progress, args: argparse.Namesp
             raise InputError(f"{wish.path}: {words}. Not added: --seen takes it as it is, {ANSWERS}")
         holding = replace(holding, notes=(*holding.notes, *alarms))
         job.execute(added(job, holding))
-        job.save()
         made.append(holding)
     return made
 

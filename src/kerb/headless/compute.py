@@ -9,7 +9,7 @@ from kerb.core.errors import InputError, KerbError
 from kerb.headless.options import SomeFailed, check_output, progress_to_terminal
 from kerb.job import studies
 from kerb.job.job import Job
-from kerb.job.lock import FolderLock
+from kerb.job.lock import FolderLock, held_by
 from kerb.job.state import StudyRecord
 from kerb.report.deliver import chapters_of
 from kerb.report.pdf import ReportWish, write_report
@@ -35,7 +35,7 @@ def run_compute(args: argparse.Namespace) -> Outcome:
     if not folder.exists():
         raise InputError(f"{folder}: no such job")
     if not lock.take(folder):
-        raise InputError(f"{folder}: is open in a window of Kerb; close it there first")
+        raise InputError(f"{folder}: is open in {held_by(folder)}; close it there first")
     try:
         if Job.has_recovery(folder):
             raise InputError(

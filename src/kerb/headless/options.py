@@ -182,10 +182,18 @@ def check_output(path: Path | None, args: argparse.Namespace, inputs: list[str])
         return
     if path.exists() and any(os.path.exists(item) and path.samefile(item) for item in inputs):
         raise OutputError(f"{path}: is an input; inputs are never overwritten")
+    if _in_a_job(path):
+        raise OutputError(f"{path}: lies in a job folder, where only Kerb's own files are kept")
     if path.exists() and not args.force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
     if not path.absolute().parent.is_dir():
         raise OutputError(f"{path}: the folder does not exist")
+
+
+def _in_a_job(path: Path) -> bool:
+    """Whether a file would lie in a job folder, whichever way it is named."""
+    real = path.resolve()
+    return any(folder.suffix == SUFFIX and (folder / "job.json").exists() for folder in real.parents)
 
 
 # Options and places that name files which are written; everything else that is there is an input.

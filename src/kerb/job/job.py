@@ -22,18 +22,18 @@ from kerb.core.cloud import sets
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import JobError
 from kerb.core.reference import ReferenceSystem
-from kerb.core.space import put_in_place, refusal
+from kerb.core.space import own_file, put_in_place, refusal
 from kerb.core.things import CLOUD, Placed, moved
 from kerb.job import journal, outcomes, vault
 from kerb.job import record as records
 from kerb.job.journal import Journal
 from kerb.job.lock import NAME as LOCK
+from kerb.job.own import HOLDING_FOLDER, OUTCOME_FILE, PARTIAL, check_own, check_place, check_word
 from kerb.job.record import Entry
 from kerb.job.state import Holding, JobState
 
 VERSION = 2
 SUFFIX = ".kerb"
-PARTIAL = ".job.json.partial"
 
 
 @dataclass(frozen=True)
@@ -106,11 +106,13 @@ class Job:
         ------
         JobError, when it is no job, damaged or of a newer version.
         """
+        check_own(folder)
         data, damaged = _saved(folder)
         if data.get("version", 0) > VERSION:
             raise JobError(f"{folder}: saved by a newer Kerb (version {data.get('kerb', '?')})")
         try:
             state = JobState.from_json(data["state"])
+            _check_places(state, folder)
             kept = data["record"]
             # Before version 2 the record was part of the file.
             entries = [Entry(**e) for e in kept] if isinstance(kept, list) else records.read(folder, int(kept["bytes"]))
@@ -124,6 +126,7 @@ class Job:
                 for change, entry in journal.read(folder, mark):
                     job.state = journal.applied(job.state, change)
                     job.record += [Entry(**entry)] if entry else []
+                _check_places(job.state, folder)
                 job._journal.go_on()
         except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
             raise JobError(f"{folder / 'job.json'}: damaged ({' '.join(str(error).split())[:200]})") from None
@@ -132,6 +135,7 @@ class Job:
     @staticmethod
     def has_recovery(folder: Path) -> bool:
         """Whether a state newer than the saved one was left by a crash."""
+        check_own(folder)
         if not journal.left(folder):
             return False
         try:
@@ -219,10 +223,15 @@ class Job:
         found = [(s.id, s.found) for state in (self.state, self._saved) for s in state.studies]
         studies = {f"{key}-{one.print}" for key, one in found if one is not None}
         for folder in (self.folder / "data").glob("*/"):
+            if folder.is_symlink():
+                continue
             if folder.name == outcomes.FOLDER:
-                _remove([path for path in folder.glob("*.npz") if path.stem not in studies])
+                made = [path for path in folder.glob("*.npz") if OUTCOME_FILE.fullmatch(path.name)]
+                _remove([path for path in made if path.stem not in studies])
             elif folder.name not in data:
-                shutil.rmtree(folder, ignore_errors=True)
+                # What is not called as Kerb calls its folders was put there by somebody else.
+                if HOLDING_FOLDER.fullmatch(folder.name):
+                    shutil.rmtree(folder, ignore_errors=True)
             else:
                 _remove([path for path in sets.kept_in(folder) if sets.name_of(path) not in named])
 
@@ -363,7 +372,9 @@ class Job:
                 "kerb": __version__, "version": VERSION, "mark": mark, "state": self.state.to_json(),
                 "record": {"bytes": size},
             }  # fmt: skip
-            with open(partial, "w", encoding="utf-8") as out:
+            # A link of that name, which may have come with the folder, goes and is not followed.
+            partial.unlink(missing_ok=True)
+            with own_file(partial, "w") as out:
                 json.dump(data, out, indent=1, default=journal.plain)
             put_in_place(partial, path)
         except OSError as error:
@@ -374,12 +385,25 @@ class Job:
         return mark
 
 
+def _check_places(state: JobState, folder: Path) -> None:
+    """Raises JobError, when a name in the job leads out of its folder."""
+    for holding in state.holdings:
+        check_place(holding.data, folder)
+        for name in holding.sets.names:
+            check_word(name, folder)
+    for study in state.studies:
+        check_word(study.id, folder)
+        check_word(study.found.print if study.found is not None else "", folder)
+
+
 def _half_made(folder: Path) -> bool:
     """Whether a folder holds nothing but what the making of a job leaves that was stopped before its first save."""
     if not folder.is_dir() or (folder / "data").is_symlink():
         return False
     begun = {"data", PARTIAL, records.NAME, LOCK}
     named = {path.name for path in folder.iterdir()}
+    if any((folder / name).is_symlink() for name in named):
+        return False
     return named <= begun and not ("data" in named and any((folder / "data").iterdir()))
 
 
@@ -418,7 +442,8 @@ def _saved(folder: Path) -> tuple[dict[str, Any], bool]:
 
 def _read(path: Path) -> dict[str, Any]:
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        with own_file(path, "r") as stream:
+            data = json.loads(stream.read())
     except OSError as error:
         raise JobError(f"{path.parent}: not a job folder ({error.strerror or error})") from None
     except (ValueError, RecursionError) as error:

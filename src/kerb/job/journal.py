@@ -19,6 +19,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.cloud.filters import from_json as filters_from_json
+from kerb.core.space import own_file
 from kerb.job.state import JobState, holding_of, section_of, study_of
 
 NAME = "autosave.jsonl"
@@ -98,7 +99,7 @@ class Journal:
         steps = read(self.folder, self.saved)
         if not steps:
             return
-        with open(self.path, "rb+") as stream:
+        with own_file(self.path, "rb+") as stream:
             for _ in range(1 + len(steps)):
                 stream.readline()
             end = stream.tell()
@@ -142,7 +143,7 @@ class Journal:
             base = {"saved": self.saved, "recorded": self.recorded, "state": steps[0][0].to_json()}
             lines.append(json.dumps(base, default=plain))
         lines += [json.dumps({"entry": e, "change": delta(b, a)}, default=plain) for b, a, e in steps]
-        with open(self.path, "a" if self._begun else "w", encoding="utf-8") as out:
+        with own_file(self.path, "a" if self._begun else "w") as out:
             out.write("\n".join(lines) + "\n")
             out.flush()
             os.fsync(out.fileno())
@@ -152,7 +153,8 @@ class Journal:
 def read(folder: Path, saved: str) -> list[tuple[dict[str, Any], dict[str, Any] | None]]:
     """(change, entry) of every whole line that goes on from the saved job; nothing where there is none."""
     try:
-        lines = (folder / NAME).read_text(encoding="utf-8").splitlines()
+        with own_file(folder / NAME, "r") as stream:
+            lines = stream.read().splitlines()
         if not lines or json.loads(lines[0]).get("saved") != saved:
             return []
     except (OSError, ValueError, AttributeError, RecursionError):
@@ -170,7 +172,7 @@ def read(folder: Path, saved: str) -> list[tuple[dict[str, Any], dict[str, Any] 
 def base(folder: Path) -> dict[str, Any] | None:
     """The saved job that a journal goes on from, as ``job.json`` holds it; None where there is none."""
     try:
-        with open(folder / NAME, encoding="utf-8") as stream:
+        with own_file(folder / NAME, "r") as stream:
             head = json.loads(stream.readline())
         data = {"state": head["state"], "mark": head["saved"], "record": {"bytes": head["recorded"]}, "version": 0}
         return data if isinstance(data["state"], dict) else None
@@ -181,7 +183,7 @@ def base(folder: Path) -> dict[str, Any] | None:
 def left(folder: Path) -> bool:
     """Whether a journal with steps lies in a job folder."""
     try:
-        with open(folder / NAME, encoding="utf-8") as stream:
+        with own_file(folder / NAME, "r") as stream:
             stream.readline()
             return bool(stream.readline().strip())
     except (OSError, ValueError):

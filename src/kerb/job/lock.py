@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import fcntl
+import os
+import platform
+from contextlib import suppress
 from pathlib import Path
 from typing import IO
+
+from kerb.core.space import own_file
 
 NAME = ".open"
 
@@ -19,7 +24,7 @@ class FolderLock:
         """Whether the folder is ours now; the one held before is released. A folder that cannot be locked is free."""
         self.release()
         try:
-            file = open(folder / NAME, "w", encoding="utf-8")  # noqa: SIM115 it stays open as long as it is held
+            file = own_file(folder / NAME, "a+")
         except OSError:
             return True  # read-only: nobody saves here
         try:
@@ -30,6 +35,14 @@ class FolderLock:
         except OSError:
             file.close()
             return True  # some network file systems have no locks
+        if not _is_at(file, folder / NAME):
+            # Whoever held it has removed the folder meanwhile.
+            file.close()
+            return False
+        with suppress(OSError):
+            file.truncate(0)
+            file.write(f"process {os.getpid()} on {platform.node()}")
+            file.flush()
         self._file = file
         return True
 
@@ -38,6 +51,23 @@ class FolderLock:
         if self._file is not None:
             self._file.close()
             self._file = None
+
+
+def _is_at(file: IO[str], path: Path) -> bool:
+    try:
+        return os.path.samestat(os.fstat(file.fileno()), os.lstat(path))
+    except OSError:
+        return False
+
+
+def held_by(folder: Path) -> str:
+    """Who has a folder, in words: ``another Kerb (process 4711 on desk)``."""
+    try:
+        with own_file(folder / NAME, "r") as stream:
+            who = " ".join(stream.read(200).split())
+    except (OSError, ValueError):
+        who = ""
+    return f"another Kerb ({who})" if who.isprintable() and who else "another Kerb"
 
 
 def in_use(folder: Path) -> bool:

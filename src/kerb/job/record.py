@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import JobError
+from kerb.core.space import own_file
 from kerb.job.journal import plain
 
 NAME = "record.jsonl"
@@ -44,7 +45,7 @@ def read(folder: Path, size: int) -> list[Entry]:
         return []
     path = folder / NAME
     try:
-        with open(path, "rb") as stream:
+        with own_file(path, "rb") as stream:
             data = stream.read(size)
         if len(data) < size:
             raise ValueError("it is shorter than the job says")
@@ -57,7 +58,7 @@ def extended(folder: Path, size: int, entries: list[Entry]) -> int:
     """Write entries behind the first ``size`` bytes and return how many there are then. Raises OSError."""
     text = "".join(json.dumps(vars(entry), default=plain) + "\n" for entry in entries)
     path = folder / NAME
-    with open(path, "r+b" if path.exists() else "w+b") as stream:
+    with own_file(path, "r+b" if path.exists() else "w+b") as stream:
         stream.truncate(size)
         stream.seek(size)
         stream.write(text.encode("utf-8"))

@@ -16,7 +16,7 @@ from kerb.app.session import Session
 from kerb.core.errors import KerbError
 from kerb.demo.job import open_demo
 from kerb.job.job import SUFFIX, Job
-from kerb.job.lock import in_use
+from kerb.job.lock import held_by, in_use
 from kerb.job.places import unsaved_folder
 
 GO_ON, AS_SAVED = "Go on from the last change", "Open as last saved"
@@ -54,7 +54,7 @@ class JobActions(QObject):
         """Open a job folder, asking about what a crash left."""
         job = self.session.job
         if (job is None or job.folder != folder) and in_use(folder):
-            self.session.complained.emit("Already open", f"{folder} is open in another window of Kerb.")
+            self.session.complained.emit("Already open", f"{folder} is open in {held_by(folder)}.")
             return
         if not self.may_leave():
             return
