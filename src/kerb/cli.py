@@ -5,17 +5,18 @@ from __future__ import annotations
 import argparse
 import contextlib
 import os
-import signal
 import sys
+import warnings
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import NoReturn
 
 from kerb import __version__
 from kerb.core.errors import Cancelled, KerbError
 from kerb.core.space import refusal
 from kerb.core.units import FILE_UNITS
 from kerb.headless import options
-from kerb.headless.options import SomeFailed
+from kerb.headless.options import SomeFailed, escaped, printable
 from kerb.studies.outcome import Outcome
 
 STANDARD_ERROR = 2
@@ -152,9 +153,17 @@ def verbs(wanted: str = "") -> dict[str, str]:
     return found if wanted in STUDIES else VERBS | found
 
 
+class OneLine(argparse.ArgumentParser):
+    """A parser that says in one line what is wrong."""
+
+    def error(self, message: str) -> NoReturn:
+        """Say it and leave with the status of what cannot be used."""
+        self.exit(UNUSABLE, f"{self.prog}: {escaped(message)} (see {self.prog} --help)\n")
+
+
 def parser(wanted: str = "") -> argparse.ArgumentParser:
     """The parser of the whole command line, or of one verb only."""
-    top = argparse.ArgumentParser(
+    top = OneLine(
         prog="kerb",
         description="Kerb compares point clouds with what they should be. Without a verb the window opens.",
     )
@@ -208,36 +217,41 @@ def only_our_words() -> Iterator[None]:
 
 def run_verb(args: argparse.Namespace) -> int:
     """Run one headless verb; returns the exit status."""
-    with only_our_words():
+    with only_our_words(), warnings.catch_warnings():
+        # What a library warns of is none of its user's business; Kerb says what matters itself.
+        warnings.simplefilter("ignore")
         return _run(args)
 
 
+def _complain(text: str) -> None:
+    sys.stderr.write(f"kerb: {escaped(' '.join(text.split()))}\n")
+
+
 def _run(args: argparse.Namespace) -> int:
-    signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
     verb = verb_of(args.verb)
     try:
         options.check_paths(args)
         outcome = verb.run(args)
         options.write_json(outcome, args)
         if args.json != "-":
-            options.say(verb.text(outcome) + "\n")
+            options.say(verb.text(printable(outcome)) + "\n")
     except SomeFailed as failed:
         # What could be computed is told; the exit status says that not all could.
         options.write_json(failed.outcome, args)
         if args.json != "-":
-            options.say(verb.text(failed.outcome) + "\n")
-        sys.stderr.write(f"kerb: {' '.join(str(failed).split())}\n")
+            options.say(verb.text(printable(failed.outcome)) + "\n")
+        _complain(str(failed))
         return UNUSABLE
     except (KeyboardInterrupt, Cancelled):
         sys.stderr.write("kerb: interrupted\n")
         return INTERRUPTED
     except KerbError as error:
-        sys.stderr.write(f"kerb: {' '.join(str(error).split())}\n")
+        _complain(str(error))
         return UNUSABLE
     except BrokenPipeError:
         return DONE
     except OSError as error:
-        sys.stderr.write(f"kerb: {' '.join(refusal(error, args.verb).split())}\n")
+        _complain(refusal(error, args.verb))
         return UNUSABLE
     except MemoryError:
         sys.stderr.write("kerb: not enough memory for this\n")

@@ -6,6 +6,7 @@ import gc
 import importlib
 import logging
 import os
+import socket
 import sys
 import threading
 import time
@@ -24,6 +25,7 @@ from kerb.app.window import Window
 from kerb.job.places import Settings, sweep_unsaved
 
 TITLE_BAR = 36
+MOST_SCREENS = 50_000
 # Seconds within which a job that another Kerb makes has its lock.
 BEING_MADE = 10.0
 # Seconds at a stretch that the interface thread gives to what nobody waits for.
@@ -83,6 +85,27 @@ def _load(began: float) -> None:
     sweep_unsaved(began - BEING_MADE)
 
 
+def answers(display: str) -> bool:
+    """Whether an X server listens at a display such as ``:0`` or ``host:10.0`` (X(7)); Qt aborts where none does."""
+    host, _, number = display.rpartition(":")
+    screen = number.partition(".")[0]
+    if not screen.isdigit() or int(screen) > MOST_SCREENS:
+        return False
+    path = f"/tmp/.X11-unix/X{screen}"
+    places: list[tuple[int, object]] = [(socket.AF_UNIX, f"\0{path}"), (socket.AF_UNIX, path)]
+    if host and host != "unix":
+        places = [(socket.AF_INET, (host.strip("/"), 6000 + int(screen)))]
+    for family, place in places:
+        with socket.socket(family, socket.SOCK_STREAM) as trial:
+            trial.settimeout(5.0)
+            try:
+                trial.connect(place)  # type: ignore[arg-type]
+                return True
+            except OSError:
+                continue
+    return False
+
+
 def open_window(paths: Sequence[str] = (), demo: bool = False, fresh: bool = False) -> int:
     """Open the window, with a job, files or the demo in it, and run until it is closed. Returns the exit status."""
     logging.basicConfig(level=logging.WARNING)
@@ -91,6 +114,11 @@ def open_window(paths: Sequence[str] = (), demo: bool = False, fresh: bool = Fal
             "kerb: no screen was found. Set DISPLAY, or QT_QPA_PLATFORM=offscreen to run without one; every study "
             "also runs on the command line, see kerb --help\n"
         )
+        return 2
+    display = os.environ.get("DISPLAY", "")
+    platform = os.environ.get("QT_QPA_PLATFORM", "xcb" if not os.environ.get("WAYLAND_DISPLAY") else "")
+    if platform == "xcb" and not answers(display):
+        sys.stderr.write(f"kerb: the screen '{display}' does not answer. Set DISPLAY to one that does\n")
         return 2
     app = application()
     window = Window(Settings())

@@ -94,6 +94,11 @@ def first_of(names: Sequence[str], most: int) -> str:
     return ", ".join(names[:most]) + (f" and {left} more" if left > 0 else "")
 
 
+def readable(text: str) -> str:
+    """A text that every file can hold: what of a file name is no UTF-8 becomes question marks."""
+    return text.encode("utf-8", "replace").decode()
+
+
 def number(value: float | None, decimals: int = 3, signed: bool = False) -> str:
     """A number with thin-space grouping and a real minus sign; an em dash for None or NaN."""
     if value is None or math.isnan(value):

@@ -7,7 +7,7 @@ import shutil
 from dataclasses import replace
 from pathlib import Path
 
-from kerb.core.cloud.sieve import Sieve
+from kerb.core.cloud.sieve import MOST_EVERY, Sieve
 from kerb.core.dates import date_of
 from kerb.core.errors import InputError
 from kerb.core.progress import Progress
@@ -116,8 +116,8 @@ def _add(args: argparse.Namespace, wish: ImportWish, job: Job) -> Outcome:
 
 
 def _wish(args: argparse.Namespace) -> ImportWish:
-    if args.every < 1:
-        raise InputError("--every must be one or more")
+    if not 1 <= args.every <= MOST_EVERY:
+        raise InputError(f"--every must be one to {MOST_EVERY}")
     if not 0 <= args.spacing < float("inf"):
         raise InputError("--spacing must be above zero")
     unit = length_unit(args.unit_in) if args.unit_in else None

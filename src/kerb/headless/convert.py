@@ -13,7 +13,7 @@ from kerb.core.cloud.builder import build
 from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.layout import PointStream
 from kerb.core.cloud.outgoing import from_store, from_stream
-from kerb.core.cloud.sieve import Sieve, Sieved
+from kerb.core.cloud.sieve import MOST_EVERY, Sieve, Sieved
 from kerb.core.cloud.thinning import Thinning, thinned
 from kerb.core.errors import InputError, OutputError
 from kerb.core.placing import CONVERT, TRANSFORM, Placing, degrees_of
@@ -108,8 +108,8 @@ def run_convert(args: argparse.Namespace) -> Outcome:
 
 
 def _sieve(args: argparse.Namespace) -> Sieve:
-    if args.every < 1:
-        raise InputError("--every must be one or more")
+    if not 1 <= args.every <= MOST_EVERY:
+        raise InputError(f"--every must be one to {MOST_EVERY}")
     if not 0 <= args.spacing < float("inf"):
         raise InputError("--spacing must be above zero")
     # With --thin these say how the points of the whole cloud are thinned, not those of each file as it is read.

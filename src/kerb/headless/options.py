@@ -9,8 +9,10 @@ import re
 import shutil
 import sys
 import tempfile
+import unicodedata
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from pathlib import Path
 
 from kerb.core.cloud.builder import build
@@ -38,7 +40,7 @@ def progress_to_terminal() -> Progress:
         return Progress()
 
     def report(fraction: float, sentence: str) -> None:
-        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {sentence}")
+        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {escaped(sentence)}")
         if fraction >= 1.0:
             sys.stderr.write("\r\x1b[K")
         sys.stderr.flush()
@@ -218,6 +220,35 @@ def check_paths(args: argparse.Namespace) -> None:
             several = value if isinstance(value, (list, tuple)) else [value]
             named += [str(item).partition("#")[0] for item in several if isinstance(item, (str, Path)) and str(item)]
     check_output(Path(given), argparse.Namespace(force=getattr(args, "force", False)), named)
+
+
+# Control and format characters, halves of pairs, and ends of lines and paragraphs (Unicode general categories).
+COMMANDS = ("Cc", "Cf", "Cs", "Zl", "Zp")
+
+
+def escaped(text: str) -> str:
+    """A text with control characters shown: names of files and points may hold anything, and a terminal obeys some."""
+    return "".join(
+        c.encode("unicode_escape", "backslashreplace").decode() if unicodedata.category(c) in COMMANDS else c
+        for c in text
+    )
+
+
+def printable(outcome: Outcome) -> Outcome:
+    """The outcome with all its texts :func:`escaped`, so that each stays in its line."""
+    tables = {}
+    for name, table in outcome.tables.items():
+        rows = tuple(tuple(escaped(cell) if isinstance(cell, str) else cell for cell in row) for row in table.rows)
+        tables[name] = replace(table, rows=rows)
+    return replace(
+        outcome,
+        tables=tables,
+        inputs=[replace(item, path=escaped(item.path), detail=escaped(item.detail)) for item in outcome.inputs],
+        warnings=[replace(note, text=escaped(note.text)) for note in outcome.warnings],
+        settings={key: escaped(value) if isinstance(value, str) else value for key, value in outcome.settings.items()},
+        figures={key: replace(figure, note=escaped(figure.note)) for key, figure in outcome.figures.items()},
+        crs=escaped(outcome.crs),
+    )
 
 
 def say(text: str) -> None:

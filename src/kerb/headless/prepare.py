@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -46,6 +47,8 @@ def ground_options(parser: argparse.ArgumentParser) -> None:
 
 def _place(text: str) -> tuple[float, float]:
     east, north = (float(part) for part in text.split(","))
+    if not (math.isfinite(east) and math.isfinite(north)):
+        raise ValueError("an easting and a northing")
     return east, north
 
 

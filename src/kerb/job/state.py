@@ -6,6 +6,7 @@ it was given whatever happens meanwhile.
 
 from __future__ import annotations
 
+import re
 from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -16,7 +17,7 @@ from kerb.core.cloud.filters import Filter
 from kerb.core.cloud.filters import from_json as filters_from_json
 from kerb.core.cloud.sets import PointSets
 from kerb.core.geometry.rigid import Rigid
-from kerb.core.quantity import Decimals
+from kerb.core.quantity import Decimals, readable
 from kerb.core.reference import UNKNOWN, ReferenceSystem
 from kerb.core.section.placed import PlacedSection
 from kerb.core.things import CLOUD
@@ -278,10 +279,11 @@ def _study(item: dict[str, Any]) -> StudyRecord:
 
 
 def free_name(wanted: str, taken: list[str]) -> str:
-    """The wanted name, or the same with the next free number."""
+    """The wanted name, or the same with the next free number: a copy of "Yard (2)" is "Yard (3)"."""
+    wanted = readable(wanted)
     if wanted not in taken:
         return wanted
-    number = 2
+    wanted, number = re.sub(r" \(\d+\)$", "", wanted) or wanted, 2
     while f"{wanted} ({number})" in taken:
         number += 1
     return f"{wanted} ({number})"

@@ -30,7 +30,7 @@ from reportlab.platypus import (
 from kerb import __version__
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, bound, count, quantity
+from kerb.core.quantity import Decimals, bound, count, quantity, readable
 from kerb.formats.written import placed_when_complete
 from kerb.job.state import Title
 from kerb.report.appendix import page_flow
@@ -132,7 +132,7 @@ def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
     page = PAGES.get(wish.title.page, A4)
     document = BaseDocTemplate(
         out, pagesize=page, leftMargin=MARGIN, rightMargin=MARGIN, topMargin=25 * mm, bottomMargin=14 * mm,
-        title=wish.title.name, author=wish.title.analyst, creator=f"Kerb {__version__}",
+        title=readable(wish.title.name), author=readable(wish.title.analyst), creator=f"Kerb {__version__}",
     )  # fmt: skip
     frame = Frame(
         MARGIN, 14 * mm, page[0] - 2 * MARGIN, page[1] - 38 * mm, leftPadding=0, rightPadding=0, topPadding=0,

@@ -23,6 +23,8 @@ SAME_VERDICT = "Both inputs are the same data"
 SHEETS = "sheets"
 # Points that are compared to tell whether two clouds are one.
 PROBES = 2000
+# More than this share of a surface left out is said beside the figure.
+LARGE_SHARE = 0.5
 
 
 def judge_inputs(setup: Setup, sources: Sources, outcome: Outcome) -> None:
@@ -83,6 +85,11 @@ def _tell_trimmed(sources: Sources, outcome: Outcome) -> None:
         widest = max(parts, key=lambda part: part.rim_area)
         if widest.rim_area > 0:
             outcome.settings |= {"rim_edge": widest.rim_edge}
+        if widest.rim_area > LARGE_SHARE * widest.area:
+            share = 100 * widest.rim_area / widest.area
+            longest = quantity(widest.rim_edge, outcome.unit)
+            words = f"{name}: edges up to {longest} leave out {share:.0f} % of what its points span"
+            outcome.doubt("left-out", "Most of the surface is left out", words)
 
 
 def strays_note(name: str, gone: Floats, unit: str) -> Note | None:

@@ -112,6 +112,21 @@ class GroundSettings:
                 raise InputError(f"{name.replace('_', ' ')} must be above zero, not {value:g}")
         if self.object_size < self.cell:
             raise InputError(f"object size {self.object_size:g} is smaller than a cell of {self.cell:g}")
+        if not np.isfinite(np.array(self.turned, float)).all():
+            raise InputError("a place on a large thing needs an easting and a northing")
+
+    def fitting(self, low: Floats, high: Floats) -> GroundSettings:
+        """For a cloud from its lowest to its highest corner: nothing in it is larger than it is itself.
+
+        Raises InputError, when a place on a large thing lies outside of it.
+        """
+        for east, north in self.turned:
+            if not (
+                low[0] - self.cell <= east <= high[0] + self.cell and low[1] - self.cell <= north <= high[1] + self.cell
+            ):
+                raise InputError(f"the place {east:.1f}, {north:.1f} lies outside of the cloud")
+        longest = 2 * float(np.hypot(*(high[:2] - low[:2]))) + self.cell
+        return replace(self, object_size=min(self.object_size, longest))
 
 
 @in_own_numbers
@@ -133,7 +148,8 @@ def ground(
     needs_plan(store)
     settings.check()
     used = store.in_use() if among is None else among
-    corner, _ = _extent(store, used)
+    corner, far = _extent(store, used)
+    settings = settings.fitting(corner, far)
     low, row = _lowest(store, settings.cell, used, progress.within(0.0, 0.15))
     plain, bare, things = _cells(low, row >= 0, settings, corner, progress.within(0.15, 0.45))
     if told is not None:

@@ -15,6 +15,7 @@ from kerb.core.geometry.area import Area, inside_any
 from kerb.core.quantity import symbol
 
 FIRST_TABLE = 1 << 16
+MOST_EVERY = 1_000_000_000
 
 
 @dataclass(frozen=True)
@@ -33,8 +34,8 @@ class Sieve:
     box: tuple[tuple[float, float], tuple[float, float]] | None = None
 
     def __post_init__(self) -> None:
-        if self.every < 1:
-            raise InputError("every n-th point: n must be one or more")
+        if not 1 <= self.every <= MOST_EVERY:
+            raise InputError(f"every n-th point: n must be one to {MOST_EVERY}")
         if self.spacing < 0 or not np.isfinite(self.spacing):
             raise InputError("the spacing must be above zero")
         if self.box is not None and not np.all(np.array(self.box[1]) > np.array(self.box[0])):
@@ -72,6 +73,10 @@ class Sieve:
         return (np.max(lows, axis=0), np.min(highs, axis=0)) if lows else None
 
 
+# So many cells from the origin at most.
+FARTHEST = 1e15
+
+
 class CellSet:
     """Cells that hold a point already."""
 
@@ -85,6 +90,9 @@ class CellSet:
         """Which of (n, 3) points are the first of their cell, in this call and all before."""
         keep = np.zeros(len(points), bool)
         self._grow(self.count + len(points))
+        # Far beyond the steps of any file; whole numbers would run over.
+        if len(points) and float(np.abs(points).max()) > FARTHEST * self.size:
+            raise InputError(f"a spacing of {self.size:g} is finer than the numbers of the file")
         self.count += admit(np.floor(points / self.size).astype(np.int64), self._table, self._used, keep)
         return keep
 

@@ -9,6 +9,7 @@ import scipy
 
 from kerb.core.arrays import Floats, Mask, ends
 from kerb.core.cloud.lone import lone
+from kerb.core.errors import NotDeterminable
 from kerb.core.sorting import by_cells
 from kerb.core.surface.tin import Tin, triangulate
 
@@ -23,11 +24,13 @@ SAMPLE = 500_000
 
 @dataclass(frozen=True)
 class Trimmed:
-    """What was left out of a surface: ``strays`` (k, 3); slivers along the rim, their plan area and the longest edge kept."""
+    """What was left out of a surface: ``strays`` (k, 3); slivers along the rim, their plan area, that of all and the longest
+    edge kept."""
 
     strays: Floats = field(default_factory=lambda: np.empty((0, 3)))
     rim_area: float = 0.0
     rim_edge: float = 0.0
+    area: float = 0.0
 
 
 def usual_spacing(points: Floats) -> float:
@@ -87,9 +90,15 @@ def top_of(points: Floats, least: float | None, longest: float | None = None) ->
             gone, points = points[alone], points[~alone]
     tin = triangulate(points)
     limit = longest if longest is not None else rim_edge(tin)
+    if longest is not None and longest < float(tin.longest_edges.min(initial=np.inf)):
+        usual = float(np.median(tin.longest_edges))
+        raise NotDeterminable(
+            f"edges up to {longest:g} leave nothing of the surface, whose triangles have about {usual:.3g}"
+        )
     keep = ~beyond_rim(tin, limit)
     area = float(tin.plan_areas[~keep].sum())
-    return tin if keep.all() else tin.compact(keep), Trimmed(gone, area, limit)
+    whole = float(tin.plan_areas.sum())
+    return tin if keep.all() else tin.compact(keep), Trimmed(gone, area, limit, whole)
 
 
 def rim_edge(tin: Tin) -> float:

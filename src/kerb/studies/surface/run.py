@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
+import shapely
 
 from kerb.core.arrays import Floats, Mask
 from kerb.core.cloud.store import CloudStore
@@ -24,10 +25,11 @@ from kerb.core.surface.gridding import TRIANGLES, cell_levels, gaps_filled, grid
 from kerb.core.surface.making import LEVELS, MOST_VERTICES, Shape, departure, level_table, mean_level, surface_from
 from kerb.core.surface.spikes import Spikes, spike_free
 from kerb.core.surface.surfaces import MARGIN_SPACINGS
+from kerb.core.surface.tin import Tin
 from kerb.core.things import SURFACE, Placed
 from kerb.core.units import LengthUnit
 from kerb.studies.fields import COUNTED
-from kerb.studies.inputs import strays_note
+from kerb.studies.inputs import LARGE_SHARE, strays_note
 from kerb.studies.layers import FoundMesh, FoundPoints, Plot
 from kerb.studies.outcome import Column, Figure, Made, Note, Outcome, Table
 from kerb.studies.sources import Sources
@@ -91,6 +93,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     if note is not None:
         outcome.warnings.append(note)
         outcome.layers["strays"] = FoundPoints(gone, "gap", "Excluded strays")
+    _tell_left_out(setup, outcome, tin)
     if setup.spike_edge is not None:
         share = f"{spikes} of {used} points ({100 * spikes / used:.1f} %)"
         outcome.settings |= {"spike_depth": _depth(setup, unit)}
@@ -161,6 +164,17 @@ def _mark_layers(outcome: Outcome, setup: SurfaceSetup, store: CloudStore, among
     outcome.layers["layers"] = FoundPoints(
         np.column_stack([places, z])[:MOST_MARKED], "gap", "Several layers", shown=len(places) <= MOST_MARKED
     )
+
+
+def _tell_left_out(setup: SurfaceSetup, outcome: Outcome, tin: Tin) -> None:
+    """Say beside the figure that a longest edge leaves out most of what the points span."""
+    if setup.max_edge is None or setup.boundary or setup.cloud.within or setup.form == GRID:
+        return
+    hull = shapely.convex_hull(shapely.MultiPoint(tin.vertices[:, :2])).area
+    if tin.plan_area < LARGE_SHARE * hull:
+        longest = quantity(setup.max_edge, outcome.unit)
+        words = f"Edges up to {longest} leave out {100 * (1 - tin.plan_area / hull):.0f} % of what the points span."
+        outcome.doubt("left-out", "Most of the surface is left out", words)
 
 
 def _how(setup: SurfaceSetup, sources: Sources) -> tuple[Thinning | None, Shape]:
