@@ -5,21 +5,25 @@ import io
 import json
 import socket
 import threading
+import time
+from contextlib import suppress
 from dataclasses import replace
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from unittest import mock
 
 import numpy as np
 import pyproj
 import pystac
 from PIL import Image
 
-from kerb.core.errors import FormatError, InputError
+from kerb.core.errors import Cancelled, FormatError, InputError
 from kerb.core.progress import Progress, silent
 from kerb.core.reference import from_text, local_grid
 from kerb.core.units import FOOT, METRE
 from kerb.demo import landscape, yard
 from kerb.formats import shots
 from kerb.formats.fetch import fetch, read_bytes
-from kerb.formats.stac import kept_under, read_catalogue
+from kerb.formats.stac import CatalogueTile, kept_under, read_catalogue
 from kerb.formats.tiles import TileCache, mosaic
 from kerb.job.holdings import ImportWish, import_file
 from kerb.job.job import Change, Job
@@ -81,7 +85,7 @@ class Catalogues(Served):
         ):  # fmt: skip
             odd = type(tile)(**{**vars(tile), "address": address})
             kept = kept_under(self.folder, odd)
-            self.assertEqual(kept.resolve().parent, self.folder.resolve(), address)
+            self.assertEqual(kept.resolve().parent.parent, self.folder.resolve(), address)
             self.assertFalse(kept.name.startswith("."), address)
 
     def test_a_remote_catalogue_cannot_name_files_of_this_machine(self):
@@ -138,6 +142,101 @@ class Fetching(Served):
             read_bytes(self.agency.address + "x")
         with self.assertRaises(InputError):
             read_bytes("gopher://x/y")
+
+
+class OddServer:
+    """A server of one file: with a mark that changes, without checksums, slow on wish."""
+
+    def __init__(self, data):
+        self.data, self.mark, self.cut, self.pause, self.asked = data, '"one"', 0, 0.0, []
+        outer = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_GET(self):
+                outer.asked.append(dict(self.headers))
+                start = 0
+                if "Range" in self.headers and self.headers.get("If-Range", outer.mark) == outer.mark:
+                    start = int(self.headers["Range"][6:-1])
+                self.send_response(206 if start else 200)
+                if outer.mark:
+                    self.send_header("ETag", outer.mark)
+                if start:
+                    self.send_header("Content-Range", f"bytes {start}-{len(outer.data) - 1}/{len(outer.data)}")
+                self.send_header("Content-Length", str(len(outer.data) - start))
+                self.end_headers()
+                part = outer.data[start : outer.cut or None]
+                with suppress(OSError):
+                    if outer.pause:
+                        for k in range(len(part)):
+                            self.wfile.write(part[k : k + 1])
+                            time.sleep(outer.pause)
+                    else:
+                        self.wfile.write(part)
+                self.close_connection = True
+
+            def log_message(self, *_):
+                pass
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.server.daemon_threads = True
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        self.address = f"http://127.0.0.1:{self.server.server_port}/a/tile.laz"
+
+    def stop(self):
+        self.server.shutdown()
+        self.server.server_close()
+
+
+class OddServers(Folder):
+    def setUp(self):
+        super().setUp()
+        self.server = OddServer(b"old" * 1000)
+        self.addCleanup(self.server.stop)
+        self.target = self.folder / "tile.laz"
+
+    def test_a_part_of_another_file_is_not_gone_on_with(self):
+        self.server.cut = 1000
+        with self.assertRaisesRegex(InputError, "broke off"):
+            fetch(self.server.address, self.target, 0, "", silent())
+        self.server.cut, self.server.data, self.server.mark = 0, b"new" * 900, '"two"'
+        fetch(self.server.address, self.target, 0, "", silent())
+        self.assertEqual(self.target.read_bytes(), b"new" * 900)
+        self.assertEqual(self.server.asked[-1]["If-Range"], '"one"')
+        self.assertEqual(list(self.folder.iterdir()), [self.target])
+
+    def test_without_mark_and_checksum_it_begins_anew_and_with_a_mark_it_goes_on(self):
+        self.server.cut, self.server.mark = 1000, ""
+        with self.assertRaises(InputError):
+            fetch(self.server.address, self.target, 0, "", silent())
+        self.server.cut = 0
+        fetch(self.server.address, self.target, 0, "", silent())
+        self.assertNotIn("Range", self.server.asked[-1])
+        self.target.unlink()
+        self.server.cut, self.server.mark = 1000, '"same"'
+        with self.assertRaises(InputError):
+            fetch(self.server.address, self.target, 0, "", silent())
+        self.server.cut = 0
+        fetch(self.server.address, self.target, 0, "", silent())
+        self.assertEqual(self.server.asked[-1]["Range"], "bytes=1000-")
+        self.assertEqual(self.target.read_bytes(), self.server.data)
+
+    def test_a_server_that_drips_is_given_up_and_cancel_works_at_once(self):
+        self.server.pause = 0.05
+        with mock.patch("kerb.formats.fetch.SLOW_AFTER", 0.6), self.assertRaisesRegex(InputError, "too slow"):
+            fetch(self.server.address, self.target, 0, "", silent())
+        with mock.patch("kerb.formats.fetch.SLOW_AFTER", 0.6), self.assertRaisesRegex(InputError, "too slow"):
+            read_bytes(self.server.address)
+        progress = Progress()
+        threading.Timer(0.3, progress.stop).start()
+        began = time.monotonic()
+        with self.assertRaises(Cancelled):
+            fetch(self.server.address, self.target, 0, "", progress)
+        self.assertLess(time.monotonic() - began, 2.0)
+
+    def test_tiles_of_one_name_lie_apart(self):
+        at = lambda address: kept_under(self.folder, CatalogueTile("t", "T", address, np.empty((0, 2)), "", "", 0, ""))  # noqa: E731
+        self.assertNotEqual(at("http://x/a/tile.laz"), at("http://x/b/tile.laz"))
+        self.assertEqual(at("http://x/a/tile.laz").name, "tile.laz")
 
 
 class PictureTiles(Served):
@@ -265,6 +364,8 @@ class FieldController(Folder):
         self.assertEqual(ended, shots.Ended(2, 3, shots.HUNG_UP))
         self.assertEqual([text.count("makes no sense") for text in wrong], [1, 1, 1])
         np.testing.assert_array_equal(received.job.thing(received.holding).thing.xyz, [[2, 1, 3], [5, 4, 6]])
+        with self.assertRaisesRegex(FormatError, "makes no sense"):
+            shots.parsed(b'{"type":"shot","name":"B","n":1,"e":2,"z":' + b"9" * 400 + b"}")
 
     def test_repeated_names_are_told_apart(self):
         lines = [b'{"type":"hello","unit":"m","crs":""}']

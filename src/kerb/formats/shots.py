@@ -75,7 +75,7 @@ def parsed(line: bytes) -> Hello | Shot | Bye | None:
         if data.get("type") == "bye":
             return Bye.BYE
         return _shot(data) if data.get("type") == "shot" else None
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
+    except (ValueError, KeyError, TypeError, RecursionError, OverflowError) as error:
         words = line[:60].decode("utf-8", "replace").strip()
         raise FormatError(f"field controller: a message makes no sense ({error}): {words}") from None
 

@@ -7,6 +7,7 @@ asset that is a LAS or LAZ file with its size and checksum (file extension). Pic
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path, PurePosixPath
@@ -165,7 +166,7 @@ def _io(root: str, progress: Progress) -> Any:
             progress.check()
             if is_remote(root) and not is_remote(href):
                 raise FormatError(f"{root}: names a file of this machine ({href[:80]}); not read")
-            return read_bytes(href).decode("utf-8", "replace")
+            return read_bytes(href, progress=progress).decode("utf-8", "replace")
 
     return Bounded()
 
@@ -215,5 +216,6 @@ def _services(root: Any) -> list[TileService]:
 
 
 def kept_under(folder: Path, tile: CatalogueTile) -> Path:
-    """Where a fetched tile is kept: inside ``folder``, whatever its address says."""
-    return folder / tile.file_name
+    """Where a fetched tile is kept: inside ``folder``, whatever its address says; tiles of one name lie apart."""
+    place = hashlib.sha256(tile.address.rpartition("/")[0].encode()).hexdigest()[:8]
+    return folder / place / tile.file_name
