@@ -93,6 +93,7 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     InputError, when it cannot be opened; FormatError, when it is no drawing or holds nothing.
     """
     document, notes = _document(path)
+    _check_size(document, path)
     drawing = Drawing(notes=notes)
     code = int(document.header.get("$INSUNITS", 0) or 0)
     drawing.unit = FILE_UNITS.get(UNITS.get(code, ""))
@@ -130,6 +131,32 @@ def read_dxf(path: Path, tolerance: float = 0.001) -> Drawing:
     if not (drawing.points or drawing.lines or drawing.meshes):
         raise FormatError(f"{path}: holds no points, lines or faces")
     return drawing
+
+
+def _check_size(document: Any, path: Path) -> None:
+    """Refuse a drawing whose blocks, put into one another many times over, make too much, before any of it is made."""
+    known: dict[tuple[str, int], int] = {}
+
+    def size(space: Any, depth: int) -> int:
+        total = 0
+        for entity in space:
+            if entity.dxftype() != "INSERT" or depth >= DEEPEST or _is_point_block(entity):
+                total += 1
+                continue
+            name = str(entity.dxf.get("name", ""))
+            key = (name, depth + 1)
+            if key not in known:
+                block = document.blocks.get(name)
+                known[key] = 0 if block is None else size(block, depth + 1)
+            total += max(int(entity.mcount), 1) * known[key]
+        return total
+
+    try:
+        whole = size(document.layout("Model"), 0)
+    except Exception:  # a damaged insert is passed over when it is read, as any damaged entity
+        return
+    if whole > MOST_ENTITIES:
+        raise FormatError(f"{path}: its blocks make {whole:.3g} entities; the most is {MOST_ENTITIES}")
 
 
 def _layer_of(entity: Any) -> str:

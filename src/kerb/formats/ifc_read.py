@@ -5,7 +5,6 @@ Geometry comes in metres, placed by the model's own map conversion where it has 
 
 from __future__ import annotations
 
-import threading
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
@@ -18,14 +17,14 @@ from kerb.core.arrays import Floats
 from kerb.core.errors import FormatError, InputError
 from kerb.core.geometry.mesh import Element, TriangleMesh, checked, joined
 from kerb.core.parallel import cores
-from kerb.core.progress import Progress
+from kerb.core.progress import Progress, silent
 from kerb.core.reference import ReferenceSystem, from_text, local_grid
 from kerb.core.units import METRE
+from kerb.formats.apart import run_apart
 from kerb.formats.opened import first_bytes
 
 LARGEST = 2_000_000_000
 LEFT_OUT = ("IfcOpeningElement", "IfcSpace", "IfcSite", "IfcAnnotation", "IfcGrid", "IfcVirtualElement")
-_lock = threading.Lock()
 
 
 @dataclass(frozen=True)
@@ -45,12 +44,8 @@ class IfcHead:
 
 def read_ifc_head(path: Path) -> IfcHead:
     """What a model holds. Raises InputError or FormatError naming the file."""
-    model = _model(path)
-    counts = Counter(product.is_a() for product in model.by_type("IfcProduct") if product.Representation is not None)
-    if not counts:
-        raise FormatError(f"{path}: holds no element with a shape")
-    reference, notes = _reference(model)
-    return IfcHead(dict(sorted(counts.items())), model.schema, reference, notes)
+    _check(path)
+    return run_apart(head_of, path, progress=silent())
 
 
 def read_ifc(path: Path, types: tuple[str, ...], progress: Progress) -> tuple[TriangleMesh, list[tuple[str, str]]]:
@@ -60,9 +55,25 @@ def read_ifc(path: Path, types: tuple[str, ...], progress: Progress) -> tuple[Tr
     ------
     InputError or FormatError, when the file is no model or none of its chosen elements has a shape; Cancelled.
     """
+    _check(path)
+    return run_apart(meshes_of, path, types, progress=progress)
+
+
+def head_of(path: Path, _progress: Progress) -> IfcHead:
+    """:func:`read_ifc_head` in the process that may end by it."""
+    model = _model(path)
+    counts = Counter(product.is_a() for product in model.by_type("IfcProduct") if product.Representation is not None)
+    if not counts:
+        raise FormatError(f"{path}: holds no element with a shape")
+    reference, notes = _reference(model)
+    return IfcHead(dict(sorted(counts.items())), model.schema, reference, notes)
+
+
+def meshes_of(path: Path, types: tuple[str, ...], progress: Progress) -> tuple[TriangleMesh, list[tuple[str, str]]]:
+    """:func:`read_ifc` in the process that may end by it."""
     import ifcopenshell.geom
 
-    head, model = read_ifc_head(path), _model(path)
+    head, model = head_of(path, progress), _model(path)
     wanted = types or head.usual
     unknown = [name for name in wanted if name not in head.types]
     if unknown:
@@ -107,16 +118,18 @@ def _mesh_of(shape: Any, model: Any, path: Path) -> TriangleMesh | None:
     return TriangleMesh(mesh.vertices, mesh.triangles, (Element(name, product.is_a(), 0, len(mesh.triangles)),))
 
 
+def _check(path: Path) -> None:
+    if b"ISO-10303-21" not in first_bytes(path, 2048, LARGEST):
+        raise FormatError(f"{path}: not an IFC model (it does not start with 'ISO-10303-21')")
+
+
 def _model(path: Path) -> Any:
     import ifcopenshell
 
-    if b"ISO-10303-21" not in first_bytes(path, 2048, LARGEST):
-        raise FormatError(f"{path}: not an IFC model (it does not start with 'ISO-10303-21')")
-    with _lock:
-        try:
-            model = ifcopenshell.open(str(path))
-        except Exception as error:  # the library raises its own and RuntimeErrors of the parser under it
-            raise FormatError(f"{path}: cannot be read as IFC ({' '.join(str(error).split())[:160]})") from None
+    try:
+        model = ifcopenshell.open(str(path))
+    except Exception as error:  # the library raises its own and RuntimeErrors of the parser under it
+        raise FormatError(f"{path}: cannot be read as IFC ({' '.join(str(error).split())[:160]})") from None
     if not model.by_type("IfcProject"):
         raise FormatError(f"{path}: holds no project; it is damaged or cut off")
     return model

@@ -86,7 +86,10 @@ class TextStream(FloatStream):
                 for table in reader:
                     yield _numbers(table, used, self.plan)
         except (ValueError, pandas.errors.ParserError, OverflowError) as error:
-            raise FormatError(f"{self.path}: {_first_bad_line(self.path, self.plan) or error}") from None
+            said = str(error)
+            if "EOF inside string" in said:
+                said = "a quotation mark is opened and never closed"
+            raise FormatError(f"{self.path}: {_first_bad_line(self.path, self.plan) or said}") from None
         except pandas.errors.EmptyDataError:
             raise FormatError(f"{self.path}: holds no points") from None
 

@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import csv
 import re
+import sqlite3
+import time
 import warnings
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -30,6 +33,8 @@ NAME_FIELDS = ("name", "point", "pt", "id", "label")
 CODE_FIELDS = ("code", "feature", "desc", "description", "type", "class")
 LAYER_FIELDS = ("layer",)
 MOST_FEATURES = 5_000_000
+# Seconds that a view may take, looked at every so many steps of the base.
+LONGEST_VIEW, STEPS = 10.0, 100_000
 # Letters of a Shapefile's field names, and the table beside it that says what was cut.
 SHORT, FIELD_TABLE = 10, ".fields.csv"
 COMPANIONS = (".shx", ".dbf", ".prj", ".cpg")
@@ -60,6 +65,8 @@ def check_vector(path: Path) -> None:
         raise FormatError(f"{path}: is not a {driver or 'known vector'} file by its first bytes")
     if driver == "KML" and _declares_entities(path):
         raise FormatError(f"{path}: declares XML entities, which no KML file needs; not read")
+    if driver == "GPKG":
+        _check_views(path)
 
 
 def _declares_entities(path: Path) -> bool:
@@ -92,6 +99,26 @@ def vector_layers(path: Path) -> tuple[list[VectorLayer], ReferenceSystem]:
     if not layers or not any(layer.count for layer in layers):
         raise FormatError(f"{path}: holds no features")
     return layers, reference
+
+
+def _check_views(path: Path) -> None:
+    """Refuse a GeoPackage whose views compute without end: a view may hold a query that calls itself."""
+    began = time.monotonic()
+    try:
+        # Opened as it is, never written to, and no query takes longer than this.
+        with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)) as base:
+            base.set_progress_handler(lambda: time.monotonic() - began > LONGEST_VIEW, STEPS)
+            views = [row[0] for row in base.execute("SELECT name FROM sqlite_master WHERE type = 'view'")]
+            for name in views:
+                quoted = str(name).replace('"', '""')
+                base.execute(f'SELECT count(*) FROM (SELECT 1 FROM "{quoted}" LIMIT {MOST_FEATURES + 1})').fetchone()
+    except sqlite3.OperationalError as error:
+        if "interrupted" in str(error):
+            raise FormatError(
+                f"{path}: a view of it computes for more than {LONGEST_VIEW:.0f} seconds; not read"
+            ) from None
+    except sqlite3.Error as error:
+        raise FormatError(f"{path}: is damaged ({_words(error)})") from None
 
 
 def read_features(path: Path, layers: tuple[str, ...] = ()) -> tuple[SurveyPoints, LineSet, ReferenceSystem]:

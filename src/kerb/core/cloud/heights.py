@@ -45,6 +45,8 @@ MOST_WHOLE = 20_000_000
 CELLS_PER_TILE_SIDE = 8
 NUDGE = 1e-3
 EXACT = 1e-9
+# Ground whose points lie within so many steps of one line in plan spans no surface; a sample of so many tells.
+LINE_STEPS, LOOKED_AT = 2.0, 500_000
 
 
 @in_own_numbers
@@ -60,6 +62,7 @@ def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, til
     """
     needs_plan(store)
     ground, result = Ground.of(store, classes, progress.within(0.0, 0.2))
+    _check_spread(ground.places[:, :2], float(np.max(store.scale[:2])))
     known = np.isfinite(result)
     aside = store.aside()
     whole = ground.whole() if not (len(ground.places) > MOST_WHOLE if tiled is None else tiled) else None
@@ -78,6 +81,17 @@ def heights(store: CloudStore, classes: tuple[int, ...], progress: Progress, til
     if aside is not None:
         result[np.asarray(aside) != 0] = np.nan
     return result
+
+
+def _check_spread(places: Floats, step: float) -> None:
+    """Raises NotDeterminable, when all ground lies on one line in plan, as a scanned wall does: it spans no surface."""
+    if len(places) < 3:
+        return
+    some = places[:: max(1, len(places) // LOOKED_AT)]
+    apart = some - some.mean(axis=0)
+    across = np.linalg.eigh(apart.T @ apart)[1][:, 0]
+    if float(np.ptp(apart @ across)) <= LINE_STEPS * step:
+        raise NotDeterminable("the points lie on one line in plan, there is no surface through them")
 
 
 def banded(classes: Bytes, over: Floats, limits: tuple[float, float, float]) -> Bytes:

@@ -73,8 +73,11 @@ class Heap:
 
 def line_error(setup: HeapSetup, spacing: float, unit: LengthUnit) -> float:
     """The stated bound of the toe position, else three spacings, and no less than a hand on the mouse: 0.2 m."""
-    if setup.toe_error is not None:
-        return setup.toe_error
+    return setup.toe_error if setup.toe_error is not None else usual_error(spacing, unit)
+
+
+def usual_error(spacing: float, unit: LengthUnit) -> float:
+    """How far a drawn line may be off the toe: three spacings, and no less than a hand on the mouse, 0.2 m."""
     return max(SLACK_SPACINGS * spacing, SLACK_M / unit.metres)
 
 
@@ -86,7 +89,8 @@ def search_of(setup: HeapSetup, spacing: float, unit: LengthUnit, length: float 
         step=max(2 * radius, length / 240),
         # Through a wide disc a plane cannot follow the foot of a slope: what parts two of them is no step.
         jump=max(JUMP_M / unit.metres, JUMP_SHARE * radius),
-        slack=line_error(setup, spacing, unit),
+        # Not the stated bound: that says how sure the volume is, and does not move it.
+        slack=usual_error(spacing, unit),
         width=max(RADIUS_SPACINGS * spacing, WIDTH_M / unit.metres),
     )
 
