@@ -1,24 +1,37 @@
 """Files made to hold, or to bring down, whoever opens them: each is refused in one line before long."""
 
+import json
+import os
 import sqlite3
+import subprocess
 import time
+from dataclasses import replace
 
 import numpy as np
 import shapely
 from ezdxf import filemanagement
 
-from kerb.core.errors import Cancelled, FormatError, NotDeterminable
+from kerb.core.errors import Cancelled, FormatError, InputError, NotDeterminable
+from kerb.core.geometry.alignment import Alignment, Grade, straight
+from kerb.core.geometry.features import Line, LineSet
+from kerb.core.placing import consistent, route
 from kerb.core.progress import Progress, silent
-from kerb.core.reference import from_text
+from kerb.core.reference import from_text, local_grid
+from kerb.core.units import METRE
 from kerb.formats.dxf_read import read_dxf
 from kerb.formats.ifc_read import head_of, read_ifc, read_ifc_head
+from kerb.formats.landxml_write import LandXmlContent, write_landxml
+from kerb.formats.recognise import examine
 from kerb.formats.vector import read_features, vector_layers, write_layers
+from kerb.formats.written import placed_when_complete
+from kerb.job.job import Change, Job
+from kerb.job.state import Holding, StudyRecord
 from tests.support import DATA, CommandLine, store_of
 
 HOUSE = DATA / "house.ifc"
 
 
-class Holding(CommandLine):
+class HoldsLong(CommandLine):
     def quickly(self, reason, what, *words):
         began = time.monotonic()
         with self.assertRaisesRegex(FormatError, reason):
@@ -100,3 +113,64 @@ class Holding(CommandLine):
         for points in (wall, wall[:, [1, 1, 2]]):
             with self.assertRaisesRegex(NotDeterminable, "on one line in plan"):
                 heights(store_of(points), (2,), silent())
+
+
+class Damaged(CommandLine):
+    def test_a_file_of_lines_and_areas_without_a_name_for_its_kind(self):
+        shapes = {"a": {"type": "LineString", "coordinates": [[0, 0], [10, 0], [20, 5]]},
+                  "b": {"type": "Polygon", "coordinates": [[[0, 0], [10, 0], [10, 10], [0, 0]]]}}  # fmt: skip
+        points = {"p": {"type": "Point", "coordinates": [1, 2, 3]}}
+        for name, found, wanted in (("two", shapes, {"lines": 2}), ("three", shapes | points, {"lines": 2, "points": 1})):
+            features = [{"type": "Feature", "properties": {"name": key}, "geometry": g} for key, g in found.items()]
+            path = self.folder / f"{name}.geojson"
+            path.write_text(json.dumps({"type": "FeatureCollection", "features": features}))
+            seen = examine(path)
+            self.assertEqual({offer.kind: offer.count for offer in seen.offers}, wanted)
+            self.assertEqual(self.kerb("add", self.folder / f"{name}.kerb", path, "--seen")[0], 0, self.error)
+            self.assertEqual({h.kind: h.points for h in Job.open(self.folder / f"{name}.kerb").state.holdings}, wanted)
+
+    def test_points_out_of_reach_and_profiles_without_numbers(self):
+        far = self.folder / "far.csv"
+        far.write_text("x,y,z\n1e30,2,3\n1e31,4,5\n")
+        self.assertEqual(self.kerb("info", far)[0], 2)
+        self.assertIn("holds no point that can be read", self.error)
+        line = Alignment("a", 0.0, (straight(np.zeros(2), np.array([100.0, 0])),), (Grade(0, 1), Grade(50, 2, 20), Grade(100, 1)))
+        path = self.folder / "a.xml"
+        write_landxml(
+            path, LandXmlContent(lines=LineSet((Line(np.zeros((2, 3)), False, "a", "alignments"),), (line,))), local_grid(METRE)
+        )
+        text = path.read_text()
+        for bad in ("50.0 nan", "inf 2.0"):
+            path.write_text(text.replace("50.0 2.0", bad))
+            self.assertEqual(self.kerb("info", path)[0], 2, bad)
+            self.assertIn("a.xml: line", self.error)
+        path.write_text(text.replace('length="20.0"', 'length="1e300"'))
+        self.assertEqual(self.kerb("info", path)[0], 0, self.error)
+
+    def test_a_damaged_definition_of_a_system_is_named(self):
+        broken = replace(from_text("EPSG:25830"), wkt="PROJCRS[nonsense")
+        with self.assertRaisesRegex(InputError, "definition of the reference system .* is damaged"):
+            route(broken, from_text("EPSG:4326"))
+        with self.assertRaisesRegex(InputError, "is damaged"):
+            consistent(broken)
+
+    def test_what_was_saved_equals_what_was(self):
+        job = Job.create(self.folder / "a.kerb")
+        holding = Holding("0123456789", "H", data="data/0123456789", style={"limits": (1.0, 2.0)})
+        study = StudyRecord("s", "stockpile", "S", setup={"places": ((0, 1), (2, 3))}, look={"bands": (1, 2)})
+        job.execute(Change("x", lambda s: s.with_holding(holding).with_study(study)))
+        job.save()
+        self.assertEqual(Job.open(job.folder).state, job.state)
+        self.assertFalse(job.changed)
+
+    def test_half_written_files_of_the_dead_are_swept_whatever_they_were(self):
+        dead = subprocess.Popen(["true"])
+        dead.wait()
+        left = self.folder / f".other name.{dead.pid}-3.partial.laz"
+        mine = self.folder / f".live.{os.getpid()}-900.partial.laz"
+        note = self.folder / ".my.partial notes"
+        for path in (left, mine, note):
+            path.write_text("x")
+        with placed_when_complete(self.folder / "new.csv") as partial:
+            partial.write_text("y")
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), sorted(["new.csv", mine.name, note.name]))

@@ -218,7 +218,7 @@ def route(
         raise InputError("the numbers name no reference system, so they cannot be transformed")
     if not target.wkt:
         raise InputError("the job is on a local grid: there is no transformation to it")
-    start, end = pyproj.CRS.from_wkt(source.wkt), pyproj.CRS.from_wkt(target.wkt)
+    start, end = _crs(source), _crs(target)
     upright = _has_heights(start) and _has_heights(end)
     if not upright:
         start, end = _horizontal(source), _horizontal(target)
@@ -306,15 +306,26 @@ def degrees_of(source: ReferenceSystem, place: tuple[float, float] | None) -> tu
     return float(lon), float(lat)
 
 
+def _crs(system: ReferenceSystem) -> pyproj.CRS:
+    """The definition of a system. Raises InputError, when it is damaged."""
+    try:
+        return pyproj.CRS.from_wkt(system.wkt)
+    except CRSError as error:
+        words = " ".join(str(error).split())[:100]
+        raise InputError(
+            f"the definition of the reference system '{system.name or system.code}' is damaged ({words})"
+        ) from None
+
+
 def _horizontal(system: ReferenceSystem) -> pyproj.CRS:
-    crs = pyproj.CRS.from_wkt(system.wkt)
+    crs = _crs(system)
     first = crs.sub_crs_list[0] if crs.is_compound else crs
     return first.source_crs if first.is_bound and first.source_crs is not None else first
 
 
 def _height_unit_m(system: ReferenceSystem) -> float:
     """The unit that the definition of a system counts heights in, in metres; that of its numbers where it has none."""
-    axes = pyproj.CRS.from_wkt(system.wkt).axis_info
+    axes = _crs(system).axis_info
     return float(axes[2].unit_conversion_factor) if len(axes) > 2 else system.vertical_unit.metres
 
 
@@ -327,7 +338,7 @@ def consistent(system: ReferenceSystem) -> ReferenceSystem:
     """
     if not system.wkt:
         return system
-    crs, wanted = pyproj.CRS.from_wkt(system.wkt), system.vertical_unit
+    crs, wanted = _crs(system), system.vertical_unit
     parts = crs.sub_crs_list if crs.is_compound else [crs]
     flat = _horizontal(system)
     axes = crs.axis_info

@@ -194,6 +194,8 @@ def _profile(align: Any, name: str, notes: Notes) -> tuple[Grade, ...]:
                 f"a circular vertical curve of alignment '{name}' at {station:g} is read as a parabola of its length"
             )
             notes.append(("circular-curve", words))
+        if not np.isfinite([station, elevation, length]).all():
+            raise ValueError(f"a point of the profile has no number: '{(child.text or '').strip()[:40]}'")
         grades.append(Grade(station, elevation, length, first))
     grades.sort(key=lambda grade: grade.station)
     if any(b.station <= a.station for a, b in pairwise(grades)):

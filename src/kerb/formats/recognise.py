@@ -179,10 +179,9 @@ def _vector(path: Path) -> Examined:
     layers, reference = vector_layers(path)
     offers = []
     for kind, label in ((LINES, "Lines and areas"), (POINTS, "Points")):
-        mine = [layer for layer in layers if layer.count and layer.kind in (kind, "mixed")]
-        if mine:
-            parts = tuple((layer.name, layer.count) for layer in mine)
-            offers.append(Offer(kind, "", label, sum(layer.count for layer in mine), parts, tuple(n for n, _ in parts)))
+        parts = tuple((layer.name, layer.of_kind(kind)) for layer in layers if layer.of_kind(kind))
+        if parts:
+            offers.append(Offer(kind, "", label, sum(count for _, count in parts), parts, tuple(n for n, _ in parts)))
     notes: Notes = [NO_SYSTEM] if reference.certainty == "assumed" else []
     return Examined(path, VECTOR_SUFFIXES[path.suffix.lower()], reference, tuple(offers), notes)
 

@@ -33,6 +33,8 @@ NAME_FIELDS = ("name", "point", "pt", "id", "label")
 CODE_FIELDS = ("code", "feature", "desc", "description", "type", "class")
 LAYER_FIELDS = ("layer",)
 MOST_FEATURES = 5_000_000
+# Shapely's numbers of kinds of shapes: points and several of them, lines, rings and areas, and collections.
+POINT_TYPES, LINE_TYPES, COLLECTION = (0, 4), (1, 2, 3, 5, 6), 7
 # Seconds that a view may take, looked at every so many steps of the base.
 LONGEST_VIEW, STEPS = 10.0, 100_000
 # Letters of a Shapefile's field names, and the table beside it that says what was cut.
@@ -43,11 +45,17 @@ DEGREES_NOTE = "GeoJSON by its standard is in degrees; the job's coordinates and
 
 @dataclass(frozen=True)
 class VectorLayer:
-    """A layer of a file: its name, how many features, and of which kind (``points``, ``lines`` or ``mixed``)."""
+    """A layer of a file: its name, how many features, of which kind (``points``, ``lines`` or ``mixed``), and how many of
+    them are points or hold points; the others are lines and areas."""
 
     name: str
     count: int
     kind: str
+    points: int = 0
+
+    def of_kind(self, kind: str) -> int:
+        """How many features are ``points``, or ``lines`` and areas."""
+        return self.points if kind == "points" else self.count - self.points
 
 
 def check_vector(path: Path) -> None:
@@ -88,7 +96,7 @@ def vector_layers(path: Path) -> tuple[list[VectorLayer], ReferenceSystem]:
     try:
         for name, kind in pyogrio.list_layers(path):
             info = pyogrio.read_info(path, layer=name, force_feature_count=True, force_total_bounds=True)
-            layers.append(VectorLayer(str(name), max(int(info["features"]), 0), _kind(kind)))
+            layers.append(_layer(path, str(name), max(int(info["features"]), 0), _kind(kind)))
             if reference is UNKNOWN and info.get("crs"):
                 reference = stated_system_of(info["crs"])
                 if is_geographic(reference) and _beyond_degrees(info.get("total_bounds")):
@@ -99,6 +107,20 @@ def vector_layers(path: Path) -> tuple[list[VectorLayer], ReferenceSystem]:
     if not layers or not any(layer.count for layer in layers):
         raise FormatError(f"{path}: holds no features")
     return layers, reference
+
+
+def _layer(path: Path, name: str, count: int, kind: str) -> VectorLayer:
+    """A layer; of one that says no kind, or several, what it holds is counted."""
+    import pyogrio
+
+    if kind != "mixed" or not 0 < count <= MOST_FEATURES:
+        return VectorLayer(name, count, kind, count if kind == "points" else 0)
+    _, _, geometry, _ = pyogrio.raw.read(path, layer=name, columns=[])
+    kinds = shapely.get_type_id(shapely.from_wkb(geometry))
+    known = np.isin(kinds, (*POINT_TYPES, *LINE_TYPES, COLLECTION))
+    points = int(np.isin(kinds, (*POINT_TYPES, COLLECTION)).sum())
+    found = "points" if points == known.sum() else "mixed" if points else "lines"
+    return VectorLayer(name, int(known.sum()), found, points)
 
 
 def _check_views(path: Path) -> None:

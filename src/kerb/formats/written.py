@@ -37,9 +37,9 @@ def placed_when_complete(path: Path) -> Iterator[Path]:
 
 
 def _sweep(path: Path) -> None:
-    """Remove half-written files of this name whose process is no more."""
-    for left in path.parent.glob(f".{glob.escape(path.stem)}.*.partial*"):
-        owner = re.fullmatch(rf"\.{re.escape(path.stem)}\.(\d+)-\d+\.partial.*", left.name)
+    """Remove half-written files in the folder, whatever they were to be, whose process is no more."""
+    for left in path.parent.glob(".*.partial*"):
+        owner = re.fullmatch(r"\..+\.(\d+)-\d+\.partial(\.\w+)?", left.name)
         if owner is not None and not alive(int(owner.group(1))):
             with suppress(OSError):
                 left.unlink()

@@ -11,6 +11,7 @@ import numpy as np
 from kerb.core.arrays import Floats, Ints, Ints32
 from kerb.core.cloud.classes import CLASS_NAMES
 from kerb.core.cloud.layout import PointStream
+from kerb.core.errors import FormatError
 from kerb.core.progress import Progress
 from kerb.core.quantity import count, number, symbol
 from kerb.core.reference import ReferenceSystem, local_grid, outside_area_of_use, unfit
@@ -61,6 +62,9 @@ def info(path: Path, unit: str | None = None, partial: bool = False, progress: P
 
 def _of_stream(stream: PointStream, path: Path, progress: Progress) -> Outcome:
     seen = _pass_over(stream, progress)
+    if not seen.count:
+        said = "; ".join(text for _, text in stream.warnings)
+        raise FormatError(f"{path}: holds no point that can be read{f' ({said})' if said else ''}")
     xyz = np.concatenate(seen.xyz)
     low = stream.layout.origin + stream.layout.scale * xyz.min(axis=0)
     high = stream.layout.origin + stream.layout.scale * xyz.max(axis=0)

@@ -30,7 +30,7 @@ from kerb.job.journal import Journal
 from kerb.job.lock import NAME as LOCK
 from kerb.job.own import HOLDING_FOLDER, OUTCOME_FILE, PARTIAL, check_own, check_place, check_word
 from kerb.job.record import Entry
-from kerb.job.state import Holding, JobState
+from kerb.job.state import Holding, JobState, as_kept
 
 VERSION = 2
 SUFFIX = ".kerb"
@@ -167,7 +167,7 @@ class Job:
     def execute(self, change: Change) -> None:
         """Carry out a change, keep it for undo, write it into the record and autosave. The one door."""
         before = self.state
-        after = change.apply(before)
+        after = as_kept(change.apply(before), before)
         if after == before:
             return
         if change.undoable:

@@ -289,6 +289,28 @@ def free_name(wanted: str, taken: list[str]) -> str:
     return f"{wanted} ({number})"
 
 
+def as_kept(state: JobState, before: JobState) -> JobState:
+    """The state with the loose values of its new records as a file gives them back: lists for tuples."""
+    old = {id(record) for record in (*before.holdings, *before.studies)}
+    holdings = tuple(
+        h if id(h) in old or h.style == (style := _listed(h.style)) else replace(h, style=style) for h in state.holdings
+    )
+    studies = []
+    for study in state.studies:
+        setup, look = _listed(study.setup), _listed(study.look)
+        same = id(study) in old or (setup == study.setup and look == study.look)
+        studies.append(study if same else replace(study, setup=setup, look=look))
+    if all(a is b for a, b in zip((*holdings, *studies), (*state.holdings, *state.studies), strict=True)):
+        return state
+    return replace(state, holdings=holdings, studies=tuple(studies))
+
+
+def _listed(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _listed(item) for key, item in value.items()}
+    return [_listed(item) for item in value] if isinstance(value, (list, tuple)) else value
+
+
 def _known(kind: type, data: dict[str, Any]) -> dict[str, Any]:
     names = {item.name for item in fields(kind)}
     return {key: value for key, value in data.items() if key in names}

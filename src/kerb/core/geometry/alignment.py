@@ -23,6 +23,8 @@ LARGEST_TURN = 0.5
 NEWTON_STEPS, LEAST_SLOPE, LARGEST_STEP = 12, 0.05, 0.1
 CHECKED, MAPPED_TO, MOST_HALVINGS = 9, 2e-4, 8
 SAME_STATION = 2e-9
+# Chords of one vertical curve at most.
+MOST_PARTS = 20_000
 Mapper = Callable[[Floats], Floats]
 
 
@@ -345,7 +347,7 @@ class Alignment:
                 g0 = (grade.elevation - before.elevation) / (grade.station - before.station)
                 g1 = (after.elevation - grade.elevation) / (after.station - grade.station)
                 bend = max(abs(g1 - g0) / grade.curve, 1e-12)
-                parts = max(2, int(np.ceil(grade.curve / np.sqrt(8 * tolerance / bend))) + 1)
+                parts = int(np.clip(np.ceil(grade.curve / np.sqrt(8 * tolerance / bend)) + 1, 2, MOST_PARTS))
                 first, _ = grade.lengths
                 stations.append(grade.station - first + np.linspace(0.0, 1.0, 2 * parts - 1) * grade.curve)
         first, last = float(self.marks[0]), self.end_station

@@ -214,7 +214,7 @@ def _grid(
     if setup.cloud.within:
         grid = _cells_where(grid, lambda xy: inside_any(setup.cloud.within, xy))
     if grid.known < 4:
-        raise NotDeterminable("fewer than four cells have points: take a larger cell")
+        raise NotDeterminable("fewer than four cells have points: take a cell that fits the spacing of the points")
     return grid, filled
 
 
