@@ -107,6 +107,31 @@ class Foreign(CommandLine):
             self.assertEqual((self.job / "job.json").read_bytes(), before)
 
 
+class Damaged(CommandLine):
+    def test_a_damaged_holding_is_named_and_the_rest_is_open(self):
+        points = self.folder / "p.csv"
+        points.write_text("name,e,n,z\na,500100,4000100,3\nb,500140,4000120,4\n")
+        folder = self.folder / "a.kerb"
+        self.assertEqual(self.kerb("add", folder, YARD)[0], 0, self.error)
+        self.assertEqual(self.kerb("add", folder, points, "--seen")[0], 0, self.error)
+        for kind in ("points", "cloud"):
+            job = Job.open(folder)
+            self.assertEqual(job.without_damaged(), "")
+            holding = next(h for h in job.state.holdings if h.kind == kind)
+            kept = {path: path.read_bytes() for path in (folder / holding.data).iterdir() if path.is_file()}
+            for path in kept:
+                path.write_bytes(b"damaged")
+            job = Job.open(folder)
+            said = job.without_damaged()
+            self.assertTrue(said.startswith(f"{holding.name}: "), said)
+            self.assertIn("cannot be read", said)
+            self.assertEqual([h.kind for h in job.state.holdings], [k for k in ("cloud", "points") if k != kind])
+            self.assertEqual(job.can_undo, "")
+            for path, data in kept.items():
+                path.write_bytes(data)
+            self.assertEqual(len(Job.open(folder).state.holdings), 2, "nothing was removed from the folder")
+
+
 class Together(CommandLine):
     def test_two_at_once_into_one_new_job(self):
         for _ in range(3):

@@ -121,6 +121,7 @@ class Session(QObject):
             self._lock.release()
             self._lock = lock
             job.sweep()
+        said = job.without_damaged()
         self._leave()
         self.job = job
         job.listeners.append(self._job_changed)
@@ -132,6 +133,8 @@ class Session(QObject):
             self.select(job.state.studies[0].id)
         else:
             self.changed.emit()
+        if said:
+            self.complained.emit("Part of the job cannot be read", said)
 
     def close_job(self) -> None:
         """Have no job open."""

@@ -34,6 +34,7 @@ from kerb.job.state import Holding, JobState, as_kept
 
 VERSION = 2
 SUFFIX = ".kerb"
+MOST_SAID = 6
 
 
 @dataclass(frozen=True)
@@ -282,6 +283,33 @@ class Job:
             store.reference = wanted
         store.place(holding.placement)
         return store
+
+    def damaged(self) -> list[tuple[Holding, str]]:
+        """Holdings whose data are missing or cannot be read, each with the reason."""
+        found = []
+        for holding in self.state.holdings:
+            try:
+                if holding.kind == CLOUD:
+                    self.store(holding)
+                else:
+                    vault.check_thing(self.folder / holding.data)
+            except JobError as error:
+                found.append((holding, str(error)))
+        return found
+
+    def without_damaged(self) -> str:
+        """Leave out the holdings that cannot be read, and say which and why; nothing where there is none.
+
+        What they were stays in the saved job until it is saved again.
+        """
+        said = []
+        for holding, reason in self.damaged():
+            sentence = f"Left out {holding.name}, which is damaged"
+            self.execute(Change(sentence, lambda s, key=holding.id: s.without_holding(key), undoable=False))  # type: ignore[misc]
+            said.append(f"{holding.name}: {reason}")
+        more = [f"and {len(said) - MOST_SAID} more"] if len(said) > MOST_SAID else []
+        end = "The rest of the job is open without them. They stay in the saved job until it is saved again."
+        return "\n".join([*said[:MOST_SAID], *more, "", end]) if said else ""
 
     def thing(self, holding: Holding) -> Placed:
         """Points, lines, a surface, model or picture of a holding, where it is placed. Raises JobError."""

@@ -24,6 +24,8 @@ from kerb.job.journal import plain
 
 VERSION = 1
 HEAD = "thing.json"
+# Things of fewer bytes are read as a whole when a job is opened.
+READ_WHOLE = 4_000_000
 
 
 def save_thing(folder: Path, item: Placed) -> None:
@@ -64,6 +66,21 @@ def load_thing(folder: Path) -> Placed:
         thing = _BUILDERS[head["is"]](arrays, head)
         return Placed(head["kind"], thing, ReferenceSystem.from_json(head["reference"]))
     except (OSError, ValueError, KeyError, TypeError, IndexError) as error:
+        raise JobError(f"{folder}: the imported data cannot be read ({error})") from None
+
+
+def check_thing(folder: Path) -> None:
+    """Raises JobError, when a thing cannot be read; of a large one the heads of its files are looked at only."""
+    if sum(path.stat().st_size for path in folder.glob("*") if path.is_file()) < READ_WHOLE:
+        load_thing(folder)
+        return
+    try:
+        head = json.loads((folder / HEAD).read_text(encoding="utf-8"))
+        if head["is"] not in _BUILDERS:
+            raise ValueError(f"holds a '{str(head['is'])[:40]}', which is not known")
+        for path in folder.glob("*.npy"):
+            loaded(path, mapped=True)
+    except (OSError, ValueError, KeyError, TypeError) as error:
         raise JobError(f"{folder}: the imported data cannot be read ({error})") from None
 
 
