@@ -36,7 +36,10 @@ WARN = HexColor("#fbf1de")
 # A profile lower than this share of its room is drawn higher than twice.
 FLAT_SHARE = 0.3
 # Labels whose lines stand closer than this (points) touch.
-LABEL_HIGH = 7.0
+LABEL_HIGH = 8.8
+# Nothing in a report is smaller.
+SMALL, TITLE = 7.0, 8.0
+NAME_ROOM = 26.0
 REGULAR, MEDIUM, BOLD = "PlexSans", "PlexSans-Medium", "PlexSans-SemiBold"
 
 
@@ -47,27 +50,6 @@ def register_fonts() -> None:
     folder = resources.files("kerb") / "assets" / "fonts"
     for name, file in ((REGULAR, "Regular"), (MEDIUM, "Medium"), (BOLD, "SemiBold")):
         pdfmetrics.registerFont(TTFont(name, str(folder / f"PlexSans-{file}.ttf")))
-
-
-class Smaller(Flowable):
-    """Something drawn smaller as a whole."""
-
-    def __init__(self, inner: Flowable, scale: float) -> None:
-        super().__init__()
-        self.inner, self.scale = inner, scale
-
-    def wrap(self, width: float, height: float) -> tuple[float, float]:
-        """How much room it takes."""
-        wide, high = self.inner.wrapOn(getattr(self, "canv", None), width / self.scale, height / self.scale)
-        self.inner_height = high
-        return min(wide * self.scale, width), high * self.scale
-
-    def draw(self) -> None:
-        """Draw at the origin of the flow."""
-        self.canv.saveState()
-        self.canv.scale(self.scale, self.scale)
-        self.inner.drawOn(self.canv, 0, 0)
-        self.canv.restoreState()
 
 
 def shortened(canvas: Canvas, text: str, room: float) -> str:
@@ -88,7 +70,7 @@ class PlanFigure(Flowable):
         super().__init__()
         self.plan, self.unit = plan, unit
         self.width = width
-        style = ParagraphStyle("c", fontName=REGULAR, fontSize=6, leading=7.5, textColor=QUIET)
+        style = ParagraphStyle("c", fontName=REGULAR, fontSize=SMALL, leading=8.8, textColor=QUIET)
         self.caption = Paragraph(escape(self._words()), style)
         self.under = self.caption.wrap(width, 100)[1] + 4
         self.height = width * plan.size[1] / plan.size[0] + self.under
@@ -112,7 +94,7 @@ class PlanFigure(Flowable):
         digits = max(0, int(np.ceil(-np.log10(self.plan.contour) - 1e-9))) if self.plan.contour > 0 else 0
         for x, y, z in self.plan.labels:
             words = number(z, digits)
-            _label(canvas, x * scale - canvas.stringWidth(words, REGULAR, 5.5) / 2, top - y * scale - 2, words)
+            _label(canvas, x * scale - canvas.stringWidth(words, REGULAR, SMALL) / 2, top - y * scale - 2, words)
         self._lines(canvas, scale, top)
         self._profiles(canvas, scale, top)
         self._marks(canvas, scale, top)
@@ -145,7 +127,8 @@ class PlanFigure(Flowable):
             said.append("hatched: no points")
         if self.plan.profiles:
             said.append("dashed: profiles")
-        return ". ".join(said[:1]) + ("; " if len(said) > 1 else "") + "; ".join(said[1:]) + ("." if said else "")
+        words = "; ".join(said)
+        return words[:1].upper() + words[1:] + ("." if said else "")
 
     def _lines(self, canvas: Canvas, scale: float, top: float) -> None:
         for line in self.plan.scene.lines:
@@ -175,12 +158,12 @@ class PlanFigure(Flowable):
                 canvas.setFillColor(Color(1, 1, 1, 0.85))
                 canvas.circle(x, y, 4.6, stroke=1, fill=1)
                 canvas.setFillColor(INK)
-                canvas.setFont(BOLD, 6.5)
+                canvas.setFont(BOLD, SMALL)
                 canvas.drawCentredString(x, y - 2.3, letter)
 
     def _marks(self, canvas: Canvas, scale: float, top: float) -> None:
         """Marks and labels; of labels that would lie on another the later ones are left out, as in a view."""
-        canvas.setFont(MEDIUM, 6)
+        canvas.setFont(MEDIUM, SMALL)
         taken: list[tuple[float, float, float]] = []
         for layer in self.plan.scene.marks:
             at = self.plan.to_pixels(layer.xyz) * scale
@@ -189,7 +172,7 @@ class PlanFigure(Flowable):
                 if layer.marked:
                     canvas.circle(x, top - y, 1.6, stroke=0, fill=1)
                 if row < len(layer.texts):
-                    wide = canvas.stringWidth(layer.texts[row], MEDIUM, 5.5)
+                    wide = canvas.stringWidth(layer.texts[row], MEDIUM, SMALL)
                     place = x + (3 if layer.marked else -wide / 2)
                     place = min(max(place, 3.0), self.width - wide - 4.0)
                     if any(abs(y - v) < LABEL_HIGH and place < b and a < place + wide for a, b, v in taken):
@@ -207,9 +190,15 @@ class PlanFigure(Flowable):
         if mapped is not None:
             title, unit, ramp = mapped.title.partition(":")[0], mapped.unit, mapped.ramp
             low, high = mapped.limits
-        x, y, tall = 6.0, self.height - 64, 46.0
+        head = f"{title} ({symbol(unit)})" if symbol(unit) else title
+        ends = [low + share * (high - low) for share in (0.0, 0.5, 1.0)]
+        words = [number(value, max(2, telling_apart((high - low) / 2))) for value in ends]
+        wide = max(
+            canvas.stringWidth(head, REGULAR, SMALL), *(9 + canvas.stringWidth(w, REGULAR, SMALL) for w in words)
+        )
+        x, y, tall = 6.0, self.height - 68, 48.0
         canvas.setFillColor(Color(1, 1, 1, 0.82))
-        canvas.roundRect(x - 3, y - 5, 46, tall + 19, 2, stroke=0, fill=1)
+        canvas.roundRect(x - 3, y - 5, wide + 6, tall + 20, 2, stroke=0, fill=1)
         colours = table(ramp)
         steps = 40
         for step in range(steps):
@@ -220,11 +209,10 @@ class PlanFigure(Flowable):
             canvas.setFillColor(Color(*(v / 255 for v in tone.tolist())))
             canvas.rect(x, y + step * tall / steps, 6, tall / steps + 0.3, stroke=0, fill=1)
         canvas.setFillColor(INK)
-        canvas.setFont(REGULAR, 5.5)
-        canvas.drawString(x, y + tall + 6, f"{title} ({symbol(unit)})")
-        for share in (0.0, 0.5, 1.0):
-            value = low + share * (high - low)
-            canvas.drawString(x + 9, y + share * tall - 1.8, number(value, max(2, telling_apart((high - low) / 2))))
+        canvas.setFont(REGULAR, SMALL)
+        canvas.drawString(x, y + tall + 6, head)
+        for share, word in zip((0.0, 0.5, 1.0), words, strict=True):
+            canvas.drawString(x + 9, y + share * tall - 2.2, word)
 
     def _ticks(self, canvas: Canvas, scale: float, top: float) -> None:
         """Crosses of the coordinate grid with eastings and northings at the edge."""
@@ -235,18 +223,18 @@ class PlanFigure(Flowable):
         canvas.setStrokeColor(Color(0.1, 0.1, 0.1, 0.45))
         canvas.setFillColor(INK)
         canvas.setLineWidth(0.4)
-        canvas.setFont(REGULAR, 5.5)
+        canvas.setFont(REGULAR, SMALL)
 
         def covered(x: float, y: float) -> bool:
             """Whether a number would lie under the legend, the north arrow or outside."""
-            legend = bool(self.plan.scene.clouds or value_map(self.plan.scene)) and x < 54 and y > self.height - 78
-            return legend or (x > self.width - 62 and y > self.height - 40) or not self.under < y < self.height
+            legend = bool(self.plan.scene.clouds or value_map(self.plan.scene)) and x < 70 and y > self.height - 84
+            return legend or (x > self.width - 74 and y > self.height - 42) or not self.under < y < self.height
 
         for e in np.arange(np.ceil(low[0] / step), high[0] / step) * step:
             x = (e - low[0]) / camera.scale * scale
             canvas.line(x, top, x, top - 5)
             if not covered(x + 2, top - 7):
-                _label(canvas, x + 2, top - 7, f"{e:.{decimals_of(step)}f} E")
+                _label(canvas, x + 2, top - 7, f"{e + 0.0:.{decimals_of(step)}f} E")
             for n in np.arange(np.ceil(low[1] / step), high[1] / step) * step:
                 y = top - (high[1] - n) / camera.scale * scale
                 canvas.line(x - 3, y, x + 3, y)
@@ -255,7 +243,7 @@ class PlanFigure(Flowable):
             y = top - (high[1] - n) / camera.scale * scale
             canvas.line(0, y, 5, y)
             if not covered(6, y + 2):
-                _label(canvas, 6, y + 2, f"{n:.{decimals_of(step)}f} N")
+                _label(canvas, 6, y + 2, f"{n + 0.0:.{decimals_of(step)}f} N")
 
     def _scale_bar(self, canvas: Canvas, scale: float) -> None:
         per_point = self.plan.camera.scale / scale
@@ -270,7 +258,7 @@ class PlanFigure(Flowable):
         canvas.setStrokeColor(INK)
         canvas.setLineWidth(0.5)
         canvas.rect(x, low + 3, width, 2.5)
-        canvas.setFont(REGULAR, 6)
+        canvas.setFont(REGULAR, SMALL)
         canvas.drawCentredString(x + width / 2, low + 7.5, f"{number(length, decimals_of(length))} {symbol(self.unit)}")
 
     def _north(self, canvas: Canvas) -> None:
@@ -285,7 +273,7 @@ class PlanFigure(Flowable):
         path.lineTo(x + 3.2, y + 3)
         path.close()
         canvas.drawPath(path, stroke=0, fill=1)
-        canvas.setFont(BOLD, 6)
+        canvas.setFont(BOLD, SMALL)
         canvas.drawCentredString(x, y - 4, "N")
 
 
@@ -300,7 +288,7 @@ class ProfileFigure(Flowable):
     def draw(self) -> None:
         """Draw at the origin of the flow."""
         canvas: Canvas = self.canv
-        left, bottom, top = 30.0, 14.0, self.height - 12
+        left, bottom, top = 34.0, 15.0, self.height - 14
         both = np.concatenate([trace for _, _, trace in self.profile.traces])
         both = both[np.isfinite(both)]
         if not len(both):
@@ -317,10 +305,10 @@ class ProfileFigure(Flowable):
             left += (right - left - float(self.profile.distance[-1]) * sx) / 2
         sy = exaggeration * sx
         x = left + self.profile.distance * sx
-        canvas.setFont(MEDIUM, 7)
+        canvas.setFont(MEDIUM, TITLE)
         canvas.setFillColor(INK)
-        canvas.drawString(0, self.height - 7, self.profile.title)
-        canvas.setFont(REGULAR, 6)
+        canvas.drawString(0, self.height - 8, self.profile.title)
+        canvas.setFont(REGULAR, SMALL)
         canvas.setFillColor(QUIET)
         canvas.drawRightString(self.width, self.height - 7, f"heights × {exaggeration:g}, all in {symbol(self.unit)}")
         self._axes(canvas, (left, bottom, top), (low, high), (sx, sy))
@@ -328,7 +316,7 @@ class ProfileFigure(Flowable):
             self._between(canvas, x, bottom + (self.profile.base - low) * sy, bottom + (self.profile.top - low) * sy)
         for _, role, trace in reversed(self.profile.traces):
             _polyline(canvas, x, bottom + (trace - low) * sy, EDGE if role == "base" else INK)
-        canvas.setFont(BOLD, 6.5)
+        canvas.setFont(BOLD, SMALL)
         canvas.setFillColor(INK)
         for at, letter in zip((x[0] - 3, x[-1] + 3), self.ends, strict=True):
             canvas.drawCentredString(float(at), top + 1, letter)
@@ -390,10 +378,10 @@ class PlotFigure(Flowable):
     def draw(self) -> None:
         """Draw at the origin of the flow."""
         canvas: Canvas = self.canv
-        left, bottom, top = 34.0, 20.0, self.height - 12
-        canvas.setFont(MEDIUM, 7)
+        left, bottom, top = 40.0, 22.0, self.height - 14
+        canvas.setFont(MEDIUM, TITLE)
         canvas.setFillColor(INK)
-        canvas.drawString(0, self.height - 7, self.plot.title)
+        canvas.drawString(0, self.height - 8, self.plot.title)
         x, y = _plotted(self.plot)
         if not len(x):
             return
@@ -405,18 +393,21 @@ class PlotFigure(Flowable):
         ends = np.concatenate([x - step / 2, x + step / 2, curve[:, 0]])
         first, last = float(ends.min()), float(ends.max())
         sx, sy = (self.width - left) / (last - first), (top - bottom) / span
-        canvas.setFont(REGULAR, 6)
+        canvas.setFont(REGULAR, SMALL)
         for level, words in _rounds(low, high, 3):
             at = bottom + (level - low) * sy
             canvas.setStrokeColor(HAIR)
             canvas.line(left, at, self.width, at)
             canvas.setFillColor(QUIET)
             canvas.drawRightString(left - 3, at - 2, words)
-        if self.plot.kind != "bars":
+        if self.plot.kind == "bars" and self.plot.names:
+            canvas.setFillColor(QUIET)
+            _bar_names(canvas, self.plot.names, left + (x - first) * sx, step * sx, bottom)
+        elif self.plot.kind != "bars":
             for value, words in _rounds(first, last, 8):
                 at = left + (value - first) * sx
                 canvas.line(at, bottom, at, bottom - 2)
-                canvas.drawCentredString(min(max(at, left + 6), self.width - 8), bottom - 8, words)
+                canvas.drawCentredString(min(max(at, left + 6), self.width - 8), bottom - 9, words)
         canvas.drawCentredString((left + self.width) / 2, 2, self.plot.x_title)
         canvas.drawRightString(self.width, self.height - 7, self.plot.y_title)
         places = left + (x - first) * sx
@@ -433,6 +424,14 @@ class PlotFigure(Flowable):
             canvas.setFillColor(ACCENT)
             for at, value in zip(places.tolist(), y.tolist(), strict=True):
                 canvas.circle(at, bottom + (value - low) * sy, 1.2, 0, 1)
+
+
+def _bar_names(canvas: Canvas, names: tuple[str, ...], places: Floats, room: float, bottom: float) -> None:
+    """The name of each bar under it, cut where it is too long, every second or third where there are too many."""
+    every = max(1, int(np.ceil(NAME_ROOM / max(room, 1e-6))))
+    for number_ in range(0, len(names), every):
+        words = shortened(canvas, names[number_], room * every - 4)
+        canvas.drawCentredString(float(places[number_]), bottom - 9, words)
 
 
 def _rounds(low: float, high: float, parts: int) -> list[tuple[float, str]]:
@@ -460,9 +459,9 @@ def _plotted(plot: Plot) -> tuple[Floats, Floats]:
 
 def _label(canvas: Canvas, x: float, y: float, text: str, font: str = REGULAR) -> None:
     """Small text on a light ground, readable over any picture."""
-    canvas.setFont(font, 5.5)
+    canvas.setFont(font, SMALL)
     canvas.setFillColor(Color(1, 1, 1, 0.75))
-    canvas.rect(x - 1, y - 1.5, canvas.stringWidth(text, font, 5.5) + 2, 6.5, stroke=0, fill=1)
+    canvas.rect(x - 1, y - 1.8, canvas.stringWidth(text, font, SMALL) + 2, 8, stroke=0, fill=1)
     canvas.setFillColor(INK)
     canvas.drawString(x, y, text)
 

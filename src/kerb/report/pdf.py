@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
@@ -10,16 +11,17 @@ from typing import Any
 from xml.sax.saxutils import escape
 
 from reportlab import rl_config
-from reportlab.lib.enums import TA_LEFT, TA_RIGHT
+from reportlab.lib.enums import TA_RIGHT
 from reportlab.lib.pagesizes import A4
-from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
+from reportlab.pdfbase.pdfmetrics import stringWidth
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import (
     BaseDocTemplate,
     Flowable,
     Frame,
-    KeepInFrame,
+    KeepTogether,
+    NextPageTemplate,
     PageBreak,
     PageTemplate,
     Paragraph,
@@ -30,12 +32,12 @@ from reportlab.platypus import (
 from kerb import __version__
 from kerb.core.cloud.store import CloudStore
 from kerb.core.errors import OutputError
+from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals, bound, count, quantity, readable
 from kerb.formats.written import placed_when_complete
 from kerb.job.state import Title
 from kerb.report.appendix import page_flow
 from kerb.report.flow import (
-    ACCENT,
     ALARM,
     BOLD,
     HAIR,
@@ -47,7 +49,6 @@ from kerb.report.flow import (
     PlanFigure,
     PlotFigure,
     ProfileFigure,
-    Smaller,
     register_fonts,
     shortened,
 )  # fmt: skip
@@ -56,7 +57,7 @@ from kerb.report.plan import plan_of
 from kerb.report.reading import method_text
 from kerb.report.repeat import repeat_lines
 from kerb.report.sections_figure import section_figures
-from kerb.report.text import bound_by, heading, printed_cell, printed_columns
+from kerb.report.tables import TURNED, UPRIGHT, Grid, rules, style_of, summary_table, table_flow, title_of
 from kerb.studies.kind import COUNT, REPORT, SUMMARY, FigureAbout, StudyKind
 from kerb.studies.layers import Chart, Profile, Sections
 from kerb.studies.outcome import Figure, Outcome, bounded
@@ -81,10 +82,10 @@ SECTIONS = {
 }
 USUAL = ("summary", "plan", "profiles", "tables", "method", "inputs", "repeat", "items", "signature")
 MARGIN = 17 * mm
-MOST_ROWS = 400
+# Share of a page's width that the picture has.
+PLAN_SHARE = 0.62
 # Pictures go in as bytes, not as letters: a file smaller by a sixth, made sooner.
 rl_config.useA85 = 0
-SCALES = (1.0, 0.94, 0.88, 0.82, 0.76, 0.7)
 
 
 @dataclass(frozen=True)
@@ -125,56 +126,78 @@ def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: b
         partial.write_bytes(data)
 
 
-def make_report(chapters: list[Chapter], wish: ReportWish) -> bytes:
-    """The report as the bytes of a PDF."""
+def make_report(chapters: list[Chapter], wish: ReportWish, progress: Progress | None = None) -> bytes:
+    """The report as the bytes of a PDF. Raises Cancelled."""
+    story: list[Flowable] = []
+    for part in pieces_of(chapters, wish, progress or Progress()):
+        story += [*([PageBreak()] if story else []), *part]
+    return _built(story, wish, 1)[0]
+
+
+def make_parts(chapters: list[Chapter], wish: ReportWish, stopped: Callable[[], bool]) -> Iterator[bytes]:
+    """The report part by part, each as a PDF of its own, for a preview that shows what is there; pages are numbered through."""
+    page = 1
+    for part in pieces_of(chapters, wish, Progress()):
+        if stopped():
+            return
+        data, count_ = _built(part, wish, page)
+        page += count_
+        yield data
+
+
+def pieces_of(chapters: list[Chapter], wish: ReportWish, progress: Progress) -> Iterator[list[Flowable]]:
+    """What flows over the pages: a summary, the chapters with a page for each item, methods; at the end a place to sign."""
     register_fonts()
+    room = _room(wish)
+    signature = [KeepTogether([Spacer(1, 5 * mm), _signature(wish, room[0])])] if "signature" in wish.sections else []
+    pages = [page for chapter in chapters for page in _pages(chapter, wish)]
+    if len(chapters) > 1 and "summary" in wish.sections:
+        yield _summary(chapters, wish, room)
+    ending = [*_how(chapters, wish), *signature]
+    for number, page in enumerate(pages):
+        progress.step(number / len(pages), f"Report: {page.name}")
+        yield [*_chapter(page, wish, room), *(ending if len(pages) == 1 else [])]
+    if len(pages) > 1 and ending:
+        yield ending
+    if "appendix" in wish.sections:
+        for key in dict.fromkeys(chapter.outcome.study for chapter in chapters):
+            yield page_flow(method_text(study_kind(key).help_page), room[0])
+    if not chapters:
+        yield [Paragraph("Nothing was chosen for this report.", style_of(10))]
+
+
+def _room(wish: ReportWish) -> tuple[float, float]:
+    """Width of what stands on a page, and on one that is turned."""
+    page = PAGES.get(wish.title.page, A4)
+    return page[0] - 2 * MARGIN, page[1] - 2 * MARGIN
+
+
+def _built(story: list[Flowable], wish: ReportWish, first: int) -> tuple[bytes, int]:
+    """A PDF whose first page has a number, and how many pages it has."""
     out = io.BytesIO()
     page = PAGES.get(wish.title.page, A4)
     document = BaseDocTemplate(
         out, pagesize=page, leftMargin=MARGIN, rightMargin=MARGIN, topMargin=25 * mm, bottomMargin=14 * mm,
         title=readable(wish.title.name), author=readable(wish.title.analyst), creator=f"Kerb {__version__}",
     )  # fmt: skip
-    frame = Frame(
-        MARGIN, 14 * mm, page[0] - 2 * MARGIN, page[1] - 38 * mm, leftPadding=0, rightPadding=0, topPadding=0,
-        bottomPadding=0,
-    )  # fmt: skip
-    document.addPageTemplates(PageTemplate("page", [frame], onPage=lambda c, d: _furniture(c, d, wish)))
-    width, height = page[0] - 2 * MARGIN, page[1] - 38 * mm - 1
-    story: list[Flowable] = []
-    if len(chapters) > 1 and "summary" in wish.sections:
-        story += _summary(chapters, wish, width)
-    for chapter in chapters:
-        if story:
-            story.append(PageBreak())
-        for page in _pages(chapter, wish):
-            if page is not chapter:
-                story.append(PageBreak())
-            # A page a study: a little smaller where there is much to say. Long tables may run on as long as they like.
-            long = "details" in wish.sections or any(len(t.rows) > 12 for t in _chosen_tables(page, wish))
-            long = long or any(isinstance(chart, Sections) for chart in page.outcome.charts)
-            story += _chapter(page, wish, width) if long else [_on_a_page(page, wish, width, height)]
-    if "appendix" in wish.sections:
-        story += _appendix(chapters, width)
-    document.build(story or [Paragraph("Nothing was chosen for this report.", _style(10))])
-    return out.getvalue()
 
-
-def _on_a_page(chapter: Chapter, wish: ReportWish, width: float, height: float) -> Flowable:
-    """A chapter on one page, set smaller as a whole where it is long: all its parts keep their width."""
-    for scale in SCALES:
-        pieces = _chapter(chapter, wish, width / scale)
-        needed = sum(
-            piece.wrap(width / scale, 1e6)[1] + piece.getSpaceBefore() + piece.getSpaceAfter() for piece in pieces
+    def template(name: str, size: tuple[float, float]) -> PageTemplate:
+        frame = Frame(
+            MARGIN, 14 * mm, size[0] - 2 * MARGIN, size[1] - 38 * mm, leftPadding=0, rightPadding=0, topPadding=0,
+            bottomPadding=0,
+        )  # fmt: skip
+        return PageTemplate(
+            name, [frame], onPage=lambda c, d: _furniture(c, d.page + first - 1, size, wish), pagesize=size
         )
-        if needed <= height / scale or scale == SCALES[-1]:
-            break
-    pieces = _chapter(chapter, wish, width / scale)
-    return Smaller(KeepInFrame(width / scale, height / scale, pieces, mode="shrink"), scale)
+
+    document.addPageTemplates([template(UPRIGHT, page), template(TURNED, (page[1], page[0]))])
+    document.build(story)
+    return out.getvalue(), document.page
 
 
-def _furniture(canvas: Canvas, document: BaseDocTemplate, wish: ReportWish) -> None:
+def _furniture(canvas: Canvas, page: int, size: tuple[float, float], wish: ReportWish) -> None:
     """Title block at the head and page number at the foot of every page."""
-    title, (width, height) = wish.title, document.pagesize
+    title, (width, height) = wish.title, size
     left, right, top = MARGIN, width - MARGIN, height - 13 * mm
     canvas.saveState()
     if title.logo and Path(title.logo).exists():
@@ -205,13 +228,8 @@ def _furniture(canvas: Canvas, document: BaseDocTemplate, wish: ReportWish) -> N
     datum = "" if system.vertical_name else " · vertical datum not stated"
     words = f"{system.sentence}{datum} · Kerb {__version__}"
     canvas.drawString(MARGIN, 9 * mm, shortened(canvas, words, right - MARGIN - 12 * mm))
-    canvas.drawRightString(right, 9 * mm, f"{document.page}")
+    canvas.drawRightString(right, 9 * mm, f"{page}")
     canvas.restoreState()
-
-
-def _style(size: float, **more: Any) -> ParagraphStyle:
-    given = {"fontName": REGULAR, "textColor": INK, "leading": size * 1.32, **more}
-    return ParagraphStyle(f"s{size}", fontSize=size, **given)
 
 
 def _pages(chapter: Chapter, wish: ReportWish) -> list[Chapter]:
@@ -225,52 +243,47 @@ def _pages(chapter: Chapter, wish: ReportWish) -> list[Chapter]:
     return pages
 
 
-def _summary(chapters: list[Chapter], wish: ReportWish, width: float) -> list[Flowable]:
+def _summary(chapters: list[Chapter], wish: ReportWish, room: tuple[float, float]) -> list[Flowable]:
     """A table for each kind of study: its figures for the summary, and the sums of those that add."""
-    story: list[Flowable] = [Paragraph("Summary", _style(16, fontName=BOLD)), Spacer(1, 4 * mm)]
+    story: list[Flowable] = [Paragraph("Summary", style_of(16, fontName=BOLD)), Spacer(1, 4 * mm)]
     groups: dict[str, list[Chapter]] = {}
     for chapter in chapters:
         groups.setdefault(chapter.outcome.study, []).append(chapter)
     for key, own in groups.items():
-        story += _summary_of(study_kind(key), own, wish, width)
+        story += _summary_of(study_kind(key), own, wish, room[0])
     if any(chapter.out_of_date for chapter in chapters):
         names = ", ".join(chapter.name for chapter in chapters if chapter.out_of_date)
-        story.append(Paragraph(escape(f"Out of date: {names}."), _style(9, fontName=BOLD, textColor=ALARM)))
+        story.append(Paragraph(escape(f"Out of date: {names}."), style_of(9, fontName=BOLD, textColor=ALARM)))
     return story
 
 
-def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, width: float) -> list[Flowable]:
+def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, room: float) -> list[Flowable]:
     decimals, about = wish.title.decimals, kind.where(SUMMARY)
     names = [figure.name for figure in about]
     heads = [kind.title, *(figure.label for figure in about)]
-    heads.insert(2, "95 % bound")
+    first_figures = [chapter.outcome.figures.get(names[0]) for chapter in chapters]
+    bounds = any(figure is not None and figure.u95 is not None for figure in first_figures)
+    heads[2:2] = ["95 % bound"] if bounds else []
     heads.append("Notes")
-    first_, *others = heads
-    at_right = _style(7.5, fontName=MEDIUM, textColor=QUIET, alignment=TA_RIGHT)
-    rows: list[list[Any]] = [[first_, *(Paragraph(escape(words), at_right) for words in others)]]
+    grid = Grid(heads, [], [n == 0 for n in range(len(heads))], [False] * len(heads))
     for chapter in chapters:
         figures = chapter.outcome.figures
         cells = [_text_of(figures.get(figure.name), figure, decimals) for figure in about]
         first = figures.get(names[0])
-        cells.insert(1, bound(first.u95, first.unit, decimals) if first else "—")
+        cells[1:1] = [bound(first.u95, first.unit, decimals) if first else "—"] if bounds else []
         name = f"{chapter.name} (out of date)" if chapter.out_of_date else chapter.name
-        rows.append([Paragraph(escape(name), _style(8)), *cells, str(len(chapter.outcome.warnings) or "")])
+        grid.rows.append([name, *cells, str(len(chapter.outcome.warnings) or "")])
     # Of two surveys of one yard nothing is summed: the same material would count twice.
     sums = len(chapters) > 1 and any(figure.adds for figure in about) and len({_survey_of(c) for c in chapters}) == 1
     if sums:
-        rows.append(_sums(kind, chapters, decimals))
-    wide = 0.2 if len(about) > 3 else 0.28
-    shares = [0.75 if figure.quantity == COUNT else 1.4 for figure in about]
-    shares.insert(1, 1.1)
-    rest = [width * (1 - wide - 0.08) * share / sum(shares) for share in shares]
-    table = Table(rows, colWidths=[width * wide, *rest, width * 0.08], repeatRows=1)
-    table.setStyle(_table_style(numbers_from=1, total=sums))
-    story: list[Flowable] = [table, Spacer(1, 3 * mm)]
+        grid.rows.append(_sums(kind, chapters, decimals, bounds))
+    table = summary_table(grid, room, total=sums)
+    story: list[Flowable] = [KeepTogether([table, Spacer(1, 3 * mm)]) if len(grid.rows) < 14 else table]
     if sums:
         same = " and ".join(kind.shared).lower()
         words = "Of the total's bound, parts that have nothing to do with each other add by root sum of squares"
         words += f"; the {same}, which studies of one survey share, adds plainly." if same else "."
-        story.append(Paragraph(escape(words), _style(7.5, textColor=QUIET)))
+        story.append(Paragraph(escape(words), style_of(7.5, textColor=QUIET)))
     return [*story, Spacer(1, 3 * mm)]
 
 
@@ -279,7 +292,7 @@ def _survey_of(chapter: Chapter) -> str:
     return chapter.outcome.inputs[0].path if chapter.outcome.inputs else ""
 
 
-def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals) -> list[Any]:
+def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals, bounds: bool) -> list[Any]:
     """The last row: sums of what adds, where every study has it in the same unit."""
     cells: list[str] = []
     spread = ""
@@ -296,7 +309,7 @@ def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals) -> list[
         cells.append(quantity(whole, units.pop(), decimals, u95=together if place == 0 else None))
         if place == 0:
             spread = bound(together, known[0].unit, decimals)
-    cells.insert(1, spread)
+    cells[1:1] = [spread] if bounds else []
     return ["Total", *cells, ""]
 
 
@@ -308,31 +321,12 @@ def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> s
     return quantity(figure.value, figure.unit, decimals, signed=about.signed, u95=figure.u95)
 
 
-def _table_style(numbers_from: int, total: bool = False) -> list[tuple]:
-    style: list[tuple] = [
-        ("FONT", (0, 0), (-1, -1), REGULAR, 8),
-        ("FONT", (0, 0), (-1, 0), MEDIUM, 7.5),
-        ("TEXTCOLOR", (0, 0), (-1, 0), QUIET),
-        ("TEXTCOLOR", (0, 1), (-1, -1), INK),
-        ("LINEBELOW", (0, 0), (-1, -1), 0.35, HAIR),
-        ("ALIGN", (numbers_from, 0), (-1, -1), "RIGHT"),
-        ("TOPPADDING", (0, 0), (-1, -1), 1.5),
-        ("BOTTOMPADDING", (0, 0), (-1, -1), 1.9),
-        ("LEFTPADDING", (0, 0), (0, -1), 0),
-        ("RIGHTPADDING", (-1, 0), (-1, -1), 0),
-        ("VALIGN", (0, 0), (-1, -1), "TOP"),
-    ]
-    if total:
-        style.append(("FONT", (0, -1), (-1, -1), BOLD, 8))
-    return style
-
-
-def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]:
-    outcome = chapter.outcome
+def _chapter(chapter: Chapter, wish: ReportWish, room: tuple[float, float]) -> list[Flowable]:
+    outcome, width = chapter.outcome, room[0]
     kind = study_kind(outcome.study)
     story: list[Flowable] = [
-        Paragraph(escape(chapter.name), _style(16, fontName=BOLD)),
-        Paragraph(escape(" · ".join([kind.question, _surveyed(outcome)])), _style(9, textColor=QUIET)),
+        Paragraph(escape(chapter.name), style_of(16, fontName=BOLD)),
+        Paragraph(escape(" · ".join([kind.question, _surveyed(outcome)])), style_of(9, textColor=QUIET)),
         Spacer(1, 1.5 * mm),
         *_out_of_date(chapter, width),
         *_headline(outcome, kind, wish.title.decimals),
@@ -352,23 +346,42 @@ def _chapter(chapter: Chapter, wish: ReportWish, width: float) -> list[Flowable]
             else:
                 story.append(PlotFigure(chart, width, 34 * mm))
     for table in _chosen_tables(chapter, wish):
-        story += _table(table, wish.title.decimals, width)
-    if "method" in wish.sections and outcome.method:
-        story += [_heading("Method"), Paragraph(escape(outcome.method), _style(7.5))]
-    if "inputs" in wish.sections:
-        story += _inputs(outcome)
-    if "repeat" in wish.sections and chapter.setup is not None:
-        story += _repeat(chapter, wish.title.decimals)
-    if "signature" in wish.sections:
-        story += [Spacer(1, 3 * mm), _signature(wish, width)]
-    return story
+        story += table_flow(table, wish.title.decimals, *room)
+    return _without_empty_pages(story)
+
+
+def _how(chapters: list[Chapter], wish: ReportWish) -> list[Flowable]:
+    """How the figures were made, study by study: methods, inputs and settings, running on from page to page."""
+    story: list[Flowable] = []
+    for chapter in chapters:
+        outcome, own = chapter.outcome, []
+        if "method" in wish.sections and outcome.method:
+            own += [title_of("Method"), Paragraph(escape(outcome.method), style_of(7.5))]
+        if "inputs" in wish.sections:
+            own += _inputs(outcome)
+        if "repeat" in wish.sections and chapter.setup is not None:
+            own += _repeat(chapter, wish.title.decimals)
+        if own and len(chapters) == 1:
+            return own
+        if own:
+            name = Paragraph(escape(chapter.name), style_of(10.5, fontName=BOLD, spaceBefore=9, keepWithNext=1))
+            story += [KeepTogether([name, *own[:2]]), *own[2:]]
+    head = Paragraph("Methods, inputs and settings", style_of(16, fontName=BOLD))
+    return [head, *story] if story else []
+
+
+def _without_empty_pages(story: list[Flowable]) -> list[Flowable]:
+    """A chapter that ends on a turned page goes on with nothing."""
+    while story and isinstance(story[-1], (PageBreak, NextPageTemplate, Spacer)):
+        story.pop()
+    return [NextPageTemplate(UPRIGHT), *story]
 
 
 def _out_of_date(chapter: Chapter, width: float) -> list[Flowable]:
     """A band across the page when the figure belongs to another state of the study."""
     if not chapter.out_of_date:
         return []
-    words = Paragraph(escape(f"Out of date: {chapter.out_of_date}"), _style(10, fontName=BOLD, textColor=ALARM))
+    words = Paragraph(escape(f"Out of date: {chapter.out_of_date}"), style_of(10, fontName=BOLD, textColor=ALARM))
     table = Table([[words]], colWidths=[width])
     table.setStyle([("BOX", (0, 0), (-1, -1), 1.2, ALARM), ("BACKGROUND", (0, 0), (-1, -1), WARN)])
     return [table, Spacer(1, 2 * mm)]
@@ -387,21 +400,25 @@ def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flo
     if kind.describe is not None:
         details += kind.describe(outcome.settings, outcome)
     words = about.label + (", " + " · ".join(details) if details else "")
-    doubt = [Paragraph(escape(f"Warning: {outcome.verdict}"), _style(11, fontName=BOLD, textColor=ALARM))]
+    doubt = [Paragraph(escape(f"Warning: {outcome.verdict}"), style_of(11, fontName=BOLD, textColor=ALARM))]
     return [
-        Paragraph(escape(_text_of(figure, about, decimals)), _style(27, fontName=BOLD, leading=31)),
+        Paragraph(escape(_text_of(figure, about, decimals)), style_of(27, fontName=BOLD, leading=31)),
         *(doubt if outcome.verdict else []),
-        Paragraph(escape(words), _style(9, textColor=QUIET)),
+        Paragraph(escape(words), style_of(9, textColor=QUIET)),
     ]
 
 
 def _warnings(outcome: Outcome, width: float) -> list[Flowable]:
     if not outcome.warnings:
         return []
-    rows = [
-        [Paragraph(f'<font name="{BOLD}">Note</font>&nbsp;&nbsp;{escape(note.text)}', _style(8))]
-        for note in outcome.warnings
-    ]
+    rows = []
+    for subject, texts in _grouped(outcome):
+        words = (
+            " ".join(texts)
+            if not subject
+            else f'<font name="{MEDIUM}">{escape(subject)}</font>&nbsp;&nbsp;' + " ".join(texts)
+        )
+        rows.append([Paragraph(f'<font name="{BOLD}">Note</font>&nbsp;&nbsp;{words}', style_of(8))])
     table = Table(rows, colWidths=[width])
     table.setStyle(
         [
@@ -414,18 +431,35 @@ def _warnings(outcome: Outcome, width: float) -> list[Flowable]:
     return [Spacer(1, 2.5 * mm), table]
 
 
+def _grouped(outcome: Outcome) -> list[tuple[str, list[str]]]:
+    """Notes one by one, those of an item of the outcome together under its name, each said once."""
+    groups: dict[str, list[str]] = {}
+    for number, note in enumerate(outcome.warnings):
+        name, _, rest = note.text.partition(": ")
+        subject = name if rest and name in outcome.items else ""
+        text = escape(rest[:1].upper() + rest[1:] if subject else note.text)
+        text = text if text.endswith((".", "?", "!")) or not subject else text + "."
+        own = groups.setdefault(subject or f"\0{number}", [])
+        own += [text] if text not in own else []
+    return [("" if key.startswith("\0") else key, texts) for key, texts in groups.items()]
+
+
 def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width: float) -> Flowable:
     outcome, decimals = chapter.outcome, wish.title.decimals
-    left = width * 0.44
+    left = width * (1 - PLAN_SHARE) - 3 * mm
+    shown = [(about, outcome.figures[about.name]) for about in kind.where(REPORT) if about.name in outcome.figures]
     rows = [
-        [outcome.figures[about.name].label, _text_of(outcome.figures[about.name], about, decimals)]
-        for about in kind.where(REPORT)
-        if about.name in outcome.figures and not (about.optional and outcome.figures[about.name].value is None)
-    ]  # fmt: skip
-    table = Table(rows or [["", ""]], colWidths=[left * 0.6, left * 0.4])
+        [Paragraph(escape(figure.label), style_of(8)), _text_of(figure, about, decimals)]
+        for about, figure in shown
+        if not (about.optional and figure.value is None)
+    ]
+    values = max((stringWidth(words, REGULAR, 8) for _, words in rows), default=0.0) + 2
+    values = min(values, 0.6 * left)
+    table = Table(rows or [["", ""]], colWidths=[left - values, values])
     table.setStyle(
         [
-            *_table_style(numbers_from=1),
+            *rules(numbers_from=1),
+            ("RIGHTPADDING", (0, 0), (0, -1), 4),
             ("FONT", (0, 0), (-1, 0), REGULAR, 8),
             ("TEXTCOLOR", (0, 0), (-1, 0), INK),
         ]
@@ -433,16 +467,13 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
     lines = [c.line for c in _charts(chapter) if isinstance(c, Profile)] if "profiles" in wish.sections else []
     plan = plan_of(chapter.cloud, outcome, lines, decimals, look=chapter.look) if "plan" in wish.sections else None
     if plan is None:
+        table.hAlign = "LEFT"
         return table
-    picture = PlanFigure(plan, outcome.unit, width * 0.50)
-    both = Table([[table, picture]], colWidths=[width * 0.50, width * 0.50])
+    picture = PlanFigure(plan, outcome.unit, width * PLAN_SHARE)
+    both = Table([[table, picture]], colWidths=[width * (1 - PLAN_SHARE), width * PLAN_SHARE])
     both.setStyle([("VALIGN", (0, 0), (-1, -1), "TOP"), ("LEFTPADDING", (0, 0), (-1, -1), 0),
                    ("RIGHTPADDING", (0, 0), (-1, -1), 0), ("TOPPADDING", (0, 0), (-1, -1), 0)])  # fmt: skip
     return both
-
-
-def _heading(text: str) -> Flowable:
-    return Paragraph(text, _style(8.5, fontName=MEDIUM, textColor=ACCENT, spaceBefore=6, spaceAfter=2))
 
 
 def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
@@ -455,60 +486,15 @@ def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
     return [outcome.tables[name] for name in names if name in outcome.tables]
 
 
-def _table(table: StudyTable, decimals: Decimals, width: float) -> list[Flowable]:
-    """A table of a study: numbers at the right with their unit in the heading, long texts wrapped, no empty columns."""
-    table = _filled(table)
-    bounds, columns = bound_by(table), printed_columns(table, decimals)
-    count_ = len(table.columns)
-    texts = [any(isinstance(row[n], str) for row in table.rows) for n in range(count_)]
-    words = [max((len(word) for word in heading(c).split()), default=4) for c in columns]
-    longest = [max((len(r[n]) for r in table.rows[:50] if isinstance(r[n], str)), default=0) for n in range(count_)]
-    weights = [max(min(length, 44), word + 2) if text else max(9, word + 1)
-               for length, word, text in zip(longest, words, texts, strict=True)]  # fmt: skip
-    size = 7.5 if count_ <= 8 else 5.4
-    heads = [
-        Paragraph(
-            escape(heading(c)),
-            _style(size, fontName=MEDIUM, textColor=QUIET, alignment=TA_LEFT if text or not n else TA_RIGHT),
-        )
-        for n, (c, text) in enumerate(zip(columns, texts, strict=True))
-    ]
-    rows: list[list[Any]] = [heads]
-    for row in table.rows[:MOST_ROWS]:
-        cells: list[Any] = []
-        for place, cell in enumerate(row):
-            if isinstance(cell, str):
-                cells.append(Paragraph(escape(cell), _style(size)))
-            else:
-                cells.append(printed_cell(table, row, place, decimals, bounds))
-        rows.append(cells)
-    shown = Table(rows, colWidths=[width * w / sum(weights) for w in weights], repeatRows=1)
-    style = [*_table_style(numbers_from=1), ("FONT", (0, 1), (-1, -1), REGULAR, size)]
-    style += [("ALIGN", (n, 0), (n, -1), "LEFT") for n, text in enumerate(texts) if text]
-    shown.setStyle(style)
-    more = len(table.rows) - MOST_ROWS
-    tail = [Paragraph(f"and {more} more rows, in the files that come with this report", _style(7))] if more > 0 else []
-    return [_heading(escape(table.title)), shown, *tail]
-
-
-def _filled(table: StudyTable) -> StudyTable:
-    """The table without the columns in which no row has anything."""
-    kept = [
-        n for n in range(len(table.columns)) if not table.rows or any(row[n] not in (None, "") for row in table.rows)
-    ]
-    rows = tuple(tuple(row[n] for n in kept) for row in table.rows)
-    return StudyTable(table.title, tuple(table.columns[n] for n in kept), rows)
-
-
 def _inputs(outcome: Outcome) -> list[Flowable]:
-    story: list[Flowable] = [_heading("Inputs")]
+    story: list[Flowable] = [title_of("Inputs")]
     for item in outcome.inputs:
         name = Path(item.path).name or "cloud"
         role = item.role.capitalize()
         used = f", {count(item.used)} used" if item.used != item.points else ""
         survey = f"survey of {item.survey}" if item.survey else "date of survey not stated"
         text = f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail[:1].upper()}{item.detail[1:]}"
-        story.append(Paragraph(escape(text), _style(7.5)))
+        story.append(Paragraph(escape(text), style_of(7.5)))
     return story
 
 
@@ -527,23 +513,14 @@ def _repeat(chapter: Chapter, decimals: Decimals) -> list[Flowable]:
     """Every setting the figure came from, and what was done to the data before."""
     assert chapter.setup is not None
     lines = [f"{label}: {words}" for label, words in repeat_lines(chapter.setup, chapter.outcome, decimals)]
-    return [_heading("To repeat it"), Paragraph(escape(". ".join(lines) + "."), _style(7))]
-
-
-def _appendix(chapters: list[Chapter], width: float) -> list[Flowable]:
-    """The method page of each kind of study in the report."""
-    story: list[Flowable] = []
-    for key in dict.fromkeys(chapter.outcome.study for chapter in chapters):
-        story.append(PageBreak())
-        story += page_flow(method_text(study_kind(key).help_page), width)
-    return story
+    return [title_of("To repeat it"), Paragraph(escape(". ".join(lines) + "."), style_of(7))]
 
 
 def _signature(wish: ReportWish, width: float) -> Flowable:
-    right = _style(7, textColor=QUIET, alignment=TA_RIGHT)
+    right = style_of(7, textColor=QUIET, alignment=TA_RIGHT)
     table = Table(
-        [["", "", ""], [Paragraph(f"Analyst: {escape(wish.title.analyst)}", _style(7, textColor=QUIET)),
-                        Paragraph("Signature", _style(7, textColor=QUIET)), Paragraph("Date", right)]],
+        [["", "", ""], [Paragraph(f"Analyst: {escape(wish.title.analyst)}", style_of(7, textColor=QUIET)),
+                        Paragraph("Signature", style_of(7, textColor=QUIET)), Paragraph("Date", right)]],
         colWidths=[width * 0.36, width * 0.4, width * 0.24], rowHeights=[8 * mm, None],
     )  # fmt: skip
     table.setStyle([("LINEABOVE", (0, 1), (-1, 1), 0.5, INK), ("LEFTPADDING", (0, 0), (0, -1), 0)])

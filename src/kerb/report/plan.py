@@ -23,7 +23,9 @@ from kerb.studies.showing import How, bounds_of, put
 PIXELS = (960, 720)
 LABELS_APART = 150.0
 # Shares of the picture's width: of the legend at its left, and that stays free at its right.
-LEGEND, BESIDE = 0.17, 0.02
+LEGEND, BESIDE = 0.17, 0.04
+# So far beyond the cloud, as a share of its size, things belong to the picture.
+NEAR = 0.05
 STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 PALETTE = {
     "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "unseen": (255, 255, 255),
@@ -88,6 +90,18 @@ def _level(picture: Picture, least: float) -> bool:
     return len(depth) > 0 and bool(np.ptp(np.percentile(depth, [5, 95])) < least)
 
 
+def _within(ends: tuple[Floats, Floats], store: CloudStore | None) -> tuple[Floats, Floats]:
+    """What is shown in plan: what was found, as far as it lies on the cloud or near it. A point left out for lying far off
+    does not make all others small."""
+    if store is None:
+        return ends
+    low, high = store.bounds
+    room = NEAR * (high[:2] - low[:2])
+    first, last = ends[0].copy(), ends[1].copy()
+    first[:2], last[:2] = np.maximum(first[:2], low[:2] - room), np.minimum(last[:2], high[:2] + room)
+    return (first, last) if np.all(last[:2] > first[:2]) else ends
+
+
 def plan_of(
     store: CloudStore | None, outcome: Outcome, profiles: Sequence[Floats] = (), decimals: Decimals | None = None,
     size: tuple[int, int] = PIXELS, look: Mapping[str, Any] | None = None,
@@ -100,7 +114,7 @@ def plan_of(
     ends = bounds_of(outcome)
     if ends is None:
         return None
-    low, high = ends
+    low, high = _within(ends, store)
     camera = _framed(low, high, outcome.settings.get("seen_from", (0.0, 90.0)), size)
     # Lines of equal elevation belong to what is seen from above.
     interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and camera.tilt == 90.0 else 0.0

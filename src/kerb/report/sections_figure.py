@@ -12,13 +12,13 @@ from reportlab.platypus import Flowable, Spacer
 
 from kerb.core.quantity import decimals_of, number, symbol
 from kerb.core.units import length_unit
-from kerb.report.flow import EDGE, HAIR, INK, MEDIUM, QUIET, REGULAR, exaggerated
+from kerb.report.flow import EDGE, HAIR, INK, MEDIUM, QUIET, REGULAR, SMALL, TITLE, exaggerated
 from kerb.report.plan import round_step
 from kerb.studies.layers import Sections
 
 # One to so many: scales of drawings.
 SCALES = (10, 20, 25, 50, 100, 200, 250, 500, 1000, 2000, 2500, 5000, 10000, 20000)
-LEFT, BOTTOM, ABOVE = 30.0, 16.0, 11.0
+LEFT, BOTTOM, ABOVE = 34.0, 20.0, 13.0
 HIGHEST = 62 * mm
 COLOURS = (INK, EDGE, HexColor("#2f6f8f"), HexColor("#6b7f4f"), HexColor("#7a4f9a"))
 
@@ -77,10 +77,10 @@ class SectionFigure(Flowable):
         sx, sy = self.points, self.points * self.exaggeration
         middle = LEFT + half * sx
         low = (self.span[0] + self.span[1]) / 2 - (self.height - BOTTOM - ABOVE) / sy / 2
-        canvas.setFont(MEDIUM, 7)
+        canvas.setFont(MEDIUM, TITLE)
         canvas.setFillColor(INK)
         canvas.drawString(0, self.height - 7, f"Station {self.chart.names[self.n]}")
-        canvas.setFont(REGULAR, 6)
+        canvas.setFont(REGULAR, SMALL)
         canvas.setFillColor(QUIET)
         words = f"1 : {self.scale}, heights × {self.exaggeration:g}, all in {symbol(self.unit)}"
         canvas.drawRightString(self.width, self.height - 7, words)
@@ -102,7 +102,7 @@ class SectionFigure(Flowable):
                         middle + a[0] * sx, BOTTOM + (a[1] - low) * sy, middle + b[0] * sx, BOTTOM + (b[1] - low) * sy
                     )
         canvas.restoreState()
-        canvas.setFont(REGULAR, 5.5)
+        canvas.setFont(REGULAR, SMALL)
         canvas.setFillColor(INK)
         for (x, z), name in zip(shots.tolist(), names, strict=True):
             canvas.circle(middle + x * sx, BOTTOM + (z - low) * sy, 1.2, 0, 1)
@@ -112,14 +112,14 @@ class SectionFigure(Flowable):
     def _key(self, canvas: Canvas, titles: list[str]) -> None:
         """Which line is of what, under the frame."""
         x = LEFT
-        canvas.setFont(REGULAR, 5.5)
+        canvas.setFont(REGULAR, SMALL)
         for number_, title in enumerate(titles):
             canvas.setStrokeColor(COLOURS[number_ % len(COLOURS)])
             canvas.line(x, 2.5, x + 10, 2.5)
             canvas.setFillColor(INK)
             words = title if len(title) < 34 else title[:32] + "…"
             canvas.drawString(x + 12, 1, words)
-            x += 20 + canvas.stringWidth(words, REGULAR, 5.5)
+            x += 20 + canvas.stringWidth(words, REGULAR, SMALL)
 
     def _axes(self, canvas: Canvas, place: tuple[float, float, float], scale: tuple[float, float]) -> None:
         (middle, half, low), (sx, sy) = place, scale
@@ -127,7 +127,7 @@ class SectionFigure(Flowable):
         canvas.setLineWidth(0.4)
         high = low + (self.height - BOTTOM - ABOVE) / sy
         step = round_step(high - low, 3)
-        canvas.setFont(REGULAR, 5.5)
+        canvas.setFont(REGULAR, SMALL)
         for level in np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step:
             y = BOTTOM + (level - low) * sy
             canvas.line(LEFT, y, LEFT + 2 * half * sx, y)
@@ -136,5 +136,5 @@ class SectionFigure(Flowable):
         for offset in np.arange(np.ceil(-half / step - 1e-9), half / step + 1e-9) * step:
             x = middle + offset * sx
             canvas.line(x, BOTTOM, x, BOTTOM - 2)
-            canvas.drawCentredString(x, BOTTOM - 8, number(float(offset), decimals_of(step)))
+            canvas.drawCentredString(x, BOTTOM - 9, number(float(offset), decimals_of(step)))
         canvas.line(middle, BOTTOM, middle, self.height - ABOVE)

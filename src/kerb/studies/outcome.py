@@ -33,13 +33,15 @@ class Figure:
 @dataclass(frozen=True)
 class Column:
     """A table column; ``unit`` is a unit code, empty for text and counts. Numbers of an ``exact`` one are of no unit and are
-    printed with all their digits, to be used again. ``bound`` names the column of its 95 % bounds, where that is not the next."""
+    printed with all their digits, to be used again. ``bound`` names the column of its 95 % bounds, where that is not the
+    next. A report leaves out what is ``minor`` where the table is too wide for a page."""
 
     name: str
     unit: str = ""
     label: str = ""
     exact: bool = False
     bound: str = ""
+    minor: bool = False
 
 
 @dataclass(frozen=True)
@@ -275,7 +277,7 @@ def _table_head(table: Table, stem: str, arrays: dict[str, Any]) -> dict[str, An
     """A table by columns: numbers as arrays, the rest as plain lists."""
     data = {
         "title": table.title,
-        "columns": [[c.name, c.unit, c.label, c.exact, c.bound] for c in table.columns],
+        "columns": [[c.name, c.unit, c.label, c.exact, c.bound, c.minor] for c in table.columns],
         "count": len(table.rows),
     }
     cells: list[Any] = []

@@ -69,7 +69,8 @@ def run(setup: SpotsSetup, sources: Sources, progress: Progress) -> Outcome:
     }
     columns = [Column("name", "", "Name"), Column("e", length, "Easting"), Column("n", length, "Northing"),
                Column("z", length, "Level"),
-               Column("code", "", "Code"), Column("row", "", "Row"), Column("column", "", "Column")]  # fmt: skip
+               Column("code", "", "Code"), Column("row", "", "Row", minor=True),
+               Column("column", "", "Column", minor=True)]  # fmt: skip
     cells: list[Any] = [points.names, *points.xyz.T.tolist(), points.codes, *place[known].astype(int).T.tolist()]
     if later is not None:
         columns += [Column("later_z", length, "Next level"), Column("change", length, "Change")]
