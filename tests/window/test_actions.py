@@ -241,12 +241,18 @@ class Reports(Windowed):
         self.assertIn("Net,", text)
         with answers((QFileDialog, "getSaveFileName", (str(folder / "none" / "report.pdf"), ""))):
             dialog._save()
+        self.settle()
         self.assertIn("not saved", self.complaints[-1][0])
         with answers((QFileDialog, "getSaveFileName", (str(folder / "report.pdf"), ""))):
             dialog._save()
+        self.settle()
         self.assertTrue((folder / "report.pdf").read_bytes().startswith(b"%PDF"))
         self.assertIn("Delivered report", self.session.job.record_text())
         self.assertEqual(list(folder.glob("*.partial")), [])
+        self.complaints.clear()
+        with answers((QFileDialog, "getSaveFileName", (str(folder), ""))):
+            dialog._save()
+        self.assertIn("is a folder", self.complaints[-1][1])
         self.complaints.clear()
         dialog.reject()
         dialog.deleteLater()

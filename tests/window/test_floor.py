@@ -77,7 +77,10 @@ class Third(Windowed):
         start = self.at(*session.setup.area.xy[2])
         QTest.mousePress(self.view, Qt.MouseButton.LeftButton, PLAIN, start)
         QTest.mouseMove(self.view, start + QPoint(25, -25))
-        wait(0.4)
+        for _ in range(60):
+            wait(0.05)
+            if session.shown().outcome is not None and session.shown().outcome.live:
+                break
         self.assertTrue(session.shown().outcome.live)
         self.assertTrue(sheet.figure.text().startswith("≈"))
         QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, PLAIN, start + QPoint(25, -25))
@@ -112,12 +115,12 @@ class Third(Windowed):
         dialog.show()
         for _ in range(200):
             wait(0.03)
-            if dialog.pdf and dialog.pages.count():
+            if dialog.worker.idle() and not dialog.fresh:
                 break
         target = self.place.parent / "level.pdf"
         dialog.save_to(target)
-        dialog.reject()
         dialog.deleteLater()
+        self.settle()
         self.assertTrue(target.read_bytes().startswith(b"%PDF"))
         self.assertEqual(self.complaints, [])
         self.window.handlers.run("remove_study")
@@ -360,9 +363,9 @@ class StatesThatLie(Windowed):
         self.assertFalse(self.session.stale(self.session.study))
         target = self.place.parent / "new.pdf"
         dialog.save_to(target)
-        self.assertTrue(target.exists())
-        dialog.reject()
         dialog.deleteLater()
+        self.settle()
+        self.assertTrue(target.exists())
 
     def test_a_new_job_shows_nothing_of_the_last_one(self):
         self.draw_toe()

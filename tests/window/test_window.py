@@ -254,10 +254,11 @@ class WholePath(Windowed):
         dialog.show()
         for _ in range(300):
             wait(0.05)
-            if dialog.pdf and dialog.pages.count() and dialog.note.text():
+            if dialog.worker.idle() and not dialog.fresh and dialog.note.text():
                 break
         target = self.place.parent / "report.pdf"
         dialog.save_to(target)
+        self.settle()
         document = pdfium.PdfDocument(target.read_bytes())
         words = document[0].get_textpage().get_text_bounded()
         document.close()

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pypdfium2 as pdfium
-from PySide6.QtCore import QObject, Qt, QTimer
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -26,21 +26,24 @@ from kerb.app.sheets.fields import column, section
 from kerb.app.tasks import Latest
 from kerb.app.widgets import Label, emptied, plain
 from kerb.core.errors import KerbError
+from kerb.core.progress import Progress
 from kerb.formats.written import placed_when_complete
 from kerb.job.job import Change
 from kerb.report.deliver import chapter_of, out_of_date
 from kerb.report.pages import PAGES
-from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_report
+from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_parts, make_report
 from kerb.report.text import write_figures
 
 PREVIEW_SCALE = 1.25
+# Width of the lists, and what a window has round it.
+COLUMN, FRAME = 292, 60
 
 
 @dataclass(frozen=True)
 class Made:
-    """A report as it would be written, and its pages as pictures."""
+    """The next pages of a preview as pictures; ``number`` says of which."""
 
-    pdf: bytes
+    number: int
     pages: list[QImage]
 
 
@@ -60,16 +63,21 @@ def pages_of(pdf: bytes, ratio: float) -> list[QImage]:
 
 
 class Deliver(QDialog):
-    """The report with a live preview."""
+    """The report with a live preview, whose pages are shown as they are made."""
+
+    came = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__(parent)
         self.session = session
         self.setWindowTitle("Deliver")
-        self.resize(1080, 740)
-        self.pdf = b""
+        room = (parent.window().screen() or self.screen()).availableGeometry()
+        self.resize(min(1080, room.width() - FRAME), min(740, room.height() - FRAME))
         self.worker = Latest("report", self)
-        self.worker.done.connect(self._arrived)
+        self.worker.done.connect(self._ended)
+        # Pages come one by one from the worker; those of a preview that was overtaken are dropped.
+        self.number, self.fresh = 0, True
+        self.came.connect(self._arrived)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(150)
@@ -78,11 +86,25 @@ class Deliver(QDialog):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
         left = QWidget()
-        left.setFixedWidth(280)
-        self.column = column(left, (18, 16, 18, 14))
+        left.setFixedWidth(COLUMN)
+        side = QVBoxLayout(left)
+        side.setContentsMargins(0, 0, 0, 0)
+        side.setSpacing(0)
+        lists, buttons = QWidget(), QWidget()
+        # What is long scrolls; the buttons are always there.
+        wheel = QScrollArea()
+        wheel.setWidgetResizable(True)
+        wheel.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        wheel.setFrameShape(QScrollArea.Shape.NoFrame)
+        wheel.setAccessibleName("Studies and sections of the report")
+        wheel.setWidget(lists)
+        side.addWidget(wheel, 1)
+        side.addWidget(buttons)
         outer.addWidget(left)
+        self.column = column(lists, (18, 16, 18, 8))
         self._build_studies()
         self._build_sections()
+        self.column = column(buttons, (18, 8, 18, 14))
         self._build_buttons()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -200,27 +222,39 @@ class Deliver(QDialog):
         self.session.settings.set("report_sections", list(wish.sections))
         ratio = self.devicePixelRatioF()
 
-        def make(_overtaken: Callable[[], bool]) -> Made:
-            pdf = make_report(chapters, wish)
-            return Made(pdf, pages_of(pdf, ratio))
+        self.number += 1
+        number, came = self.number, self.came.emit
 
+        def make(overtaken: Callable[[], bool]) -> int:
+            for pdf in make_parts(chapters, wish, overtaken):
+                came(Made(number, pages_of(pdf, ratio)))
+            return number
+
+        self.fresh = True
         self.worker.submit(make)
 
-    def _arrived(self, result: object) -> None:
-        if not isinstance(result, Made):
-            self._show_words(f"The report could not be made: {result}")
-            self.save.setEnabled(False)
+    def _arrived(self, made: Made) -> None:
+        """Show the next pages; the first ones take the place of what was shown."""
+        if made.number != self.number:
             return
-        self.pdf = result.pdf
-        self.save.setEnabled(True)
-        self._clear()
-        for page in result.pages:
+        if self.fresh:
+            self._clear()
+            self.fresh = False
+        for page in made.pages:
             label = Label()
             label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
             label.setPixmap(QPixmap.fromImage(page))
             self.pages.addWidget(label)
         count = self.pages.count()
-        self.note.setText(f"{count} page{'s' if count != 1 else ''}, {len(result.pdf) / 1024:.0f} kB")
+        self.note.setText(f"{count} page{'s' if count != 1 else ''} so far")
+
+    def _ended(self, result: object) -> None:
+        if isinstance(result, int):
+            count = self.pages.count()
+            if result == self.number and not self.fresh:
+                self.note.setText(f"{count} page{'s' if count != 1 else ''}")
+            return
+        self._show_words(f"The report could not be made: {result}")
 
     def _show_words(self, words: str) -> None:
         self._clear()
@@ -244,23 +278,30 @@ class Deliver(QDialog):
             self.save_to(path)
 
     def save_to(self, path: Path) -> None:
-        """Write the report as previewed, and say so in the job record."""
-        try:
-            shown = self.pdf if self.worker.idle() and not self._timer.isActive() else b""
-            with placed_when_complete(path) as partial:
-                partial.write_bytes(shown or make_report(self.chapters(), self.wish()))
-        except KerbError as error:
-            self.session.complained.emit("The report was not saved", str(error))
-            return
+        """Write the report beside the window, and say so in the job record when it is there."""
+        chapters, wish = self.chapters(), self.wish()
         page, names = self.page.currentData(), [b.text() for b in self.studies.values() if b.isChecked()]
-        change = Change(
-            f"Delivered report {path.name}",
-            lambda state: replace(state, title=replace(state.title, page=page)),
-            {"studies": names},
-            undoable=False,
-        )
-        self.session.open_job.note(change)
-        self.session.said.emit(f"Report saved as {path}")
+        session = self.session
+
+        def work(progress: Progress) -> Path:
+            data = make_report(chapters, wish, progress)
+            progress.check()
+            with placed_when_complete(path) as partial:
+                partial.write_bytes(data)
+            return path
+
+        def written(_: Path) -> None:
+            change = Change(
+                f"Delivered report {path.name}",
+                lambda state: replace(state, title=replace(state.title, page=page)),
+                {"studies": names},
+                undoable=False,
+            )
+            session.open_job.note(change)
+            session.said.emit(f"Report saved as {path}")
+
+        failed = lambda text, _error: session.complained.emit("The report was not saved", text)  # noqa: E731
+        session.start(work, f"Writing {path.name}", written, failed)
         self.accept()
 
     def _save_csv(self) -> None:
@@ -282,5 +323,6 @@ class Deliver(QDialog):
         for link in self._following:
             QObject.disconnect(link)
         self._following.clear()
+        self.number += 1
         self.worker.close()
         super().done(result)

@@ -10,7 +10,7 @@ from kerb.app.dialogs.questions import ask
 from kerb.app.session import Session
 from kerb.formats.write_things import NAMES
 
-REPLACE = "Replace"
+REPLACE, WRITE = "Replace", "Write it"
 LABELS = {**NAMES, ".csv": "CSV", ".xlsx": "Spreadsheet", ".pdf": "PDF"}
 
 
@@ -26,8 +26,20 @@ def ask_target(parent: QWidget, session: Session, name: str, endings: tuple[str,
     if not path:
         return None
     target = Path(path)
+    if target.is_dir():
+        session.complained.emit("Not written", f"{target} is a folder; give the file a name.")
+        return None
     if target.suffix.lower() not in endings:
         wanted = next((ending for ending in endings if f"(*{ending})" in chosen), endings[0])
+        if target.suffix.lower() in LABELS:
+            # The ending of another format: it is said that this one cannot be, and not hidden in the name.
+            text = f"This is written as {', '.join(endings)}."
+            if (
+                ask(parent, f"{target.suffix} cannot hold it. Write {target.stem}{wanted}?", text, WRITE, "Cancel")
+                != WRITE
+            ):
+                return None
+            target = target.with_suffix("")
         target = target.with_name(target.name + wanted)
         # The chooser asked about what was typed, not about what it becomes.
         if target.exists() and ask(parent, f"{target.name} is there already", "", REPLACE, "Cancel") != REPLACE:
