@@ -57,7 +57,7 @@ class Third(CommandLine):
         self.assertAlmostEqual(outcome.value("level"), z.mean() - 2.0, places=9)
         self.assertEqual(outcome.value("points"), len(z))
         job.execute(studies.answered(study, outcome, print_))
-        for change in studies.made_holdings(job, outcome):
+        for change in studies.made_holdings(job, study, outcome):
             job.execute(change)
         self.assertEqual(job.state.holdings[-1].name, "Area of it")
         job.save()

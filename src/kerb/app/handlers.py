@@ -27,6 +27,8 @@ class Handlers:
     points: PointActions
     sections: SectionActions
     help: HelpActions
+    # Shows a setting of the open study; the window knows where.
+    show_field: Callable[[str], None] = lambda _name: None
 
     def run(self, key: str) -> None:
         """Do an action, alone or with what it is about (``name:what``), or go to a study or holding."""
@@ -35,7 +37,11 @@ class Handlers:
             self.session.select(what)
             self.views.fit_study()
         elif name == "holding":
+            # Found by name it is the one that commands mean, with its page, as after a click on its row.
+            self.data.look_over(what)
             self.views.fit_holding(what)
+        elif name == "field":
+            self.show_field(what)
         elif name == "undo":
             self.undo()
         elif name == "redo":

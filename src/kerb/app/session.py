@@ -399,7 +399,7 @@ class Session(QObject):
                 return
             self._remember(study.id, run.print, outcome)
             self.execute(studies.answered(current, outcome, run.print))
-            for change in studies.made_holdings(job, outcome):
+            for change in studies.made_holdings(job, current, outcome):
                 self.execute(change)
             self.answered.emit()
 

@@ -266,6 +266,7 @@ class Window(QMainWindow):
         handlers.points.then = lambda: self.selection_bar.then.currentData()
         handlers.points.settings_for = self.right.find_page.settings_for
         handlers.points.run = handlers.run
+        handlers.show_field = self.sheet.show_field
         self.stage.page_wanted.connect(self.right.show_page)
         self.stage.statistics_wanted.connect(self.show_statistics)
         self.stage.hinted.connect(self.status.show_hint)
@@ -333,10 +334,11 @@ class Window(QMainWindow):
         self._guided = ""
         self.pages.setCurrentIndex(1)
         self.status.show_place(None)
+        self.panes.forget_places()
         self.view.set_mode(PLAN)
         self.stage.use_edit_tool()
         self._mirror_scene()
-        QTimer.singleShot(0, self.handlers.views.fit)
+        QTimer.singleShot(0, lambda: self.panes.begin(self.handlers.views.fit))
         self.show_guide(False)
         moved = [h for h in self.session.open_job.state.holdings if source_missing(h)]
         if moved:

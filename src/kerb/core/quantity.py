@@ -182,6 +182,15 @@ def round_number(value: float) -> float:
     return float(f"{nearest * power:.2g}")
 
 
+def one_two_five(value: float) -> float:
+    """The number of the series 1, 2, 5, 10 … that is nearest to a value above zero, as steps of maps and contours are."""
+    if value <= 0 or not math.isfinite(value):
+        return value
+    power = 10.0 ** math.floor(math.log10(value))
+    nearest = min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step)))
+    return float(f"{nearest * power:.2g}")
+
+
 def decimals_of(step: float) -> int:
     """How many decimals the multiples of a step need: one of 2.5, two of 0.25; no more than nine."""
     return next((n for n in range(9) if abs(step * 10**n - round(step * 10**n)) < 1e-6 * max(step * 10**n, 1e-9)), 9)

@@ -143,4 +143,8 @@ def fitted(low: Floats, high: Floats, size: tuple[int, int], camera: Camera) -> 
     scale = float(max(extent[0] / max(size[0], 1), extent[1] / max(size[1], 1), 1e-6)) * 1.08
     if camera.perspective:
         scale *= 1.1
+    if camera.thickness is not None:
+        # A slice stays where it is along the line of sight: what fills the picture is what lies in it.
+        forward = camera.axes[2]
+        middle = middle + forward * float((np.array(camera.target) - middle) @ forward)
     return replace(camera, target=tuple(middle.tolist()), scale=scale)

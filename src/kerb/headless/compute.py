@@ -69,7 +69,7 @@ def _compute(job: Job, args: argparse.Namespace) -> Outcome:
             if done:
                 found, print_ = studies.run_study(job, study, share)
                 job.execute(studies.answered(study, found, print_))
-                for change in studies.made_holdings(job, found):
+                for change in studies.made_holdings(job, study, found):
                     job.execute(change)
             found_ = studies.outcome_of(job, job.state.study(study.id) or study)
             if found_ is None:

@@ -45,7 +45,8 @@ class Holding:
     given since the import, one after the other, and ``filters`` say which of the rest are shown; ``computed`` marks
     each attribute anew whenever it is computed, so that what was found by it before is known to be stale. ``edited``
     marks data that were replaced in place, and ``placement`` moves the holding without a number of it being changed.
-    ``label`` is the reference system the analyst says its numbers are in, where that is not what its file said.
+    ``label`` is the reference system the analyst says its numbers are in, where that is not what its file said. ``maker``
+    names the study that made it, and which of the things it makes this is.
     """
 
     id: str
@@ -68,6 +69,7 @@ class Holding:
     edited: str = ""
     placement: Rigid | None = None
     label: dict[str, Any] = field(default_factory=dict)
+    maker: str = ""
 
     @property
     def sets(self) -> PointSets:

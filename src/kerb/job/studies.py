@@ -78,6 +78,13 @@ def on_ground(job: Job, setup: Setup) -> Setup:
     return replace(setup, **values)
 
 
+def fitted(job: Job, kind: str, setup: Setup) -> Setup:
+    """A setup with the values that follow from the size of what it is asked of. Raises JobError."""
+    begin = study_kind(kind).begin
+    holding = job.state.holding(getattr(setup, setup.main()).holding)
+    return setup if begin is None or holding is None else begin(setup, *job.bounds_of(holding))
+
+
 def _asked_of(state: JobState, field: Field, cloud: Holding | None) -> Holding:
     """The holding that a new study is asked of: the cloud in hand, unless a surface is meant first or there is no cloud."""
     others = state.of_kind(*KINDS_OF[field.kind])
@@ -164,6 +171,11 @@ def paned(study: StudyRecord, panes: tuple[str, ...]) -> Change:
     return Change(f"Arranged the panes of {study.name}", lambda s: s.with_study(after)).as_look()
 
 
+def users_of(state: JobState, holding: Holding) -> list[StudyRecord]:
+    """The studies that are computed from a holding."""
+    return [study for study in state.studies if holding.id in named_holdings(setup_of(study)).values()]
+
+
 def removed(study: StudyRecord) -> Change:
     """Take a study out of the job."""
     return Change(f"Removed study {study.name}", lambda s: s.without_study(study.id))
@@ -187,17 +199,36 @@ def put_in(words: str, holding: Holding) -> Change:
     return Change(words, lambda state: state.with_holding(holding))
 
 
-def made_holdings(job: Job, outcome: Outcome) -> list[Change]:
-    """The steps that put what a study made into the job, each undone by itself. Raises JobError."""
+def made_holdings(job: Job, study: StudyRecord, outcome: Outcome) -> list[Change]:
+    """The steps that put what a study made into the job, each undone by itself. Raises JobError.
+
+    What the same study made before is replaced: it keeps its name and look, and the studies that use it go on with it.
+    """
     steps = []
-    for item in outcome.makes:
+    for number, item in enumerate(outcome.makes):
         key = uuid.uuid4().hex[:10]
         vault.save_thing(job.folder / "data" / key, item.item)
+        maker = f"{study.id}:{number}"
+        before = next((h for h in job.state.holdings if h.maker == maker and h.kind == item.item.kind), None)
+        if before is not None:
+            words = f"Made {before.name} anew"
+            told = (*(item.words or f"Made {before.name}",), "made anew")
+            again = replace(before, data=f"data/{key}", points=item.item.count, edited=key, steps=told, placement=None)
+            steps.append(put_in(words, again))
+            continue
         name = free_name(item.name, [h.name for h in job.state.holdings])
         words = item.words or f"Made {name}"
-        holding = Holding(key, name, item.item.kind, data=f"data/{key}", points=item.item.count, steps=(words,))
+        holding = Holding(
+            key, name, item.item.kind, data=f"data/{key}", points=item.item.count, steps=(words,), maker=maker
+        )
         steps.append(put_in(words, holding))
     return steps
+
+
+def outdated(state: JobState, holding: Holding) -> bool:
+    """Whether a holding was made by a study that says something else now, or that has to be computed anew."""
+    study = state.study(holding.maker.partition(":")[0]) if holding.maker else None
+    return study is not None and is_stale(state, study)
 
 
 def part_renamed(state: JobState, holding: str, old: str, new: str) -> JobState:

@@ -22,7 +22,7 @@ from kerb.draw.ramps import banded, table
 from kerb.draw.scene import value_map
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
-from kerb.studies.layers import Plot, Profile, bins_of, normal_curve
+from kerb.studies.layers import Plot, Profile, between, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
 INK = HexColor("#23282a")
@@ -31,7 +31,7 @@ HAIR = HexColor("#c9c8c2")
 ACCENT = HexColor("#1d4d57")
 EDGE = HexColor("#b5472a")
 ALARM = HexColor("#a03018")
-FILL = HexColor("#f3e0bf")
+FILL, CUT = HexColor("#f3e0bf"), HexColor("#d6daf0")
 WARN = HexColor("#fbf1de")
 # A profile lower than this share of its room is drawn higher than twice.
 FLAT_SHARE = 0.3
@@ -313,7 +313,10 @@ class ProfileFigure(Flowable):
         canvas.drawRightString(self.width, self.height - 7, f"heights × {exaggeration:g}, all in {symbol(self.unit)}")
         self._axes(canvas, (left, bottom, top), (low, high), (sx, sy))
         if len(self.profile.traces) > 1:
-            self._between(canvas, x, bottom + (self.profile.base - low) * sy, bottom + (self.profile.top - low) * sy)
+            place, over, under = between(self.profile)
+            at, floor = left + place * sx, bottom + (under - low) * sy
+            self._between(canvas, at, floor, bottom + (np.maximum(over, under) - low) * sy, FILL)
+            self._between(canvas, at, floor, bottom + (np.minimum(over, under) - low) * sy, CUT)
         for _, role, trace in reversed(self.profile.traces):
             _polyline(canvas, x, bottom + (trace - low) * sy, EDGE if role == "base" else INK)
         canvas.setFont(BOLD, SMALL)
@@ -343,17 +346,16 @@ class ProfileFigure(Flowable):
             canvas.line(x, bottom, x, bottom - 2)
             canvas.drawCentredString(x, bottom - 9, f"{number(float(place), decimals_of(step))} {symbol(self.unit)}")
 
-    def _between(self, canvas: Canvas, x: Floats, base: Floats, top: Floats) -> None:
-        both = np.isfinite(base) & np.isfinite(top)
-        if both.sum() < 2:
+    def _between(self, canvas: Canvas, x: Floats, base: Floats, top: Floats, colour: Color) -> None:
+        if len(x) < 2:
             return
         path = canvas.beginPath()
-        outline = [*zip(x[both], top[both], strict=True), *zip(x[both][::-1], base[both][::-1], strict=True)]
+        outline = [*zip(x, top, strict=True), *zip(x[::-1], base[::-1], strict=True)]
         path.moveTo(*outline[0])
         for place in outline[1:]:
             path.lineTo(*place)
         path.close()
-        canvas.setFillColor(FILL)
+        canvas.setFillColor(colour)
         canvas.drawPath(path, stroke=0, fill=1)
 
 

@@ -159,16 +159,16 @@ class StudyKind:
     ``name`` is what a new study is called; ``live`` makes ready for quick answers; ``write`` carries out ``options`` of the
     command line that make files; ``sheet`` names a widget of its own in ``app/sheets``; ``panes`` is what the views look at
     when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside its headline;
-    ``trial`` gives setups that a small round mound at the origin answers, for warm-up and tests. ``page_each`` gives each
-    item of the outcome a page. ``follow`` asks the same of a later cloud, and ``upgrade`` brings the setups of earlier
-    versions into the present form. ``corrections`` say what would take a bias out, the usual one first; ``from_section``
-    gives the values of a setup that goes on from a section, so many times at a spacing. ``of_selection`` ones are offered for
-    points that are selected. ``keeps`` is what it says of a list of points, to be kept with them. ``row_steps`` are offered
-    on rows of its tables, ``place_steps`` beside the fields that they fill, ``move_step`` beside what it
-    moves; ``deciding`` gives the places (k, 3) of the data
-    that decide what is found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common,
-    which add plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a
-    kind that may lie ``apart`` are not held against one another by the place check.
+    ``begin`` fits the values of a new one to the box of what it is asked of. ``trial`` gives setups that a small round mound
+    at the origin answers, for warm-up and tests. ``page_each`` gives each item of the outcome a page. ``follow`` asks the
+    same of a later cloud, and ``upgrade`` brings the setups of earlier versions into the present form. ``corrections`` say
+    what would take a bias out, the usual one first; ``from_section`` gives the values of a setup that goes on from a section,
+    so many times at a spacing. ``of_selection`` ones are offered for points that are selected. ``keeps`` is what it says of a
+    list of points, to be kept with them. ``row_steps`` are offered on rows of its tables, ``place_steps`` beside the fields
+    that they fill, ``move_step`` beside what it moves; ``deciding`` gives the places (k, 3) of the data that decide what is
+    found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common, which add
+    plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a kind
+    that may lie ``apart`` are not held against one another by the place check.
     """
 
     id: str
@@ -191,6 +191,7 @@ class StudyKind:
     tables: tuple[str, ...] = ()
     shared: tuple[str, ...] = ()
     describe: Callable[[Any, Outcome], list[str]] | None = None
+    begin: Callable[[Any, Floats, Floats], Setup] | None = None
     page_each: bool = False
     follow: Callable[[Any, str], Setup] | None = None
     trial: Callable[[], tuple[Setup, ...]] | None = None

@@ -159,6 +159,23 @@ class Profile:
         return self.traces[1][2] if len(self.traces) > 1 else np.full(len(self.distance), np.nan)
 
 
+def between(profile: Profile) -> tuple[Floats, Floats, Floats]:
+    """Distances (k,) at which both the top and the base of a profile are known, with both elevations there.
+
+    Where they cross a place is added, so that what lies above the base and what lies below it are exact.
+    """
+    both = np.isfinite(profile.top) & np.isfinite(profile.base)
+    x, top, base = profile.distance[both], profile.top[both], profile.base[both]
+    over = top - base
+    at = np.flatnonzero(over[:-1] * over[1:] < 0)
+    if not len(at):
+        return x, top, base
+    share = over[at] / (over[at] - over[at + 1])
+    place = x[at] + share * (x[at + 1] - x[at])
+    level = base[at] + share * (base[at + 1] - base[at])
+    return (np.insert(x, at + 1, place), np.insert(top, at + 1, level), np.insert(base, at + 1, level))
+
+
 @dataclass(frozen=True)
 class Plot:
     """A chart of numbers: ``kind`` is ``bars``, ``scatter``, ``curve`` or ``histogram`` (then only ``x`` counts).

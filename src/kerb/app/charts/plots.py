@@ -13,12 +13,13 @@ from PySide6.QtWidgets import QGraphicsPathItem
 from kerb.app.theme import Theme, font
 from kerb.app.widgets import plain
 from kerb.core.quantity import labelled, quantity
-from kerb.studies.layers import Chart, Plot, Profile, bins_of, normal_curve
+from kerb.studies.layers import Chart, Plot, Profile, between, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 
 pg.setConfigOptions(antialias=True)
 BASE = "Base"
 FILL = {"light": "#f3e2c2", "dark": "#4a4029"}
+CUT = {"light": "#d6daf0", "dark": "#2e3454"}
 
 
 class ProfileChart(pg.PlotWidget):
@@ -33,9 +34,11 @@ class ProfileChart(pg.PlotWidget):
         self.ends = [pg.TextItem("", color=QColor(theme.ink), anchor=(side, 1.0)) for side in (0, 1)]
         for end in self.ends:
             end.setFont(font(12, font(12).Weight.DemiBold))
-        self.between = QGraphicsPathItem()
-        self.between.setPen(QPen(Qt.PenStyle.NoPen))
-        self.between.setBrush(QColor(FILL[theme.name]))
+        # What lies above the second line and what lies below it: fill and cut.
+        self.between, self.below = QGraphicsPathItem(), QGraphicsPathItem()
+        for item, colour in ((self.between, FILL), (self.below, CUT)):
+            item.setPen(QPen(Qt.PenStyle.NoPen))
+            item.setBrush(QColor(colour[theme.name]))
         self.lines: list[pg.PlotDataItem] = []
         self._made: tuple[tuple[str, ...], str] = ((), "")
         self._said = ""
@@ -55,14 +58,10 @@ class ProfileChart(pg.PlotWidget):
         for line, (_, _, trace) in zip(self.lines, profile.traces, strict=True):
             line.setData(profile.distance, trace)
         both = np.isfinite(profile.top) & np.isfinite(profile.base)
-        there, back = profile.distance[both], slice(None, None, -1)
-        self.between.setPath(
-            pg.arrayToQPath(
-                np.concatenate([there, there[back]]),
-                np.concatenate([profile.top[both], profile.base[both][back]]),
-            )
-        )
-        self.between.setVisible(bool(both.any()))
+        there, top, base = between(profile)
+        for area, edge in ((self.between, np.maximum(top, base)), (self.below, np.minimum(top, base))):
+            area.setPath(pg.arrayToQPath(np.concatenate([there, there[::-1]]), np.concatenate([edge, base[::-1]])))
+            area.setVisible(bool(both.any()))
         said = ""
         if both.any():
             heights = np.where(both, profile.top - profile.base, 0.0)
@@ -91,6 +90,7 @@ class ProfileChart(pg.PlotWidget):
         item = self.getPlotItem()
         item.clear()
         item.addItem(self.between)
+        item.addItem(self.below)
         self.lines = [
             pg.PlotDataItem(
                 connect="finite", pen=pg.mkPen(self.theme.edge if role == "base" else self.theme.ink, width=1.6)

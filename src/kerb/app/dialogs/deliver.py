@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kerb.app.dialogs.questions import shown_once
 from kerb.app.dialogs.write import ask_target
 from kerb.app.session import Session
 from kerb.app.sheets.fields import column, section
@@ -34,9 +35,9 @@ from kerb.report.pages import PAGES
 from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_parts, make_report
 from kerb.report.text import write_figures
 
-PREVIEW_SCALE = 1.25
+PREVIEW_SCALE, SMALLEST_SCALE = 1.25, 0.5
 # Width of the lists, and what a window has round it.
-COLUMN, FRAME = 292, 60
+COLUMN, FRAME, BESIDE = 292, 60, 18
 
 
 @dataclass(frozen=True)
@@ -47,12 +48,15 @@ class Made:
     pages: list[QImage]
 
 
-def pages_of(pdf: bytes, ratio: float) -> list[QImage]:
-    """The pages of a report as pictures for a screen of ``ratio`` pixels a unit; on any thread, one at a time."""
+def pages_of(pdf: bytes, ratio: float, room: float = 1e6) -> list[QImage]:
+    """The pages of a report as pictures for a screen of ``ratio`` pixels a unit, no wider than a room; on any thread, one at
+    a time."""
     document, pages = pdfium.PdfDocument(pdf), []
     try:
         for number in range(len(document)):
-            picture = document[number].render(scale=PREVIEW_SCALE * ratio, rev_byteorder=True).to_pil().convert("RGB")
+            page = document[number]
+            scale = max(min(PREVIEW_SCALE, room / page.get_width()), SMALLEST_SCALE)
+            picture = page.render(scale=scale * ratio, rev_byteorder=True).to_pil().convert("RGB")
             wide, high = picture.size
             image = QImage(picture.tobytes(), wide, high, wide * 3, QImage.Format.Format_RGB888).copy()
             image.setDevicePixelRatio(ratio)
@@ -106,12 +110,12 @@ class Deliver(QDialog):
         self._build_sections()
         self.column = column(buttons, (18, 8, 18, 14))
         self._build_buttons()
-        scroll = QScrollArea()
+        self.preview = scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         body = QWidget()
         self.pages = QVBoxLayout(body)
         self.pages.setSpacing(14)
-        self.pages.setContentsMargins(18, 18, 18, 18)
+        self.pages.setContentsMargins(BESIDE, BESIDE, BESIDE, BESIDE)
         scroll.setWidget(body)
         scroll.setAccessibleName("Preview of the report")
         outer.addWidget(scroll, 1)
@@ -220,14 +224,14 @@ class Deliver(QDialog):
     def _render(self) -> None:
         chapters, wish = self.chapters(), self.wish()
         self.session.settings.set("report_sections", list(wish.sections))
-        ratio = self.devicePixelRatioF()
+        ratio, room = self.devicePixelRatioF(), self.preview.viewport().width() - 2 * BESIDE - 4.0
 
         self.number += 1
         number, came = self.number, self.came.emit
 
         def make(overtaken: Callable[[], bool]) -> int:
             for pdf in make_parts(chapters, wish, overtaken):
-                came(Made(number, pages_of(pdf, ratio)))
+                came(Made(number, pages_of(pdf, ratio, room)))
             return number
 
         self.fresh = True
@@ -268,7 +272,7 @@ class Deliver(QDialog):
     def _edit_title(self) -> None:
         from kerb.app.dialogs.title import TitleBlock
 
-        if TitleBlock(self.session, self).exec():
+        if shown_once(TitleBlock(self.session, self)):
             self.page.setCurrentText(self.session.open_job.state.title.page)
             self._timer.start()
 

@@ -13,6 +13,14 @@ from kerb.job.state import Holding
 WIDTH = 440
 
 
+def shown_once(dialog: QDialog) -> int:
+    """Show a dialog until it is closed, and let go of it: its parent would keep it, and all that it shows, for good."""
+    try:
+        return dialog.exec()
+    finally:
+        dialog.deleteLater()
+
+
 class Box(QDialog):
     """A heading, a text that can be copied, and buttons; the first is the usual one, Esc means the last."""
 

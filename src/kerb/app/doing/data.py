@@ -29,6 +29,7 @@ from kerb.core.cloud.store import ELEVATION
 from kerb.core.dates import date_of
 from kerb.core.errors import InputError, JobError, KerbError
 from kerb.core.progress import Progress
+from kerb.core.quantity import first_of
 from kerb.core.reference import ReferenceSystem, local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import CLOUD, PICTURE, SURFACE, PictureRef, Placed
@@ -36,12 +37,12 @@ from kerb.core.units import LENGTH_UNITS
 from kerb.draw.seen import EACH, coloured_by, seen
 from kerb.formats.stac import TileService
 from kerb.formats.write_things import CLASSED, ENDINGS, endings_for, write_cloud, write_thing
-from kerb.job import holdings, vault
+from kerb.job import holdings, studies, vault
 from kerb.job.job import Change
 from kerb.job.state import Holding, free_name
 from kerb.report.view_out import PICTURES, VALUES, write_view
 
-RIGHT, CANCEL = "It is right", "Cancel"
+RIGHT, CANCEL, REMOVE = "It is right", "Cancel", "Remove it"
 
 
 class DataActions(QObject):
@@ -154,21 +155,29 @@ class DataActions(QObject):
     # Looking over and changing
 
     def look_over(self, key: str = "") -> None:
-        holding = self._chosen(key)
+        holding = self._chosen(key, "Look over")
+        if holding is None:
+            return
         if holding.kind == CLOUD:
             self.session.chosen_cloud = holding.id
         self.stage.page_wanted.emit("holding", holding.id)
 
     def rename_holding(self, key: str = "") -> None:
-        holding = self._chosen(key)
-        name, accepted = QInputDialog.getText(self.parent_, "Rename", "Name of the holding", text=holding.name)
+        holding = self._chosen(key, "Rename")
+        if holding is None:
+            return
+        name, accepted = QInputDialog.getText(
+            self.parent_, f"Rename {holding.name}", "Name of the holding", text=holding.name
+        )
         if accepted and name.strip() and name != holding.name:
             self.session.execute(holdings.altered(holding, f"Renamed {holding.name} to {name}", name=name.strip()))
 
     def epoch(self, key: str = "") -> None:
-        holding = self._chosen(key)
+        holding = self._chosen(key, "Set the date of")
+        if holding is None:
+            return
         words = "Date of the survey, such as 2026-05-02 or 2 May 2026; empty for none"
-        text, accepted = QInputDialog.getText(self.parent_, "Epoch", words, text=holding.epoch)
+        text, accepted = QInputDialog.getText(self.parent_, f"Date of {holding.name}", words, text=holding.epoch)
         if accepted:
             self.set_epoch(holding, text)
 
@@ -184,8 +193,11 @@ class DataActions(QObject):
             self.session.execute(holdings.altered(holding, words, epoch=day))
 
     def duplicate_holding(self, key: str = "") -> None:
+        holding = self._chosen(key, "Duplicate")
+        if holding is None:
+            return
         try:
-            change, twin = holdings.duplicated(self.session.open_job, self._chosen(key))
+            change, twin = holdings.duplicated(self.session.open_job, holding)
         except KerbError as error:
             self.session.complained.emit("Not duplicated", str(error))
             return
@@ -193,17 +205,28 @@ class DataActions(QObject):
         self.look_over(twin.id)
 
     def remove_holding(self, key: str = "") -> None:
-        self.session.execute(holdings.removed(self._chosen(key)))
+        """Take a holding out, asking when studies are computed from it."""
+        holding = self._chosen(key, "Remove")
+        if holding is None:
+            return
+        using = studies.users_of(self.session.open_job.state, holding)
+        if using:
+            words = (
+                f"{first_of([study.name for study in using], 6)} cannot be computed without it. Undo brings it back."
+            )
+            if ask(self.parent_, f"Remove {holding.name}, which studies use?", words, REMOVE, CANCEL) != REMOVE:
+                return
+        self.session.execute(holdings.removed(holding))
 
     def picture_opacity(self, words: str) -> None:
         key, _, share = words.partition("|")
         self._picture_style(key, opacity=int(share) / 100)
 
     def picture_drape(self, key: str) -> None:
-        self._picture_style(key, drape=not self._chosen(key).style.get("drape", False))
+        self._picture_style(key, drape=not there(self.session.open_job.state.holding(key)).style.get("drape", False))
 
     def _picture_style(self, key: str, **values: object) -> None:
-        holding = self._chosen(key)
+        holding = there(self.session.open_job.state.holding(key))
         change = holdings.altered(holding, f"Showed {holding.name} otherwise", style={**holding.style, **values})
         self.session.execute(change.as_look())
 
@@ -260,7 +283,9 @@ class DataActions(QObject):
     # Writing
 
     def write_holding(self, key: str = "") -> None:
-        holding = self._chosen(key)
+        holding = self._chosen(key, "Write")
+        if holding is None:
+            return
         grid = holding.kind != CLOUD and isinstance(self.session.open_job.thing(holding).thing, ElevationGrid)
         endings = endings_for(holding.kind, grid)
         # Triangles may become a grid here, too; a face that leans over, which a study writes, may not.
@@ -273,7 +298,9 @@ class DataActions(QObject):
 
     def write_heights(self, key: str = "") -> None:
         """Write a cloud with heights above ground in place of elevations, which become an attribute of its own."""
-        holding = self._chosen(key)
+        holding = self._chosen(key, "Write heights of", CLOUD)
+        if holding is None:
+            return
         target = ask_target(self.parent_, self.session, f"{holding.name}, heights", CLASSED)
         if target is not None:
             self.write_to(holding, target, HEIGHT)
@@ -319,9 +346,19 @@ class DataActions(QObject):
     def known_length(self) -> None:
         self.stage.use_tool(KnownLength(self.stage.view, self.session, self.stage.use_edit_tool))
 
-    def _chosen(self, key: str) -> Holding:
-        """The holding of an id; without one that on its page, else the main cloud, else the first."""
+    def _chosen(self, key: str, what: str, *kinds: str) -> Holding | None:
+        """The holding of an id; without one that on its page, or the only one there is, else which is asked for."""
         state = self.session.open_job.state
         if key:
             return there(state.holding(key))
-        return self.looked_over() or self.session.main_cloud() or state.holdings[0]
+        marked = self.looked_over()
+        fitting = [holding for holding in state.holdings if not kinds or holding.kind in kinds]
+        if marked is not None and (not kinds or marked.kind in kinds):
+            return marked
+        if len(fitting) < 2:
+            return fitting[0] if fitting else None
+        names = [holding.name for holding in fitting]
+        main = self.session.main_cloud()
+        at = fitting.index(main) if main in fitting else 0
+        name, accepted = QInputDialog.getItem(self.parent_, f"{what} which holding?", "Holding", names, at, False)
+        return fitting[names.index(name)] if accepted and name in names else None

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from kerb.app.dialogs.questions import ask
+from kerb.app.dialogs.questions import ask, shown_once
 from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.title import TitleBlock
 from kerb.app.session import Session
 from kerb.core.errors import KerbError
 from kerb.demo.job import open_demo
-from kerb.job.job import SUFFIX, Job
+from kerb.job.job import SUFFIX, Change, Job
 from kerb.job.lock import held_by, in_use
 from kerb.job.places import unsaved_folder
+from kerb.job.state import Title
 
 GO_ON, AS_SAVED = "Go on from the last change", "Open as last saved"
 REMOVE, KEEP = "Remove", "Keep it"
@@ -123,6 +125,10 @@ class JobActions(QObject):
         self.session.settling.emit()
         job = self.session.open_job
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
+        if move and job.state.title.name == Title().name:
+            # A job that was never named is called as it is saved.
+            named = replace(job.state.title, name=folder.stem)
+            job.note(Change(f"Named the job {folder.stem}", lambda state: replace(state, title=named)))
         if self.guarded(lambda: job.copy_to(folder, move)):
             if move:
                 self.session.moved()
@@ -131,16 +137,16 @@ class JobActions(QObject):
             self.session.changed.emit()
 
     def title_block(self) -> None:
-        TitleBlock(self.session, self.parent_).exec()
+        shown_once(TitleBlock(self.session, self.parent_))
 
     def job_record(self) -> None:
-        Reading("Job record", self.session.open_job.record_text(), self.parent_, markdown=False).exec()
+        shown_once(Reading("Job record", self.session.open_job.record_text(), self.parent_, markdown=False))
 
     def deliver(self) -> None:
         """Make the report for the client."""
         from kerb.app.dialogs.deliver import Deliver
 
-        Deliver(self.session, self.parent_).exec()
+        shown_once(Deliver(self.session, self.parent_))
 
     def quit(self) -> None:
         self.closing.emit()

@@ -6,7 +6,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from kerb import __version__
-from kerb.app.dialogs.questions import ask
+from kerb.app.dialogs.questions import ask, shown_once
 from kerb.app.dialogs.reading import Reading, keys_page
 from kerb.app.session import Session
 from kerb.report.reading import method_text
@@ -23,7 +23,7 @@ class HelpActions(QObject):
 
     def placing_help(self) -> None:
         """How numbers are converted, and what the place check looks for."""
-        Reading("Units, reference systems and the place check", method_text("placing.md"), self.parent_).exec()
+        shown_once(Reading("Units, reference systems and the place check", method_text("placing.md"), self.parent_))
 
     def ground_help(self) -> None:
         """How ground is found."""
@@ -43,7 +43,7 @@ class HelpActions(QObject):
 
     def method(self, page: str) -> None:
         """Show a page about a method."""
-        Reading("How it is done", method_text(page), self.parent_).exec()
+        shown_once(Reading("How it is done", method_text(page), self.parent_))
 
     def guide(self) -> None:
         """Bring the guided start back."""
@@ -52,7 +52,7 @@ class HelpActions(QObject):
 
     def shortcuts(self) -> None:
         """What keys and mouse buttons do."""
-        Reading("Keys and mouse", keys_page(), self.parent_).exec()
+        shown_once(Reading("Keys and mouse", keys_page(), self.parent_))
 
     def about(self) -> None:
         """Version and licence."""

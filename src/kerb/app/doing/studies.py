@@ -11,6 +11,7 @@ from PySide6.QtGui import QCursor, QGuiApplication
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from kerb.app.dialogs.chooser import StudyChooser
+from kerb.app.dialogs.questions import shown_once
 from kerb.app.dialogs.reading import Reading
 from kerb.app.dialogs.write import ask_target
 from kerb.app.filtering import sentence as filter_sentence
@@ -68,17 +69,20 @@ class StudyActions(QObject):
         about = STUDIES[kind]
         try:
             setup = studies.begun(self.session.open_job.state, kind, self.session.main_cloud())
-            setup = studies.on_ground(self.session.open_job, setup)
+            setup = studies.fitted(self.session.open_job, kind, studies.on_ground(self.session.open_job, setup))
         except KerbError as error:
             self.session.said.emit(str(error))
             return
         change, study = studies.made(self.session.open_job.state, kind, about.name, setup)
         self.session.execute(change)
         self.session.select(study.id)
+        # No tool is taken unasked: a first click changes nothing.
+        self.stage.use_edit_tool()
         drawn = drawable(setup)
-        # Where there are ways to choose from, what is drawn waits for the choice.
-        if not any(step.fresh for step in about.steps) and drawn and not about.setup.declared()[drawn[0]].ways:
-            self.draw()
+        if drawn:
+            field = about.setup.declared()[drawn[0]]
+            key = f" ({field.key})" if field.key else ""
+            self.session.said.emit(f"{field.label}: draw it with Draw…{key} in the sheet, or take it from a holding.")
         # One that has all it needs is answered at once.
         self.session.rest()
 
@@ -427,7 +431,7 @@ class StudyActions(QObject):
         """Method, formulas and limits of the open study."""
         kind = self.session.kind
         if kind is not None:
-            Reading(f"{kind.title}: how it is computed", method_text(kind.help_page), self.parent_).exec()
+            shown_once(Reading(f"{kind.title}: how it is computed", method_text(kind.help_page), self.parent_))
 
 
 def _areas(thing: object) -> list[tuple[Area, dict[str, object]]]:

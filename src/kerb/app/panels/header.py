@@ -24,6 +24,7 @@ from kerb.app.session import Session
 from kerb.app.theme import Theme
 from kerb.app.widgets import Label, made, plain
 from kerb.core.cloud.finders import FINDERS
+from kerb.studies.fields import Field
 from kerb.studies.showing import toggles
 
 # Searches that are actions by themselves.
@@ -106,7 +107,13 @@ class Header(QWidget):
                 self.chip.style().polish(self.chip)
         self.undo.setEnabled(bool(job and job.can_undo))
         self.redo.setEnabled(bool(job and job.can_redo))
-        self.undo.setToolTip(plain(f"Undo: {job.can_undo} (Ctrl+Z)" if job and job.can_undo else "Nothing to undo"))
+        self.undo.setToolTip(
+            plain(
+                f"Undo: {job.can_undo} (Ctrl+Z)"
+                if job and job.can_undo
+                else "Nothing to undo: undo reaches back to where the job was opened"
+            )
+        )
         self.redo.setToolTip(
             plain(f"Redo: {job.can_redo} (Ctrl+Shift+Z)" if job and job.can_redo else "Nothing to redo")
         )
@@ -147,18 +154,26 @@ class CommandField(QLineEdit):
             searches = [finder for finder in FINDERS.values() if finder.id not in OWN_ACTION]
             every += [(f"find_points:{f.id}", f"Find: {f.title}", "points", f.help) for f in searches]
             every += [(f"study_layer:{name}", f"Show {title}", "study", "") for name, title in self.layers()]
+            every += [(f"field:{name}", about.label, "setting", about.help) for name, about in self.settings()]
             every += [(f"study:{s.id}", s.name, "study", "") for s in state.studies]
             every += [(f"holding:{h.id}", h.name, "holding", "") for h in state.holdings]
-        words = text.lower().split()
+        words, typed = text.lower().split(), " ".join(text.lower().split())
 
         def rank(item: tuple[str, str, str, str]) -> tuple[int, bool, str]:
             title, reading = item[1].lower(), item[2] == "Help"
             if not all(word in title for word in words):
                 return 2, reading, title
-            return int(not title.startswith(words[0] if words else "")) + reading, reading, title
+            return 0 if title.startswith(typed) else 1 + reading, reading, title
 
         fitting = [item for item in every if all(word in f"{item[1]} {item[3]}".lower() for word in words)]
         return [item[:3] for item in sorted(fitting, key=rank)]
+
+    def settings(self) -> list[tuple[str, Field]]:
+        """The settings that the sheet of the open study shows or holds back."""
+        setup = self.session.setup
+        if setup is None:
+            return []
+        return [(name, about) for name, about in setup.declared().items() if setup.counts(name) and not about.hidden]
 
     def layers(self) -> list[tuple[str, str]]:
         """What of the open study can be shown on wish."""
@@ -181,6 +196,10 @@ class CommandField(QLineEdit):
             if not possible:
                 item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addItem(item)
+        if not self.list.count():
+            nothing = QListWidgetItem(f"Nothing found for “{text.strip()}”")
+            nothing.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(nothing)
         self.list.setCurrentRow(0)
         corner = self.mapTo(self.window(), QPoint(0, self.height() + 4))
         height = 14 + self.list.sizeHintForRow(0) * self.list.count()
@@ -192,7 +211,7 @@ class CommandField(QLineEdit):
         if self.list is None or self.list.currentItem() is None or not self.text().strip():
             return
         key = self.list.currentItem().data(Qt.ItemDataRole.UserRole)
-        if not self.possible(key):
+        if not key or not self.possible(key):
             return
         self._hide()
         self.action_wanted.emit(key)

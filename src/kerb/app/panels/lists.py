@@ -177,7 +177,8 @@ class Lists(QWidget):
     def _fill_holding(self, row: QWidget, holding: Holding) -> None:
         assert isinstance(row, Row)
         # Most changes are about one holding: the rows of the others say what they did.
-        state = (holding, holding.id == self.looked_over, self.session.unit)
+        old = studies.outdated(self.session.open_job.state, holding) if holding.maker else False
+        state = (holding, holding.id == self.looked_over, self.session.unit, old)
         if row.filled is not None and row.filled[0] is holding and row.filled[1:] == state[1:]:
             return
         row.filled = state
@@ -186,10 +187,10 @@ class Lists(QWidget):
         notes = "\n".join(f"• {text}" for _code, text in holding.notes)
         row.show_words(
             RowWords(
-                holding.name, size + (" · source file moved" if missing else ""),
+                holding.name, size + (" · source file moved" if missing else " · out of date" if old else ""),
                 mark="shown" if holding.visible else "hidden", pale=not holding.visible,
                 ink=ink_of(self.session, holding, self.theme.name) if holding.kind in (POINTS, LINES) else "",
-                chosen=holding.id == self.looked_over, alarm=missing, tip=f"{holding.source}\n{notes}".strip(),
+                chosen=holding.id == self.looked_over, alarm=missing or old, tip=f"{holding.source}\n{notes}".strip(),
             )
         )  # fmt: skip
         row.doing = RowDoing(
@@ -228,7 +229,7 @@ class Lists(QWidget):
         if holdings.source_missing(holding):
             menu.addAction("Find source file…", lambda: self.action_wanted.emit(f"relink:{holding.id}"))
         menu.addSeparator()
-        menu.addAction("Remove", lambda: self.session.execute(holdings.removed(holding)))
+        menu.addAction("Remove", lambda: self.action_wanted.emit(f"remove_holding:{holding.id}"))
         menu.popup(place)
 
     def _fill_study(self, row: QWidget, study: StudyRecord) -> None:

@@ -151,7 +151,7 @@ class Row(QWidget):
         painter.setFont(font(13))
         painter.setPen(QColor(t.quiet if self.pale else t.ink))
         room = self.width() - left - value_width - 20
-        text = painter.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, room)
+        text = painter.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideMiddle, room)
         painter.drawText(QRectF(left, 5, room, 19), Qt.AlignmentFlag.AlignLeft, text)
         painter.setFont(font(11))
         painter.setPen(QColor(t.edge if self.alarm else t.quiet))

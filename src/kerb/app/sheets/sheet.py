@@ -6,7 +6,7 @@ import importlib
 import time
 from collections.abc import Callable, Iterator
 
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from kerb.app.session import Session
@@ -39,6 +39,7 @@ class StudySheet(QWidget):
         self.lines: dict[str, Line] = {}
         self.steps: dict[str, QPushButton] = {}
         self.own: QWidget | None = None
+        self.study_id = ""
         # The box above each rare field that shows it; those of a section share one.
         self.more: dict[str, QCheckBox] = {}
         self._pieces: Iterator[None] = iter(())
@@ -76,6 +77,22 @@ class StudySheet(QWidget):
             if time.perf_counter() - start > TURN_SECONDS:
                 self._next_turn.start()
                 return
+
+    def show_field(self, name: str) -> None:
+        """Bring a setting into sight, unfolded, and give it the keyboard."""
+        for _ in self._pieces:
+            pass
+        editor = self.fields.get(name)
+        if editor is None:
+            return
+        if name in self.more:
+            self.more[name].setChecked(True)
+        # The folded ones have no place until they were laid out.
+        QTimer.singleShot(0, lambda: self.scroller.ensureWidgetVisible(editor, 0, 80))
+        first = next(
+            (child for child in editor.findChildren(QWidget) if child.focusPolicy() & Qt.FocusPolicy.TabFocus), None
+        )
+        (first or editor).setFocus()
 
     def growing(self) -> bool:
         """Whether a part of it is still to come."""
@@ -140,6 +157,9 @@ class StudySheet(QWidget):
         self.more_notes.clicked.connect(self._turn_notes)
         self.more_notes.hide()
         self.column.addWidget(self.more_notes, 0, Qt.AlignmentFlag.AlignRight)
+        self.room = QWidget()
+        self.room.setFixedHeight(0)
+        self.column.addWidget(self.room)
 
     def _add(self, kind: StudyKind, name: str) -> None:
         about = kind.setup.declared()[name]
@@ -211,11 +231,21 @@ class StudySheet(QWidget):
         self.setVisible(study is not None)
         if study is None or setup is None or kind is None:
             return
-        if self.kind is not kind:
-            self._build(kind)
-        elif not self.growing():
+        if self.kind is not kind or self.study_id != study.id:
+            # Another study begins at its top.
+            self.study_id = study.id
+            if self.kind is not kind:
+                self._build(kind)
+            self.room.setFixedHeight(0)
+            self.scroller.verticalScrollBar().setValue(0)
+            self._fill(kind, setup, study.name)
+            return
+        if not self.growing():
             self._grow()
-        self.name.setText(study.name)
+        self._keeping_still(lambda: self._fill(kind, setup, study.name))
+
+    def _fill(self, kind: StudyKind, setup: Setup, name: str) -> None:
+        self.name.setText(name)
         self._mirror_fields(kind, setup)
         shown = self.session.shown()
         if shown.outcome is None:
@@ -309,19 +339,45 @@ class StudySheet(QWidget):
         self.more_notes.setText("Fewer notes" if self.every_note else f"{len(texts) - len(few)} more notes")
         shown = [widget.property("text_shown") for widget in widgets_in(self.notes)]
         if shown != few:
-            self._keeping_still(lambda: fill_warnings(self.notes, few))
+            fill_warnings(self.notes, few)
 
     def _keeping_still(self, change: Callable[[], None]) -> None:
-        """Change what stands above without moving the control under the mouse: the sheet scrolls by as much."""
+        """Change the sheet without moving what is under the mouse: it scrolls by as much, and what became shorter above keeps
+        its room until the mouse leaves."""
         body, bar = self.scroller.widget(), self.scroller.verticalScrollBar()
-        under = next((w for w in self.fields.values() if w.isVisible() and w.underMouse()), None)
-        before = under.mapTo(body, QPoint(0, 0)).y() if under is not None and body is not None else 0
+        under = self._under_mouse(body) if body is not None else None
+        if under is None or body is None:
+            change()
+            return
+        before = under.mapTo(body, QPoint(0, 0)).y()
         change()
-        if under is not None and body is not None:
-            self.column.activate()
-            body.resize(body.width(), max(body.sizeHint().height(), body.height()))
-            bar.setMaximum(max(bar.maximum(), body.height() - self.scroller.viewport().height()))
-            bar.setValue(bar.value() + under.mapTo(body, QPoint(0, 0)).y() - before)
+        if not under.isVisibleTo(body):
+            return
+        self._lay_out(body)
+        moved = under.mapTo(body, QPoint(0, 0)).y() - before
+        short = -(bar.value() + moved)
+        if short > 0:
+            self.room.setFixedHeight(self.room.height() + short)
+            self._lay_out(body)
+            moved += short
+        bar.setMaximum(max(bar.maximum(), body.height() - self.scroller.viewport().height()))
+        bar.setValue(bar.value() + moved)
+
+    def _lay_out(self, body: QWidget) -> None:
+        self.column.activate()
+        body.resize(body.width(), max(body.sizeHint().height(), self.scroller.viewport().height()))
+
+    def _under_mouse(self, body: QWidget) -> QWidget | None:
+        """The part of the sheet that the mouse is over, below the head."""
+        items = [self.column.itemAt(n) for n in range(self.column.indexOf(self.room) + 1, self.column.count())]
+        parts = [item.widget() for item in items if item is not None]
+        return next((part for part in parts if part is not None and part.isVisible() and part.underMouse()), None)
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """The mouse is gone: room that was kept is given back."""
+        super().leaveEvent(event)
+        if self.kind is not None:
+            self.room.setFixedHeight(0)
 
     def _turn_notes(self) -> None:
         self.every_note = not self.every_note

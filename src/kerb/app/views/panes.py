@@ -245,6 +245,25 @@ class Panes(QWidget):
             if view.mode == SECTION and view is not self.active:
                 view.look(SECTION, self.section_camera(view))
 
+    def forget_places(self) -> None:
+        """All panes look at nothing yet: the places of one job are none of another."""
+        for view in (self.active, *self.companions):
+            view.forget_places()
+
+    def begin(self, fit: Callable[[], None]) -> None:
+        """Show a job from its start: the active pane what fits it, the others the same place in their own way."""
+        fit()
+        here = self.active.camera
+        for view in self.views():
+            if view is self.active:
+                continue
+            for mode, camera in view.cameras.items():
+                view.cameras[mode] = replace(camera, target=here.target, scale=here.scale)
+            if view.mode == SECTION:
+                view.look(SECTION, self.section_camera(view))
+            else:
+                view.set_camera(view.camera, moving=False)
+
     def _companion(self) -> Companion:
         one = Companion(self.theme, self.active)
         one.pressed.connect(self.activate)

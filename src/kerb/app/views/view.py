@@ -33,6 +33,16 @@ COLUMNS = {"colour": "red", "class": "classification", "source": "point_source_i
 Overlay = Callable[["View", QPainter], None]
 
 
+def first_cameras() -> dict[str, Camera]:
+    """The eyes of a view that has looked at nothing yet."""
+    start = Camera((0.0, 0.0, 0.0), 1.0)
+    return {
+        PLAN: start,
+        ORBIT: replace(start, heading=335.0, tilt=32.0, perspective=True),
+        SECTION: replace(start, tilt=0.0, thickness=1.0),
+    }
+
+
 class View(QWidget):
     """The view. All its pixel coordinates are device pixels; ``ratio`` turns them into widget ones."""
 
@@ -50,12 +60,7 @@ class View(QWidget):
         self.mode = PLAN
         # Whether nothing was looked at in it yet.
         self.fresh = True
-        start = Camera((0.0, 0.0, 0.0), 1.0)
-        self.cameras = {
-            PLAN: start,
-            ORBIT: replace(start, heading=335.0, tilt=32.0, perspective=True),
-            SECTION: replace(start, tilt=0.0, thickness=1.0),
-        }
+        self.cameras = first_cameras()
         # What is shown everywhere, and as this view shows it: with colours of its own where it has some.
         self.base = self.scene = Scene()
         self.own: dict[str, Any] = {}
@@ -78,6 +83,11 @@ class View(QWidget):
         self.setMinimumSize(200, 140)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName("Drawing area")
+
+    def forget_places(self) -> None:
+        """Look at nothing yet, as in a new window: the places of one job are none of another."""
+        self.cameras, self.fresh = first_cameras(), True
+        self._ask(moving=False)
 
     @property
     def camera(self) -> Camera:

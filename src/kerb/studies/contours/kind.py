@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from kerb.core.arrays import Floats
 from kerb.core.progress import Progress
+from kerb.core.quantity import one_two_five
 from kerb.core.things import LINES, Placed
 from kerb.formats.write_things import endings_for, write_thing
 from kerb.studies.contours.run import labels_of, line_set, lines_of, run
@@ -15,6 +20,7 @@ from kerb.studies.kind import COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, F
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 
+USUAL_LEVELS = 20
 ABOUT = (
     FigureAbout("lines", "Lines", COUNT, (HEADLINE, SHEET, SUMMARY, REPORT)),
     FigureAbout("total_length", "Length in all", LENGTH),
@@ -35,6 +41,12 @@ def write(setup: ContoursSetup, _outcome: Outcome, sources: Sources, paths: dict
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     """What stands beside the number of lines: the interval."""
     return [f"every {setup['interval']:g} {outcome.unit}"]
+
+
+def begin(setup: ContoursSetup, low: Floats, high: Floats) -> ContoursSetup:
+    """An interval that makes some twenty levels of what there is, as maps have it: 1, 2, 5, 10 …"""
+    relief = float(high[2] - low[2])
+    return replace(setup, interval=one_two_five(relief / USUAL_LEVELS)) if np.isfinite(relief) and relief > 0 else setup
 
 
 def trial() -> tuple[ContoursSetup, ...]:
@@ -59,5 +71,6 @@ CONTOURS = StudyKind(
     panes=("plan",),
     tables=("levels",),
     describe=describe,
+    begin=begin,
     trial=trial,
 )

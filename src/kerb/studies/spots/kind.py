@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from kerb.core.arrays import Floats
 from kerb.core.geometry.features import SurveyPoints
 from kerb.core.progress import Progress
+from kerb.core.quantity import one_two_five
 from kerb.core.things import POINTS, Placed
 from kerb.formats.dxf_write import Texts
 from kerb.formats.write_things import endings_for, write_thing
@@ -19,6 +22,7 @@ from kerb.studies.spots.run import run
 from kerb.studies.spots.setup import SpotsSetup
 from kerb.studies.trials import square
 
+USUAL_NODES = 2000
 ABOUT = (
     FigureAbout("count", "Nodes with a level", COUNT, (HEADLINE, SHEET, SUMMARY, REPORT)),
     FigureAbout("empty", "Nodes without points", COUNT),
@@ -51,6 +55,16 @@ def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     return [f"every {setup['spacing']:g} {outcome.unit}"]
 
 
+def begin(setup: SpotsSetup, low: Floats, high: Floats) -> SpotsSetup:
+    """A spacing that makes some two thousand nodes of what there is."""
+    area = float(np.prod(high[:2] - low[:2]))
+    return (
+        replace(setup, spacing=one_two_five(float(np.sqrt(area / USUAL_NODES))))
+        if np.isfinite(area) and area > 0
+        else setup
+    )
+
+
 def trial() -> tuple[SpotsSetup, ...]:
     """A grid over a mound by each way, turned, and within a ring."""
     ring = square(4.0)
@@ -78,6 +92,7 @@ SPOTS = StudyKind(
     panes=("plan",),
     tables=("points",),
     describe=describe,
+    begin=begin,
     trial=trial,
     of_selection=True,
 )
