@@ -9,6 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QPushButton, QWidget
 
 from kerb.app.scenes import level_along
+from kerb.app.tools.editing import EditShapes
 from kerb.app.views.panes import ARRANGEMENTS, Companion
 from kerb.app.views.view import ORBIT, PLAN, SECTION
 from kerb.core.geometry.features import SurveyPoints
@@ -214,6 +215,8 @@ class Panes(Windowed):
         self.assertFalse(self.session.job.can_undo, "how things look is no step")
         self.window.handlers.run("duplicate_study") if "duplicate_study" in self.window.actions_by_id else None
         self.window.handlers.run("new_study:sections")
+        self.assertIsInstance(self.view.tool, EditShapes, "no tool is taken unasked")
+        self.window.handlers.run("draw")
         self.settle()
         self.assertEqual(self.panes.now(), ("beside", PLAN, SECTION))
         self.session.select(first)
@@ -369,6 +372,7 @@ class Series(Windowed):
     def test_stations_are_picked_in_plan(self):
         """Clicks beside the line add the stations square to them, each a step; far off the end nothing is added."""
         self.window.handlers.run("new_study:sections")
+        self.window.handlers.run("draw")
         self.settle()
         middle = QPointF(self.view.rect().center())
         for dx in (-120, 120):
@@ -394,6 +398,7 @@ class Series(Windowed):
     def test_one_along_the_line(self):
         """Two clicks and the way: the section pane looks along them, and goes with a vertex that is dragged."""
         self.window.handlers.run("new_study:sections")
+        self.window.handlers.run("draw")
         self.settle()
         middle = QPointF(self.view.rect().center())
         for dx in (-90, 90):
@@ -427,6 +432,7 @@ class Series(Windowed):
     def test_sections_are_drawn_stepped_and_looked_at(self):
         """A line by mouse, ten sections at once; keys in the drawer step, and the section pane goes with them."""
         self.window.handlers.run("new_study:sections")
+        self.window.handlers.run("draw")
         self.settle()
         middle = QPointF(self.view.rect().center())
         for dx in (-90, 90):

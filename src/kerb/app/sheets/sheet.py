@@ -340,6 +340,9 @@ class StudySheet(QWidget):
         shown = [widget.property("text_shown") for widget in widgets_in(self.notes)]
         if shown != few:
             fill_warnings(self.notes, few)
+            for widget in widgets_in(self.notes):
+                # A layout shows what is put into it in the next turn only, and has no room for it until then.
+                widget.show()
 
     def _keeping_still(self, change: Callable[[], None]) -> None:
         """Change the sheet without moving what is under the mouse: it scrolls by as much, and what became shorter above keeps
@@ -360,12 +363,17 @@ class StudySheet(QWidget):
             self.room.setFixedHeight(self.room.height() + short)
             self._lay_out(body)
             moved += short
+        # A sheet that is shorter than its room could not scroll at all.
+        body.setMinimumHeight(bar.value() + moved + self.scroller.viewport().height())
+        self._lay_out(body)
         bar.setMaximum(max(bar.maximum(), body.height() - self.scroller.viewport().height()))
         bar.setValue(bar.value() + moved)
 
     def _lay_out(self, body: QWidget) -> None:
         self.column.activate()
-        body.resize(body.width(), max(body.sizeHint().height(), self.scroller.viewport().height()))
+        body.resize(
+            body.width(), max(body.sizeHint().height(), body.minimumHeight(), self.scroller.viewport().height())
+        )
 
     def _under_mouse(self, body: QWidget) -> QWidget | None:
         """The part of the sheet that the mouse is over, below the head."""
@@ -376,8 +384,10 @@ class StudySheet(QWidget):
     def leaveEvent(self, event: QEvent) -> None:
         """The mouse is gone: room that was kept is given back."""
         super().leaveEvent(event)
-        if self.kind is not None:
+        body = self.scroller.widget()
+        if self.kind is not None and body is not None:
             self.room.setFixedHeight(0)
+            body.setMinimumHeight(0)
 
     def _turn_notes(self) -> None:
         self.every_note = not self.every_note
