@@ -18,10 +18,13 @@ from kerb.app.tools.editing import EditShapes
 from kerb.app.views.panes import BESIDE
 from kerb.app.views.view import PLAN, SECTION
 from kerb.core.cloud.sieve import Sieve
+from kerb.core.geometry.features import Line, LineSet
+from kerb.core.things import LINES, Placed
 from kerb.demo import yard
 from kerb.draw.camera import Camera, fitted
-from kerb.job import holdings, studies
+from kerb.job import holdings, studies, vault
 from kerb.job.job import Change, Job
+from kerb.job.state import Holding
 from kerb.studies.registry import STUDIES
 from kerb.studies.scope import Scope
 from tests.window.test_actions import answers
@@ -116,6 +119,33 @@ class Newcomer(Windowed):
         QTest.mouseClick(self.view, Qt.MouseButton.LeftButton, pos=self.view.rect().center())
         self.assertEqual(self.session.job.state.studies, before.studies)
         self.complaints.clear()
+
+    def test_undo_of_a_new_study_goes_back_to_the_one_before(self):
+        self.window.handlers.run("new_study:surface")
+        second = self.session.study_id
+        self.window.handlers.run("new_study:contours")
+        self.session.undo()
+        self.assertEqual(self.session.study_id, second)
+        self.settle()
+
+    def test_areas_are_taken_once(self):
+        squares = [np.array([[x, 0.0, 1], [x + 10, 0, 1], [x + 10, 10, 1], [x, 10, 1]]) + [*yard.ORIGIN, 0] for x in (0, 5, 40)]
+        lines = LineSet(tuple(Line(xyz, True, f"A{n}", "areas") for n, xyz in enumerate(squares)))
+        item = Placed(LINES, lines, self.session.job.state.title.reference_system())
+        vault.save_thing(self.session.job.folder / "data" / "0123456789", item)
+        self.session.execute(
+            Change("l", lambda s: s.with_holding(Holding("0123456789", "Plots", LINES, data="data/0123456789", points=3)))
+        )
+        self.window.handlers.run("new_study:inventory")
+        self.settle()
+        said = []
+        self.session.said.connect(said.append)
+        self.window.handlers.run("take_rings:heaps")
+        self.assertEqual(len(self.session.setup.heaps), 3)
+        self.assertTrue(any("overlapping: A0 and A1" in text for text in said), said)
+        self.window.handlers.run("take_rings:heaps")
+        self.assertEqual(len(self.session.setup.heaps), 3)
+        self.assertIn("none was taken twice", said[-1])
 
     def test_what_follows_from_the_data(self):
         cloud = self.session.main_cloud()

@@ -41,7 +41,7 @@ from kerb.studies.sources import named_holdings, value_of
 
 REST_MS = 350
 # Outcomes of one study that are held in memory.
-OUTCOMES_HELD = 3
+OUTCOMES_HELD, MOST_WERE = 3, 20
 LIVE, WHOLE = "live", "whole"
 
 
@@ -89,6 +89,7 @@ class Session(QObject):
         # Of the file that is read as the first of a job: what is drawn of it is in its unit.
         self._unit_read = ""
         self._lock = FolderLock()
+        self._were: list[str] = []  # studies that were open, the last one last
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
         self._rest.setInterval(REST_MS)
@@ -225,10 +226,10 @@ class Session(QObject):
 
     def _job_changed(self) -> None:
         first = self.job.state.studies if self.job is not None else ()
-        gone = self.job is not None and self.job.state.study(self.study_id) is None
         # In a job without a study there is none to be gone: a page at the right stays as it is.
-        if gone and (self.study_id or first):
-            self.study_id = first[0].id if first else ""
+        if self.job is not None and self.job.state.study(self.study_id) is None and (self.study_id or first):
+            kept = next((key for key in reversed(self._were) if self.job.state.study(key) is not None), "")
+            self.study_id = kept or (first[0].id if first else "")
             self.draft = None
             self.live.forget()
             self.selected.emit()
@@ -267,6 +268,7 @@ class Session(QObject):
         """Open a study."""
         if self.job is None or self.job.state.study(study_id) is None:
             return
+        self._were = [*[key for key in self._were if key != study_id][-MOST_WERE:], study_id]
         self.study_id = study_id
         self.draft = self.before_step = None
         self.chosen_cloud = ""

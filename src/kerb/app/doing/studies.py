@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, QPoint, Signal
@@ -26,9 +27,10 @@ from kerb.app.widgets import there
 from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
-from kerb.core.geometry.area import Area
+from kerb.core.geometry.area import Area, overlapping
 from kerb.core.geometry.features import LineSet
 from kerb.core.geometry.rigid import Rigid
+from kerb.core.quantity import first_of
 from kerb.core.things import LINES
 from kerb.job import holdings, studies
 from kerb.job.correcting import corrected
@@ -37,12 +39,24 @@ from kerb.job.picked import with_columns
 from kerb.job.state import Holding
 from kerb.report.reading import method_text
 from kerb.report.text import figures_table, tab_separated
-from kerb.studies.drawn import Item
+from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import RINGS, Way
 from kerb.studies.kind import Correction
 from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.taking import item_from
+
+# So many areas are held against one another when they are taken.
+MOST_COMPARED = 400
+
+
+def _same_ring(ring: Drawn, other: Any) -> bool:
+    """Whether a drawn ring has the vertices of another, wherever it begins."""
+    mine, theirs = np.asarray(ring.places, float)[:, :2], np.asarray(other, float)[:, :2]
+    if mine.shape != theirs.shape or not len(mine):
+        return False
+    start = int(np.argmin(np.hypot(*(mine - theirs[0]).T)))
+    return bool(np.allclose(np.roll(mine, -start, axis=0), theirs, rtol=0, atol=1e-6))
 
 
 class StudyActions(QObject):
@@ -265,12 +279,24 @@ class StudyActions(QObject):
             return
         items: tuple[Item, ...] = getattr(setup, name)
         taken = {item.key for item in items}
-        about, made = setup.declared()[name], []
+        about, made, twice = setup.declared()[name], [], 0
+        there_ = [item.ring for item in items]
         for number, (area, fields) in enumerate(_areas(job.thing(holding).thing), 1):
+            if any(_same_ring(ring, area.rings[0]) for ring in there_):
+                twice += 1
+                continue
             free = next(f"t{n}" for n in range(1, 10_000) if f"t{n}" not in taken)
             taken.add(free)
             made.append(item_from(about, area, fields, free, area.name or f"{holding.name} {number}", "holding"))
+        if not made:
+            self.session.said.emit(f"The areas of {holding.name} are there already; none was taken twice.")
+            return
         self.session.commit(f"took {len(made)} areas of {holding.name}", **{name: (*items, *made)})
+        every = [Area((item.ring.xy, *item.ring.holes), item.name) for item in (*items, *made) if item.ring.xy]
+        pairs = [f"{one} and {other}" for one, other, _ in overlapping(every)] if len(every) <= MOST_COMPARED else []
+        said = [f"{twice} were there already" if twice else "", f"overlapping: {first_of(pairs, 3)}" if pairs else ""]
+        if any(said):
+            self.session.said.emit(f"Took {len(made)} areas; {'; '.join(part for part in said if part)}.")
 
     def compute(self) -> None:
         """Compute the open study in full."""
