@@ -151,13 +151,18 @@ def bound(u95: float | None, unit: str, decimals: Decimals | None = None) -> str
 
 
 def quantity(
-    value: float | None, unit: str, decimals: Decimals | None = None, signed: bool = False, u95: float | None = None
+    value: float | None, unit: str, decimals: Decimals | None = None, signed: bool = False, u95: float | None = None,
+    resolution: float = 0.0,
 ) -> str:  # fmt: skip
-    """A number with its unit symbol, such as ``2 184.3 m³``; with no more digits than its bound ``u95`` allows."""
+    """A number with its unit symbol, such as ``2 184.3 m³``; with no more digits than its bound ``u95`` allows.
+
+    ``resolution`` is the smallest step that says something, in the unit: a figure is never shown coarser than it.
+    """
     shown = decimals or Decimals()
     factor, unit = shown.printed(unit)
     value = None if value is None else value * factor
-    text = number(value, fitting(None if u95 is None else u95 * factor, shown.of(unit)), signed)
+    most = finer(shown.of(unit), resolution * factor)
+    text = number(value, fitting(None if u95 is None else u95 * factor, most), signed)
     return text if value is None else _with_mark(text, unit)
 
 
@@ -189,6 +194,13 @@ def one_two_five(value: float) -> float:
     power = 10.0 ** math.floor(math.log10(value))
     nearest = min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step)))
     return float(f"{nearest * power:.2g}")
+
+
+def finer(decimals: int, resolution: float) -> int:
+    """So many decimals, or as many as a resolution needs: four of 0.0001, four of 0.00033."""
+    if not resolution > 0:
+        return decimals
+    return max(decimals, math.ceil(-math.log10(resolution) - 1e-9))
 
 
 def decimals_of(step: float) -> int:

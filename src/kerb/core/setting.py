@@ -12,13 +12,15 @@ from kerb.core.errors import InputError
 
 @dataclass(frozen=True)
 class Setting:
-    """What is known of one setting. ``unit`` is ``length`` for the job unit, or a unit code, or empty."""
+    """What is known of one setting. A number is at least ``low``, more than ``above`` and at most ``high``; ``unit`` is
+    ``length`` for the job unit, or a unit code, or empty."""
 
     label: str
     help: str
     unit: str = ""
     choices: tuple[tuple[str, str], ...] = ()
     low: float | None = None
+    above: float | None = None
     high: float | None = None
     automatic: str = ""
 

@@ -145,7 +145,7 @@ def _by_http(address: str, kept: tuple[Path, Path], wanted: tuple[int, bool], pr
                 return
             progress.step(done / size if size else 0.0, f"Fetching {part.stem}")
     length = answer.headers.get("Content-Length", "") if answer is not None else ""
-    if length.isdigit() and done - (have if goes_on else 0) < int(length):
+    if not size and length.isdigit() and done - (have if goes_on else 0) < int(length):
         raise OSError("the connection broke off")
 
 

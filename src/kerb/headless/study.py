@@ -15,7 +15,6 @@ from kerb.core.errors import InputError
 from kerb.core.geometry.area import Area
 from kerb.core.geometry.features import LineSet
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.setting import Setting
 from kerb.core.things import CLOUD
@@ -422,7 +421,7 @@ def text(outcome: Outcome) -> str:
     for figure in outcome.figures.values():
         error = f"  {bounded(figure)}" if figure.u95 is not None else ""
         note = f"  {figure.note}" if figure.note else ""
-        lines.append(f"{figure.label:28}{quantity(figure.value, figure.unit, u95=figure.u95):>18}{error}{note}")
+        lines.append(f"{figure.label:28}{figure.text():>18}{error}{note}")
     verdict = [f"NOT RELIABLE: {outcome.verdict}"] if outcome.verdict else []
     return "\n".join([*verdict, *lines, *(f"! {note.text}" for note in outcome.warnings)])
 

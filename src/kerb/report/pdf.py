@@ -316,9 +316,9 @@ def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals, bounds: 
 def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> str:
     if figure is None:
         return "—"
-    if about.quantity == COUNT:
+    if about.quantity == COUNT and not figure.resolution:
         return "—" if figure.value is None else count(int(figure.value))
-    return quantity(figure.value, figure.unit, decimals, signed=about.signed, u95=figure.u95)
+    return figure.text(decimals, about.signed)
 
 
 def _chapter(chapter: Chapter, wish: ReportWish, room: tuple[float, float]) -> list[Flowable]:

@@ -127,8 +127,12 @@ def widths(grid: Grid, room: float, size: float = SIZE) -> list[float] | None:
 def table_flow(table: StudyTable, decimals: Decimals, room: float, turned: float) -> list[Flowable]:
     """A table of a study with its title, in a page's room, or on a page that is turned."""
     grid = printed(filled(table), decimals)
-    more = len(grid.rows) - FIRST_ROWS if len(grid.rows) > MOST_ROWS else 0
-    grid = Grid(grid.heads, grid.rows[: FIRST_ROWS if more else None], grid.texts, grid.minor)
+    first = table.printed if table.printed is not None else FIRST_ROWS if len(grid.rows) > MOST_ROWS else len(grid.rows)
+    more = max(len(grid.rows) - first, 0)
+    if not first:
+        words = f"{table.title}: {len(table.rows)} rows, in the tables that are saved with the report."
+        return [Paragraph(escape(words), style_of(7.5))]
+    grid = Grid(grid.heads, grid.rows[:first], grid.texts, grid.minor)
     rest = (
         [Paragraph(f"{more} more rows are in the tables that are saved with the report.", style_of(7.5))]
         if more
@@ -253,4 +257,4 @@ def filled(table: StudyTable) -> StudyTable:
         n for n in range(len(table.columns)) if not table.rows or any(row[n] not in (None, "") for row in table.rows)
     ]
     rows = tuple(tuple(row[n] for n in kept) for row in table.rows)
-    return StudyTable(table.title, tuple(table.columns[n] for n in kept), rows)
+    return StudyTable(table.title, tuple(table.columns[n] for n in kept), rows, table.printed)

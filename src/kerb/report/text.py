@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from kerb.core.errors import OutputError
-from kerb.core.quantity import Decimals, fitting, labelled, least, number, places_for, plain, symbol
+from kerb.core.quantity import Decimals, finer, fitting, labelled, least, number, places_for, plain, symbol
 from kerb.formats.written import placed_when_complete
 from kerb.studies.outcome import Column, Outcome, Table
 from kerb.studies.registry import STUDIES, study_kind
@@ -41,7 +41,7 @@ def figures_shown(outcome: Outcome, decimals: Decimals) -> Table:
         factor, unit = decimals.printed(figure.unit)
         u95 = None if figure.u95 is None else figure.u95 * factor
         value = None if figure.value is None else figure.value * factor
-        most = fitting(u95, decimals.of(unit))
+        most = fitting(u95, finer(decimals.of(unit), figure.resolution * factor))
         rows.append((figure.label, number(value, most), least(u95, most), symbol(unit), figure.note))
     return Table("Figures", FIGURE_COLUMNS, tuple(rows))
 
@@ -98,6 +98,7 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
     if not unit and isfinite(cell) and cell % 1:
         # Of no unit and no whole number: no count, which nought decimals would make of it.
         most = places_for(cell, DIGITS)
+    most = finer(most, table.columns[place].resolution * factor)
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
     return (least if bounds.get(place) == place else number)(float(cell) * factor, places)
 

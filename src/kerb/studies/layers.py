@@ -46,7 +46,8 @@ class FoundLine:
 
 @dataclass(frozen=True)
 class FoundMesh:
-    """A surface: vertices (n, 3) in job coordinates, triangles (m, 3); ``values`` (n,) colour it where there are any."""
+    """A surface: vertices (n, 3) in job coordinates, triangles (m, 3); ``values`` (n,) colour it where there are any, between
+    ``limits`` and in ``bands`` where the study says so: else evenly about nought, as far as 98 in 100 of them reach."""
 
     vertices: Floats
     triangles: Ints32
@@ -56,6 +57,8 @@ class FoundMesh:
     values: Floats | None = None
     hatch: bool = False
     shown: bool = True
+    limits: tuple[float, float] | None = None
+    bands: tuple[float, ...] = ()
 
 
 def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str) -> FoundMesh:

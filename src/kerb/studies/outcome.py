@@ -11,7 +11,7 @@ import numpy as np
 
 from kerb import __version__
 from kerb.core.geometry.mesh import TriangleMesh
-from kerb.core.quantity import Decimals, bound
+from kerb.core.quantity import Decimals, bound, quantity
 from kerb.core.reference import ReferenceSystem
 from kerb.core.things import SURFACE, Placed
 from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put_together, taken_apart
@@ -20,7 +20,7 @@ from kerb.studies.layers import Chart, FoundLine, FoundMesh, Layer, Profile, put
 @dataclass(frozen=True)
 class Figure:
     """One named result. ``value`` None means not determinable; ``u95`` is its 95 % uncertainty, same unit, and ``without``
-    what that leaves out."""
+    what that leaves out. ``resolution`` is the smallest step that says something, in the unit: it is not shown coarser."""
 
     value: float | None
     unit: str
@@ -28,13 +28,19 @@ class Figure:
     u95: float | None = None
     note: str = ""
     without: str = ""
+    resolution: float = 0.0
+
+    def text(self, decimals: Decimals | None = None, signed: bool = False) -> str:
+        """The value with its unit as it is printed."""
+        return quantity(self.value, self.unit, decimals, signed, self.u95, self.resolution)
 
 
 @dataclass(frozen=True)
 class Column:
     """A table column; ``unit`` is a unit code, empty for text and counts. Numbers of an ``exact`` one are of no unit and are
     printed with all their digits, to be used again. ``bound`` names the column of its 95 % bounds, where that is not the
-    next. A report leaves out what is ``minor`` where the table is too wide for a page."""
+    next. A report leaves out what is ``minor`` where the table is too wide for a page. ``resolution`` is the smallest step
+    that says something, in the unit: numbers are not shown coarser."""
 
     name: str
     unit: str = ""
@@ -42,15 +48,18 @@ class Column:
     exact: bool = False
     bound: str = ""
     minor: bool = False
+    resolution: float = 0.0
 
 
 @dataclass(frozen=True)
 class Table:
-    """A named table of rows."""
+    """A named table of rows. ``printed`` is how many of them a report has: all or the first ones by its own rule (None),
+    none (0: the table goes to files only) or so many."""
 
     title: str
     columns: tuple[Column, ...]
     rows: tuple[tuple[Any, ...], ...]
+    printed: int | None = None
 
 
 @dataclass(frozen=True)
@@ -247,6 +256,8 @@ def _figure_json(figure: Figure) -> dict[str, Any]:
             data["u95_without"] = figure.without
     if figure.note:
         data["note"] = figure.note
+    if figure.resolution:
+        data["resolution"] = figure.resolution
     return data
 
 
@@ -277,7 +288,8 @@ def _table_head(table: Table, stem: str, arrays: dict[str, Any]) -> dict[str, An
     """A table by columns: numbers as arrays, the rest as plain lists."""
     data = {
         "title": table.title,
-        "columns": [[c.name, c.unit, c.label, c.exact, c.bound, c.minor] for c in table.columns],
+        "printed": table.printed,
+        "columns": [[c.name, c.unit, c.label, c.exact, c.bound, c.minor, c.resolution] for c in table.columns],
         "count": len(table.rows),
     }
     cells: list[Any] = []
@@ -297,4 +309,4 @@ def _table_head(table: Table, stem: str, arrays: dict[str, Any]) -> dict[str, An
 def _table_of(data: dict[str, Any], arrays: dict[str, Any]) -> Table:
     columns = tuple(Column(*entry) for entry in data["columns"])
     cells = [arrays[c["array"]].tolist() if isinstance(c, dict) else c for c in data["cells"]]
-    return Table(data["title"], columns, tuple(zip(*cells, strict=True)))
+    return Table(data["title"], columns, tuple(zip(*cells, strict=True)), data.get("printed"))

@@ -24,6 +24,7 @@ DECLARED = {
     "rockface": "ROCKFACE",
     "change": "CHANGE",
     "align": "ALIGN",
+    "floor": "FLOOR",
 }
 
 

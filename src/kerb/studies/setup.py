@@ -165,5 +165,7 @@ def _check_number(about: Field, value: float, default: float | None) -> None:
         raise InputError(f"{about.label}: {value} is not a number that can be used")
     if about.low is not None and (value < about.low or (value == about.low and default is None)):
         raise InputError(f"{about.label}: {value:g} must be above {about.low:g}")
+    if about.above is not None and not value > about.above:
+        raise InputError(f"{about.label}: {value:g} must be above {about.above:g}")
     if about.high is not None and value > about.high:
         raise InputError(f"{about.label}: {value:g} must be at most {about.high:g}")

@@ -68,6 +68,8 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
         if len(layer.triangles):
             front, behind = SEEN.get(layer.role, (1.0, 0.0))
             ramp = str(look.get("ramp", SIGNED)) if layer.values is not None else ""
+            own = {"low": layer.limits[0], "high": layer.limits[1]} if layer.limits else {}
+            look = {**own, "bands": layer.bands, **{key: value for key, value in look.items() if value is not None}}
             span = _reach(layer.values)
             scene.meshes.append(
                 MeshLayer(layer.vertices, layer.triangles, colour, front, behind, layer.hatch, ramp,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
@@ -13,7 +14,7 @@ from kerb.app.session import Session
 from kerb.app.sheets.editors import Editor, editor_of
 from kerb.app.sheets.fields import Line, column, fill_warnings, hairline, section
 from kerb.app.widgets import Label, made, plain, widgets_in
-from kerb.core.quantity import fitting, number, quantity, symbol
+from kerb.core.quantity import finer, fitting, number, symbol
 from kerb.core.units import METRE, convert, length_unit
 from kerb.studies.fields import SECTIONS
 from kerb.studies.kind import COUNT, HEADLINE, SHEET, VOLUME, FigureAbout, StudyKind
@@ -278,7 +279,7 @@ class StudySheet(QWidget):
         for about in others:
             more = outcome.figures.get(about.name)
             if more is not None and more.value is not None:
-                parts.append(quantity(more.value, more.unit, decimals, about.signed))
+                parts.append(replace(more, u95=None).text(decimals, about.signed))
         if outcome.live:
             parts.append("quick figure, follows the line")
         elif figure is None or figure.value is None:
@@ -294,9 +295,9 @@ class StudySheet(QWidget):
         self._warnings([note.text for note in outcome.warnings])
 
     def _text(self, figure: Figure, about: FigureAbout) -> str:
-        if about.quantity == COUNT:
+        if about.quantity == COUNT and not figure.resolution:
             return "—" if figure.value is None else number(figure.value, 0)
-        return quantity(figure.value, figure.unit, self.session.decimals, signed=about.signed, u95=figure.u95)
+        return figure.text(self.session.decimals, about.signed)
 
     def _judge(self, verdict: str) -> None:
         self.verdict.setText(f"▲ {verdict}" if verdict else "")
@@ -323,6 +324,7 @@ class StudySheet(QWidget):
         decimals = self.session.decimals.of(printed)
         if about.quantity == VOLUME and shown is not None and abs(shown) >= LARGE:
             decimals = 0
+        decimals = finer(decimals, figure.resolution * factor if figure is not None else 0.0)
         decimals = fitting(None if u95 is None else u95 * factor, decimals)
         self.figure.setText(("≈ " if live and value is not None else "") + number(shown, decimals))
         self.unit.setText("" if value is None else symbol(printed))

@@ -1,0 +1,1 @@
+"""Floors: what of a scan is the slab, how flat and level it is, and where water goes."""

@@ -1,0 +1,1 @@
+"""How flat and level is a floor, and where does water stand on it?"""

@@ -1,0 +1,176 @@
+"""A floor made ready to be told: the slab, what it is held against, sample lines, straightedges and water."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import scipy
+
+from kerb.core.arrays import Floats, Mask
+from kerb.core.errors import InputError, NotDeterminable
+from kerb.core.floor import flatness as f
+from kerb.core.floor.evenness import Gaps
+from kerb.core.floor.slab import Rules, Slab, slab_of
+from kerb.core.floor.water import Water
+from kerb.core.geometry.area import inside_any
+from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
+from kerb.core.surface.cloud_top import usual_spacing
+from kerb.core.units import LengthUnit
+from kerb.studies.floor.setup import FIT, LEVEL, PLANE, FloorSetup
+from kerb.studies.sources import Sources
+
+# A tenth of a millimetre says something of a floor, a tenth of an F-number too.
+FINE_M, F_STEP, FEWEST_NODES = 0.0001, 0.1, 4
+# A median has 1.2533 times the standard deviation of a mean (normal points, large samples).
+OF_MEDIAN = 1.2533
+FOOT_POINTS, FOOT_M = 30, (0.025, 0.075)
+
+
+@dataclass(frozen=True)
+class Found:
+    """What was found of a floor. ``away`` (rows, columns) are deviations from the reference, up positive."""
+
+    setup: FloorSetup
+    unit: LengthUnit
+    slab: Slab
+    away: Floats
+    lines: list[f.LineReadings]
+    gaps: Gaps
+    water: Water
+
+    @property
+    def d(self) -> Floats:
+        """Deviations (n,) of the nodes with a level."""
+        return np.asarray(self.away[self.slab.known])
+
+    @property
+    def limits(self) -> tuple[float, float]:
+        """The tolerance above and below."""
+        return self.setup.tolerance, self.setup.tolerance_below or self.setup.tolerance
+
+    @property
+    def fine(self) -> float:
+        """A tenth of a millimetre in the job unit."""
+        return FINE_M / self.unit.metres
+
+    @property
+    def noise(self) -> float:
+        """Standard deviation of a reading by the scatter of its points about the floor, in the job unit."""
+        slab = self.slab
+        many = max(density_of(slab) * np.pi * foot_of(self.setup, slab, self.unit) ** 2, 1.0)
+        return OF_MEDIAN * slab.noise / float(np.sqrt(many)) if many > 1 else slab.noise
+
+
+def density_of(slab: Slab) -> float:
+    """Points of the floor to a square unit."""
+    area = max(float(np.isfinite(slab.z).sum()), 1.0) * slab.cell_area
+    return (
+        float(slab.count[slab.known].mean()) / (np.pi * slab.radius**2) if slab.radius > 0 else len(slab.points) / area
+    )
+
+
+def foot_of(setup: FloorSetup, slab: Slab, unit: LengthUnit) -> float:
+    """The footprint of a reading: what is set, else wide enough for some thirty points within 25 to 75 mm."""
+    if setup.foot is not None:
+        return setup.foot
+    wanted = float(np.sqrt(FOOT_POINTS / (np.pi * max(density_of(slab), 1e-12))))
+    return float(np.clip(wanted, FOOT_M[0] / unit.metres, FOOT_M[1] / unit.metres))
+
+
+def found_slab(setup: FloorSetup, points: Floats) -> Slab:
+    """The floor in the points that count, without what is left out. Raises InputError; NotDeterminable."""
+    if len(points) < FEWEST_NODES:
+        raise NotDeterminable("there are too few points for a floor")
+    radius = setup.radius if setup.radius is not None else setup.spacing / 2
+    spacing = usual_spacing(points)
+    if setup.spacing < spacing:
+        raise InputError(f"a spacing of {setup.spacing:g} is finer than the points, which lie {spacing:.3g} apart")
+    seed = setup.seed.xy[0] if setup.seed.xy else None
+    rules = Rules(setup.spacing, radius, setup.take, setup.step, setup.band, setup.edge)
+    areas = setup.cloud.within
+    slab = slab_of(points, rules, areas, (float(seed[0]), float(seed[1])) if seed is not None else None)
+    gone = setup.gone()
+    if gone:
+        rows, columns = np.nonzero(slab.known)
+        keep = slab.known.copy()
+        out = inside_any(gone, slab.places)
+        keep[rows[out], columns[out]] = False
+        slab = slab.only(keep)
+    if int(slab.known.sum()) < FEWEST_NODES:
+        raise NotDeterminable("fewer than four nodes of the floor are left")
+    return slab
+
+
+def reference_of(setup: FloorSetup, slab: Slab, unit: LengthUnit) -> tuple[Any, str]:
+    """A function from plan places (n, 2) to levels (n,), and what it is in words. Raises InputError."""
+    places, z = slab.places, slab.levels
+    if setup.reference == LEVEL:
+        typed = float(setup.reference_level or 0.0)
+        return lambda xy: np.full(
+            len(xy), typed
+        ), f"a level of {quantity(typed, unit.code, resolution=FINE_M / unit.metres)}"
+    if setup.reference == PLANE:
+        east, north = setup.plane()
+        at, typed = np.array(setup.falls_at.xy[0]), float(setup.reference_level or 0.0)
+        return (
+            lambda xy: typed + (xy - at) @ np.array([east, north]),
+            f"a plane that falls {setup.falls} (percent, bearing)",
+        )
+    if setup.reference == FIT:
+        middle = places.mean(axis=0)
+        design = np.column_stack([np.ones(len(z)), places - middle])
+        found, *_ = np.linalg.lstsq(design, z, rcond=None)
+        fall = 100 * float(np.hypot(*found[1:]))
+        bearing = float(np.degrees(np.arctan2(-found[1], -found[2])) % 360)
+        return (
+            lambda xy: found[0] + (xy - middle) @ found[1:],
+            f"the plane that fits best, falling {fall:.3f} % to {bearing:.0f}°",
+        )
+    mean = float(z.mean())
+    return lambda xy: np.full(
+        len(xy), mean
+    ), f"its mean level, {quantity(mean, unit.code, resolution=FINE_M / unit.metres)}"
+
+
+def read_lines(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progress) -> list[f.LineReadings]:
+    """Readings along the sample lines, each the median of the points of the floor in a footprint. Raises InputError."""
+    metres = sources.unit.metres
+    named: list[tuple[str, Floats, Floats]] = []
+    if setup.lines:
+        for number, line in enumerate(sources.lines("lines").lines, 1):
+            for part, (a, b) in enumerate(zip(line.xyz[:-1, :2], line.xyz[1:, :2], strict=True), 1):
+                name = line.name or f"line {number}"
+                named.append((name if len(line.xyz) == 2 else f"{name}.{part}", a, b))
+    else:
+        area = slab.known.sum() * slab.cell_area * metres**2
+        named = [
+            (f"L{n}", a, b) for n, (a, b) in enumerate(f.laid_out(slab.places, metres, f.wanted_readings(area)), 1)
+        ]
+    tree, foot = scipy.spatial.cKDTree(slab.points[:, :2]), foot_of(setup, slab, sources.unit)
+    made = []
+    for number, (name, a, b) in enumerate(named):
+        progress.step(0.4 + 0.1 * number / len(named), "Reading sample lines")
+        try:
+            places = f.stations(a, b, metres)
+        except InputError as error:
+            raise InputError(f"{name}: {error}") from None
+        near: Any = tree.query_ball_point(places, foot)
+        h = np.array([float(np.median(slab.points[rows, 2])) if rows else np.nan for rows in near])
+        # What lies off the nodes that count, near an edge or in an area that is left out, is no reading.
+        h[~_on(slab, places)] = np.nan
+        if setup.lines and not np.isfinite(h).any():
+            raise InputError(f"{name}: no reading of it lies on the floor")
+        made.append(f.LineReadings(name, h * metres, places))
+    return [line for line in made if np.isfinite(line.h).sum() > f.LEVEL_STEPS]
+
+
+def _on(slab: Slab, places: Floats) -> Mask:
+    """Which places (n, 2) lie on a node that counts."""
+    column, row = np.round((places - np.asarray(slab.corner)) / slab.spacing).astype(int).T
+    inside = (row >= 0) & (row < slab.z.shape[0]) & (column >= 0) & (column < slab.z.shape[1])
+    out = np.zeros(len(places), bool)
+    out[inside] = slab.known[row[inside], column[inside]]
+    return out

@@ -1,0 +1,58 @@
+"""Run a floor: find the slab, hold it against a reference, read F-numbers, lay straightedges and let water run."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.core.floor.evenness import straightedge
+from kerb.core.floor.water import water_on
+from kerb.core.progress import Progress
+from kerb.studies.floor.figures import figures, put_notes, put_tables
+from kerb.studies.floor.found import Found, found_slab, read_lines, reference_of
+from kerb.studies.floor.picture import draw
+from kerb.studies.floor.setup import FloorSetup
+from kerb.studies.outcome import Outcome
+from kerb.studies.sources import Sources
+
+STUDY = "floor"
+
+
+def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'how flat and level is it?'. Raises InputError, NotDeterminable; Cancelled."""
+    setup.check()
+    store, unit = sources.store("cloud"), sources.unit
+    points = replace(setup.cloud, within=()).of(store).points(progress.within(0.0, 0.15))
+    slab = found_slab(setup, points)
+    progress.step(0.4, "Holding it against the reference")
+    level, words = reference_of(setup, slab, unit)
+    away = np.full(slab.z.shape, np.nan)
+    away[slab.known] = slab.levels - level(slab.places)
+    lines = read_lines(setup, sources, slab, progress)
+    gaps = straightedge(slab.z, slab.spacing, setup.straightedge, progress.within(0.5, 0.8))
+    outlets = sources.points("outlets").xyz[:, :2] if setup.outlets else None
+    water = water_on(slab.z, slab.corner, slab.spacing, setup.puddle, outlets)
+    found = Found(setup, unit, slab, away, lines, gaps, water)
+    outcome = Outcome(STUDY, unit.code, store.reference.code or store.reference.name, figures(found), setup.settings())
+    outcome.inputs = [sources.input("cloud", "cloud", len(slab.points), setup.cloud.words(store))]
+    outcome.inputs += [sources.input("lines", "sample lines")] if setup.lines else []
+    outcome.inputs += [sources.input("outlets", "outlets")] if setup.outlets else []
+    put_tables(outcome, found, sources)
+    put_notes(outcome, found)
+    draw(outcome, found)
+    outcome.method = _method(found, words)
+    return outcome
+
+
+def _method(found: Found, words: str) -> str:
+    setup, mark = found.setup, found.unit.symbol
+    radius = setup.radius if setup.radius is not None else setup.spacing / 2
+    return (
+        f"The floor is the surface of the lowest points that runs on without a step of {setup.step:g} {mark}; nodes every "
+        f"{setup.spacing:g} {mark} take the {setup.take} of its points within {radius:g} {mark}, {setup.edge:g} {mark} off edges "
+        f"and what stands on it. Held against {words}. F-numbers by the formulas of ASTM E1155 (recalled): readings every 12 in, "
+        "FF = 4.57 / (3 s + |mean|) of second differences, FL = 12.5 / (3 s + |mean|) of differences over 10 ft, in inches; "
+        "lines combine by the rule of the standard, bounds by leaving out blocks of twelve readings. Straightedge: the largest "
+        f"gap under {setup.straightedge:g} {mark} laid in eight directions. Water by priority flood."
+    )

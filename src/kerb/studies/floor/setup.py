@@ -1,0 +1,131 @@
+"""What a floor is asked: which points, what is left out, against what, how it is read and what is allowed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import cos, isfinite, radians, sin
+
+from kerb.core.errors import InputError
+from kerb.core.floor.slab import LOWEST, MEDIAN
+from kerb.core.geometry.area import Area
+from kerb.studies.drawn import Drawn, Item
+from kerb.studies.fields import (
+    AGAINST,
+    LINES,
+    PLACES,
+    POINTS,
+    choice,
+    drawn,
+    holding,
+    number,
+    rings,
+    scope,
+    switch,
+    text,
+)
+from kerb.studies.scope import Scope
+from kerb.studies.setup import Setup
+
+MEAN, LEVEL, PLANE, FIT = "mean", "level", "plane", "fit"
+NONE = "none"
+PLACE_NEEDED = "Pick the place where the plane has its level."
+
+
+@dataclass(frozen=True)
+class FloorSetup(Setup):
+    """Inputs and settings of a floor."""
+
+    cloud: Scope = scope("Cloud", "Points of the floor, with all that stands on it", needed="Choose a cloud.")
+    seed: Drawn = drawn(
+        PLACES, "On the floor", "A place on the floor from which it is grown; without, it is the largest surface among the "
+        "lowest points", flag="seed",
+    )  # fmt: skip
+    left_out: tuple[Item, ...] = rings(
+        "Left out", "Areas that do not count, such as under repair; their names say why", (), flag="left-out"
+    )
+    bays: tuple[Item, ...] = rings("Bays", "Pours or bays with results of their own", (), key="T", flag="bays")
+    edge: float = number(
+        "Edge distance", "Nothing nearer to the rim of the floor, to walls and columns counts (a foot is usual)", default=0.3,
+        low=0.0,
+    )  # fmt: skip
+    reference: str = choice(
+        "Against", "What the floor is held against",
+        ((MEAN, "Its own mean level"), (LEVEL, "A level"), (PLANE, "A plane with falls"), (FIT, "The plane that fits best")),
+        section=AGAINST,
+    )  # fmt: skip
+    reference_level: float | None = number(
+        "Level", "Elevation of the level, or of the plane with falls at its place", section=AGAINST,
+        when=("reference", (LEVEL, PLANE)), needed="Type the level.", automatic="none",
+    )  # fmt: skip
+    falls: str = text(
+        "Falls", "How much the plane falls and to which bearing: percent, degrees, such as 1.5, 90", section=AGAINST,
+        when=("reference", (PLANE,)), needed="Type the falls, such as 1.5, 90.",
+    )  # fmt: skip
+    falls_at: Drawn = drawn(
+        PLACES, "Place of the level", "Where the plane with falls has its level", section=AGAINST, when=("reference", (PLANE,)),
+        flag="falls-at",
+    )  # fmt: skip
+    tolerance: float = number("Tolerance", "How far the floor may lie above", default=0.005, above=0.0)
+    tolerance_below: float | None = number(
+        "Tolerance below", "How far it may lie below, where that differs", automatic="as above", above=0.0, rare=True
+    )
+    spacing: float = number("Spacing", "Distance between the nodes that levels are read at", default=0.15, above=0.0)
+    take: str = choice(
+        "Level of a node", "Which of the points round a node decides", ((MEDIAN, "Median"), (LOWEST, "Lowest"))
+    )
+    radius: float | None = number("Radius", "Points within it decide a node", automatic="half the spacing", above=0.0)
+    lines: str = holding(LINES, "Sample lines", "Straight lines along which F-numbers are read; without, they are laid out by "
+                         "the rules of the standard")  # fmt: skip
+    foot: float | None = number(
+        "Footprint", "Radius round a reading of an F-number whose median counts, like the foot of an instrument",
+        automatic="25 to 75 mm, with some thirty points", above=0.0, rare=True,
+    )  # fmt: skip
+    tilted: bool = switch("Scan is not level", "Upright in the scan is not upright: there is no FL then", rare=True,
+                          flag="not-level")  # fmt: skip
+    ff: float | None = number(
+        "Specified FF", "Flatness that was specified, overall", "", automatic="none", above=0.0, rare=True
+    )
+    fl: float | None = number(
+        "Specified FL", "Levelness that was specified, overall", "", automatic="none", above=0.0, rare=True
+    )
+    straightedge: float = number("Straightedge", "Its length", default=2.0, above=0.0)
+    din: str = choice(
+        "Evenness limits", "Row of table 3 of DIN 18202", ((NONE, "None"), ("row-2", "Row 2"),
+        ("row-3", "Row 3, finished floors"), ("row-4", "Row 4, higher demand")), rare=True,
+    )  # fmt: skip
+    outlets: str = holding(
+        POINTS, "Outlets", "Gullies and doors by which water leaves; without any, it leaves over the rim anywhere"
+    )
+    puddle: float = number("Least depth", "Water less deep is no pond", default=0.001, above=0.0, rare=True)
+    step: float = number(
+        "Step",
+        "Neighbouring places that differ by more belong to different surfaces",
+        default=0.01,
+        above=0.0,
+        rare=True,
+    )
+    band: float = number("Band", "Points farther from the level of the floor do not belong to it", default=0.02, above=0.0,
+                         rare=True)  # fmt: skip
+
+    def missing(self) -> list[str]:
+        """What is still needed; of a plane with falls also where it has its level."""
+        lacks = [PLACE_NEEDED] if self.reference == PLANE and not self.falls_at.xy else []
+        return [*super().missing(), *lacks]
+
+    def plane(self) -> tuple[float, float]:
+        """What the design plane rises to the east and to the north, as ratios. Raises InputError for falls that make no sense."""
+        try:
+            percent, bearing = (float(word) for word in self.falls.replace(";", ",").split(","))
+        except ValueError:
+            raise InputError(f"'{self.falls[:40]}' are no falls; write percent, bearing, such as 1.5, 90") from None
+        if not (isfinite(percent) and isfinite(bearing) and 0 <= percent < 100):
+            raise InputError(f"'{self.falls[:40]}' are no falls; write percent, bearing, such as 1.5, 90")
+        return -percent / 100 * sin(radians(bearing)), -percent / 100 * cos(radians(bearing))
+
+    def gone(self) -> tuple[Area, ...]:
+        """The areas that are left out."""
+        return tuple(Area((i.ring.xy, *i.ring.holes), i.name) for i in self.left_out if i.taken)
+
+    def parts(self) -> tuple[Area, ...]:
+        """The bays."""
+        return tuple(Area((i.ring.xy, *i.ring.holes), i.name) for i in self.bays if i.taken)
