@@ -90,9 +90,7 @@ class Session(QObject):
         self._unit_read = ""
         self._lock = FolderLock()
         self._were: list[str] = []  # studies that were open, the last one last
-        self._rest = QTimer(self)
-        self._rest.setSingleShot(True)
-        self._rest.setInterval(REST_MS)
+        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
         self._rest.timeout.connect(lambda: self.compute(by_itself=True))
         self.troubled.connect(lambda text: self.complained.emit("Not kept", text))
 

@@ -95,6 +95,7 @@ class Found:
     u95: float | None = None
     notes: int = 0
     verdict: str = ""
+    resolution: float = 0.0
 
 
 @dataclass(frozen=True)

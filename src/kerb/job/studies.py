@@ -185,7 +185,8 @@ def answered(study: StudyRecord, outcome: Outcome, print_: str) -> Change:
     """Keep an outcome, in short, with the fingerprint of what it was found from."""
     figure = outcome.figures.get(study_kind(study.kind).headline.name)
     found = Found(print_, figure.value if figure else None, figure.unit if figure else "",
-                  figure.u95 if figure else None, len(outcome.warnings), outcome.verdict)  # fmt: skip
+                  figure.u95 if figure else None, len(outcome.warnings), outcome.verdict,
+                  figure.resolution if figure else 0.0)  # fmt: skip
 
     def apply(state: JobState) -> JobState:
         current = state.study(study.id)

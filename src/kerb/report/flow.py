@@ -35,6 +35,7 @@ FILL, CUT = HexColor("#f3e0bf"), HexColor("#d6daf0")
 WARN = HexColor("#fbf1de")
 # A profile lower than this share of its room is drawn higher than twice.
 FLAT_SHARE = 0.3
+EXAGGERATIONS = (3.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0, 1000.0)
 # Labels whose lines stand closer than this (points) touch.
 LABEL_HIGH = 8.8
 # Nothing in a report is smaller.
@@ -367,7 +368,7 @@ def exaggerated(height: float, length: float, room: tuple[float, float]) -> floa
         return 1.0
     if 2.0 * scale * height >= FLAT_SHARE * room[1]:
         return usual[-1]
-    return next((f for f in (3.0, 5.0, 10.0, 20.0) if f * scale * height >= FLAT_SHARE * room[1]), 20.0)
+    return next((f for f in EXAGGERATIONS if f * scale * height >= FLAT_SHARE * room[1]), EXAGGERATIONS[-1])
 
 
 class PlotFigure(Flowable):

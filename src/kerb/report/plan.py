@@ -17,6 +17,7 @@ from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture, render
 from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, value_map
 from kerb.studies.outcome import Outcome
+from kerb.studies.registry import study_kind
 from kerb.studies.scope import without_noise
 from kerb.studies.showing import How, bounds_of, put
 
@@ -117,7 +118,8 @@ def plan_of(
     low, high = _within(ends, store)
     camera = _framed(low, high, outcome.settings.get("seen_from", (0.0, 90.0)), size)
     # Lines of equal elevation belong to what is seen from above.
-    interval = round_step(float(high[2] - low[2]), 12) if high[2] > low[2] and camera.tilt == 90.0 else 0.0
+    lines = high[2] > low[2] and camera.tilt == 90.0 and study_kind(outcome.study).contoured
+    interval = round_step(float(high[2] - low[2]), 12) if lines else 0.0
     # The ramp starts below the ground, so that the ground is not its darkest colour.
     bottom, top = float(low[2] - 0.35 * (high[2] - low[2])), float(high[2])
     style = Style(low=bottom, high=top, contour=interval)

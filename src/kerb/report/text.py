@@ -97,7 +97,7 @@ def printed_cell(table: Table, row: tuple[Any, ...], place: int, decimals: Decim
     most = decimals.of(shown)
     if not unit and isfinite(cell) and cell % 1:
         # Of no unit and no whole number: no count, which nought decimals would make of it.
-        most = places_for(cell, DIGITS)
+        most = 0 if table.columns[place].resolution else places_for(cell, DIGITS)
     most = finer(most, table.columns[place].resolution * factor)
     places = fitting(abs(float(u95)) * factor, most) if isinstance(u95, (int, float)) else most
     return (least if bounds.get(place) == place else number)(float(cell) * factor, places)

@@ -168,7 +168,8 @@ class StudyKind:
     that they fill, ``move_step`` beside what it moves; ``deciding`` gives the places (k, 3) of the data that decide what is
     found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common, which add
     plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a kind
-    that may lie ``apart`` are not held against one another by the place check.
+    that may lie ``apart`` are not held against one another by the place check; of one that is not ``contoured`` a
+    report draws no lines of equal elevation under its map.
     """
 
     id: str
@@ -206,6 +207,7 @@ class StudyKind:
     from_section: Callable[[PlacedSection, int, float], dict[str, Any]] | None = None
     read_items: Callable[[Path], tuple[Item, ...]] | None = None
     apart: bool = False
+    contoured: bool = True
 
     def compute(self, setup: Any, sources: Sources, progress: Progress) -> Outcome:
         """Run it, and add what its inputs say of themselves and of one another. Raises what ``run`` raises."""

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from kerb.core.arrays import TINY, Floats, Ints32
-from kerb.core.quantity import Decimals, number, quantity
+from kerb.core.quantity import Decimals, finer, number, quantity
 from kerb.core.section.frame import Frame
 
 # Sides of the squares that places are drawn as, in spacings.
@@ -107,16 +107,19 @@ class FoundLabels:
     unit: str = ""
     bare: bool = False
     signed: bool = False
+    resolution: float = 0.0
 
     def said(self, decimals: Decimals) -> tuple[str, ...]:
         """The texts as they are printed."""
         if not self.values:
             return self.texts
         if self.bare:
-            return tuple(number(value, decimals.of(self.unit), self.signed) for value in self.values)
+            most = finer(decimals.of(self.unit), self.resolution)
+            return tuple(number(value, most, self.signed) for value in self.values)
         rows = zip(self.texts, self.values, self.bounds, strict=True)
         whole = replace(decimals, volume=0)
-        return tuple(f"{text}  {quantity(value, self.unit, whole, u95=u95)}".strip() for text, value, u95 in rows)
+        said = lambda value, u95: quantity(value, self.unit, whole, u95=u95, resolution=self.resolution)  # noqa: E731
+        return tuple(f"{text}  {said(value, u95)}".strip() for text, value, u95 in rows)
 
 
 @dataclass(frozen=True)

@@ -257,7 +257,8 @@ def headline(session: Session, study: StudyRecord) -> str:
         return "—"
     decimals = replace(session.decimals, volume=0)
     signed = study_kind(study.kind).headline.signed
-    return quantity(study.found.value, study.found.unit, decimals, signed, study.found.u95)
+    found = study.found
+    return quantity(found.value, found.unit, decimals, signed, found.u95, found.resolution)
 
 
 def state_words(session: Session, study: StudyRecord) -> str:

@@ -19,7 +19,7 @@ from kerb.studies.floor.setup import NONE, FloorSetup
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.sources import Sources
 
-MOST_REGIONS = 40
+MOST_REGIONS, MOST_PONDS = 40, 10
 
 
 def figures(found: Found) -> dict[str, Figure]:
@@ -77,6 +77,7 @@ def put_tables(outcome: Outcome, found: Found, sources: Sources) -> None:
             length("depth", "Depth"), Column("area", area, "Area"),
             Column("volume", unit.volume_code(), "Volume", resolution=fine)),
             tuple((str(k), *p.place, p.depth, p.area, p.volume) for k, p in enumerate(water.ponds[:MOST_REGIONS], 1)),
+            printed=MOST_PONDS,
         )  # fmt: skip
     if setup.outlets:
         points = sources.points("outlets")

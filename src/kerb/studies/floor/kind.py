@@ -188,4 +188,5 @@ FLOOR = StudyKind(
     describe=describe,
     begin=begin,
     trial=trial,
+    contoured=False,
 )

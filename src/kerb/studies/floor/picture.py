@@ -23,7 +23,7 @@ def draw(outcome: Outcome, found: Found) -> None:
     reach = 3 * max(above, below)
     outcome.layers["map"] = FoundMesh(
         vertices, triangles, "map", "Deviation", unit.code, found.d, limits=(-reach, reach),
-        bands=(-2 * below, -below, 0.0, above, 2 * above),
+        bands=(-2 * below, -below, above, 2 * above),
     )  # fmt: skip
     top = float(slab.levels.max())
     for line in lines:
@@ -36,7 +36,13 @@ def draw(outcome: Outcome, found: Found) -> None:
         places = np.array([[row[2], row[3], top] for row in regions], float)
         names, values = tuple(f"{row[0]}" for row in regions), tuple(float(row[4]) for row in regions)
         outcome.layers["worst"] = FoundLabels(
-            places, names, title="Worst places", values=values, bounds=(None,) * len(regions), unit=unit.code
+            places,
+            names,
+            title="Worst places",
+            values=values,
+            bounds=(None,) * len(regions),
+            unit=unit.code,
+            resolution=found.fine,
         )
     if np.isfinite(gaps.largest):
         row, column = gaps.worst.tolist()
