@@ -153,7 +153,6 @@ def open_data_pictures(window: Window, save: Callable) -> None:
         wait(0.02)
     window.right.controller.toggle()
     settle(window)
-    save(window, "field-controller")
 
 
 def point_pictures(window: Window, save: Callable) -> None:
@@ -314,6 +313,17 @@ def pit_pictures(window: Window, save: Callable) -> None:
     window.view.set_camera(window.view.camera.orbited(18.0, 12.0, np.array(window.view.camera.target)), False)
     settle(window)
     save(window, "face")
+    window.handlers.run("plan")
+    for holding in job.state.holdings:
+        if holding.visible != (holding.name == "Quay slab, scan"):
+            window.session.execute(
+                holdings.altered(holding, f"Changed {holding.name}", visible=holding.name == "Quay slab, scan")
+            )
+    window.session.select(next(s for s in job.state.studies if s.name == QUAY[5]).id)
+    settle(window)
+    window.handlers.run("fit_study")
+    settle(window)
+    save(window, "floor")
 
 
 def main() -> int:

@@ -9,7 +9,7 @@ import numpy as np
 import pyproj
 
 from kerb.core.progress import silent
-from kerb.demo import cloud, files, pit, quay, yard
+from kerb.demo import cloud, files, pit, quay, slab, yard
 from kerb.demo import job as demo
 from kerb.job import studies
 from kerb.job.job import Change, Job
@@ -83,7 +83,7 @@ class DemoJob(Folder):
 
     def the_rest_of_the_quay(self, job):
         """Scour, blast, and what is out of place in the corridor, as they were made; the second scan slides and that is said."""
-        storm, along, blast, built, line = (
+        storm, along, blast, built, line, floor = (
             studies.outcome_of(job, next(s for s in job.state.studies if s.name == name)) for name in demo.QUAY
         )
         self.assertLess(abs(storm.value("net") - quay.DEPOSIT.volume + quay.SCOUR.volume), storm.figures["net"].u95)
@@ -94,6 +94,15 @@ class DemoJob(Folder):
         self.assertGreater(blast.value("overhang"), 90)
         rows = built.tables["elements"].rows
         self.assertEqual({row[0] for row in rows[:2]}, {quay.LOW_BEAM, quay.OUT_COLUMN})
+        worst = {row[1]: row for row in floor.tables["areas"].rows[:2]}
+        for side, (middle, _, most) in (("high", slab.HUMP), ("low", slab.POND)):
+            away = np.hypot(*(np.array(worst[side][2:4]) - yard.ORIGIN - slab.CORNER - middle))
+            self.assertLess(away, 0.6, side)
+            self.assertAlmostEqual(abs(worst[side][4]), most, delta=0.0035)
+        deepest = floor.tables["ponds"].rows[0]
+        self.assertLess(np.hypot(*(np.array(deepest[1:3]) - yard.ORIGIN - slab.CORNER - slab.POND[0])), 0.6)
+        self.assertAlmostEqual(floor.value("noise"), slab.NOISE, delta=0.0001)
+        self.assertGreater(floor.value("fl"), 10)
         self.assertTrue(any("slide along 90°" in note.text for note in line.warnings))
         self.assertAlmostEqual(line.value("rotation"), 0.4, delta=0.01)
         self.assertAlmostEqual(line.value("shift_n"), 0.08, delta=0.003)

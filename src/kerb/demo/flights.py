@@ -12,10 +12,10 @@ from kerb.core.arrays import Floats
 from kerb.demo import yard
 
 
-def write_flight(path: Path, xyz: Floats, system: str = "simulated scanner") -> Path:
-    """Write points (n, 3) in job coordinates, all of the ground, in millimetres. Returns the path."""
+def write_flight(path: Path, xyz: Floats, system: str = "simulated scanner", step: float = 0.001) -> Path:
+    """Write points (n, 3) in job coordinates, all of the ground, in steps of a metre's part. Returns the path."""
     header = laspy.LasHeader(point_format=6, version="1.4")
-    header.scales, header.offsets = np.full(3, 0.001), np.array([*yard.ORIGIN, 0.0])
+    header.scales, header.offsets = np.full(3, step), np.array([*yard.ORIGIN, 0.0])
     header.add_crs(pyproj.CRS.from_user_input(yard.CRS))
     header.system_identifier, header.generating_software = system, "Kerb demo"
     las = laspy.LasData(header)

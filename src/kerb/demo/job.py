@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.progress import Progress
-from kerb.demo import cloud, pit, quay, yard
+from kerb.demo import cloud, pit, quay, slab, yard
 from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, PIT_SCAN, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
@@ -21,6 +21,7 @@ from kerb.studies.change.setup import ChangeSetup
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
+from kerb.studies.floor.setup import FloorSetup
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.mend.setup import MendSetup
 from kerb.studies.rockface.setup import RockfaceSetup
@@ -41,14 +42,14 @@ PITS = (
 )  # fmt: skip
 QUAY = (
     "Shore slope, scour and deposits", "Shore slope after the storm", "Cut face after the blast", "Corridor against its model",
-    "Corridor scan into line",
+    "Corridor scan into line", "New quay slab",
 )  # fmt: skip
 # File, name and date of the rest of the quay.
 REST = (
     ("shore-before.laz", "Shore, before the storm", "2026-03-12"), ("shore-after.laz", "Shore, after the storm", "2026-05-20"),
     ("face-before.laz", "Cut face, before", "2026-03-12"), ("face-after.laz", "Cut face, after the blast", "2026-05-20"),
     ("corridor-model.obj", "Corridor, model", ""), ("office-scan.laz", "Corridor, scan", "2026-05-20"),
-    ("corridor-second-scan.laz", "Corridor, second scan", "2026-05-20"),
+    ("corridor-second-scan.laz", "Corridor, second scan", "2026-05-20"), (slab.FILE, "Quay slab, scan", "2026-05-20"),
 )  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
@@ -188,7 +189,7 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
 
 def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
     """The studies of the rest of the quay, (kind, name, setup); ``keys`` are the holdings in order."""
-    before, after, face, blasted, model, scan, second = (Scope(key) for key in keys)
+    before, after, face, blasted, model, scan, second, floor = (Scope(key) for key in keys)
     # The cut face looks south.
     before_the_face = Drawn.of((yard.ORIGIN + np.array(quay.FACE_FOOT[:2]) + [quay.FACE_LONG / 2, -20.0])[None])
     along = ChangeSetup(
@@ -207,6 +208,7 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
         ("rockface", QUAY[2], RockfaceSetup(face, blasted, front=before_the_face, level_error=0.005)),
         ("change", QUAY[3], ChangeSetup(scan, model, method="mesh", tolerance=0.01)),
         ("align", QUAY[4], AlignSetup(second, scan)),
+        ("floor", QUAY[5], FloorSetup(floor, tolerance=0.004, ff=35.0, din="row-3")),
     ]
 
 

@@ -164,9 +164,9 @@ def grid_gaps(z, windows, ways):
 
 
 @kernel
-def flooded(z, outlet, open_rim):
+def flooded(z, outlet, outside, open_rim):
     """Priority flood: the level (rows, columns) to which water stands where it can leave through outlets and, where the rim is
-    open, over it and over nodes without a level; and the flat number of the node to which each drains (-1 where it leaves)."""
+    open, over it to what lies ``outside``; and the flat number of the node to which each drains (-1 where it leaves)."""
     rows, columns = z.shape
     water = np.full(z.shape, np.nan)
     to = np.full(rows * columns, -1, np.int64)
@@ -185,7 +185,7 @@ def flooded(z, outlet, open_rim):
         for dr in range(-1, 2):
             for dc in range(-1, 2):
                 rr, cc = r + dr, c + dc
-                if rr < 0 or cc < 0 or rr >= rows or cc >= columns or not np.isfinite(z[rr, cc]):
+                if rr < 0 or cc < 0 or rr >= rows or cc >= columns or outside[rr, cc]:
                     rim = True
         if rim:
             closed[cell] = True

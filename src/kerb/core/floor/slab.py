@@ -18,6 +18,7 @@ MOST_CELLS = 40_000_000
 # The lowest points of a cell are those within this share of them; what stands on the floor has most of the rest.
 LOW_SHARE = 0.1
 FEWEST = 3
+NEIGHBOURS = 6
 
 
 @dataclass(frozen=True)
@@ -122,6 +123,7 @@ def slab_of(
         mine[:, :2] - corner, mine[:, 2], rules.spacing, rules.radius, shape, rules.take == MEDIAN
     )
     z[~member] = np.nan
+    z = _gaps_filled(z, member & ~np.isfinite(z))
     z = _off_the_edge(z, points, (low, smooth), rules)
     if areas:
         rows, columns = np.nonzero(np.isfinite(z))
@@ -166,6 +168,20 @@ def _smoothed(level: Floats) -> Floats:
     take = lambda at: np.take_along_axis(ranked, np.maximum(at, 0)[None], axis=0)[0]  # noqa: E731
     middle = 0.5 * (take((known - 1) // 2) + take(known // 2))
     return np.where(np.isfinite(level), middle, np.nan)
+
+
+def _gaps_filled(z: Floats, gaps: Mask) -> Floats:
+    """Single nodes of the slab that no point lies near, with the mean of their neighbours where six of the eight are known."""
+    if not gaps.any():
+        return z
+    padded = np.pad(z, 1, constant_values=np.nan)
+    around = np.stack(
+        [padded[r : r + z.shape[0], c : c + z.shape[1]] for r in range(3) for c in range(3) if (r, c) != (1, 1)]
+    )
+    known = np.isfinite(around)
+    many = known.sum(axis=0)
+    mean = np.where(known, around, 0.0).sum(axis=0) / np.maximum(many, 1)
+    return np.where(gaps & (many >= NEIGHBOURS), mean, z)
 
 
 def _off_the_edge(z: Floats, points: Floats, found: tuple[Floats, Floats], rules: Rules) -> Floats:

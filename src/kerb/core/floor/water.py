@@ -45,7 +45,10 @@ def water_on(
     open_ = np.zeros(z.shape, bool)
     for row, column in _nodes(z, corner, spacing, outlets):
         open_[row, column] = True
-    level, to = flooded(z, open_, not open_.any())
+    # What is no floor and reaches round it lies outside; a hole in it is a column or a rack, into which nothing runs.
+    label, _ = scipy.ndimage.label(np.pad(~np.isfinite(z), 1, constant_values=True), np.ones((3, 3)))
+    outside = (label == label[0, 0])[1:-1, 1:-1]
+    level, to = flooded(z, open_, outside, not open_.any())
     depth = level - z
     label, count = scipy.ndimage.label(np.nan_to_num(depth) > least, np.ones((3, 3)))
     ponds = []

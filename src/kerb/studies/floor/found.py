@@ -26,6 +26,8 @@ from kerb.studies.sources import Sources
 FINE_M, F_STEP, FEWEST_NODES = 0.0001, 0.1, 4
 # A median has 1.2533 times the standard deviation of a mean (normal points, large samples).
 OF_MEDIAN = 1.2533
+# Lines are laid out with some readings to spare.
+SPARE = 1.25
 FOOT_POINTS, FOOT_M = 30, (0.025, 0.075)
 
 
@@ -145,10 +147,11 @@ def read_lines(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progre
                 name = line.name or f"line {number}"
                 named.append((name if len(line.xyz) == 2 else f"{name}.{part}", a, b))
     else:
-        area = slab.known.sum() * slab.cell_area * metres**2
-        named = [
-            (f"L{n}", a, b) for n, (a, b) in enumerate(f.laid_out(slab.places, metres, f.wanted_readings(area)), 1)
-        ]
+        area = float(slab.known.sum()) * slab.cell_area * metres**2
+        box = float(np.prod(np.ptp(slab.places, axis=0))) * metres**2
+        # What stands on the floor takes its part of the readings.
+        wanted = int(f.wanted_readings(area) * np.clip(SPARE * box / max(area, 1e-9), 1.0, 3.0))
+        named = [(f"L{n}", a, b) for n, (a, b) in enumerate(f.laid_out(slab.places, metres, wanted), 1)]
     tree, foot = scipy.spatial.cKDTree(slab.points[:, :2]), foot_of(setup, slab, sources.unit)
     made = []
     for number, (name, a, b) in enumerate(named):
