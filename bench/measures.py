@@ -262,6 +262,9 @@ MEASURES = {
     ),
     "spikes": Measure("points without spikes", surfaces_.spikes, (M, 10 * M), (M // 10,), "–"),
     "face": Measure("a face at two dates, points each", surfaces_.leaning_face, (M,), (M // 20,), "–"),
+    "floor": Measure(
+        "a floor to map, F-numbers, straightedge and water", surfaces_.floor, (20 * M,), (M // 20,), "4 s"
+    ),
     "contours": Measure("contours, triangles", surfaces_.contouring, (M,), (M // 10,), "–"),
     "spots": Measure("spot levels, nodes", surfaces_.spotting, (M,), (M // 20,), "–"),
     "change": Measure("distances from planes, n against n", surfaces_.changing, (M, 5 * M), (M // 10,), "–"),

@@ -123,6 +123,29 @@ def leaning_face(count: int) -> dict:
     return {"kerb": timed(lambda: run(RockfaceSetup(Scope("e"), Scope("l")), sources, silent()))[0]}
 
 
+def floor(count: int) -> dict:
+    """A floor of so many points to map, F-numbers, straightedge and water; the plain way only takes medians of cells."""
+    from scipy.stats import binned_statistic_2d
+
+    from kerb.studies.floor.run import run
+    from kerb.studies.floor.setup import FloorSetup
+    from kerb.studies.scope import Scope
+    from kerb.studies.sources import Source, Sources
+
+    rng = np.random.default_rng(1)
+    side = np.sqrt(count / 2000)
+    xy = rng.uniform(0, side, (count, 2))
+    points = np.column_stack([xy, 0.003 * np.sin(xy[:, 0]) + rng.normal(0, 0.0005, count)]) + FAR
+    store = _stored(points)
+    sources = Sources(store.reference.unit, {"cloud": Source("cloud", "a", store=store)})
+    setup = FloorSetup(Scope("cloud"))
+    run(setup, sources, silent())
+    ours = timed(lambda: run(setup, sources, silent()))[0]
+    bins = int(side / setup.spacing)
+    theirs = timed(lambda: binned_statistic_2d(xy[:, 0], xy[:, 1], points[:, 2], "median", bins))[0]
+    return {"kerb": ours, "plain": theirs, "library": "SciPy, medians of cells alone"}
+
+
 def contouring(count: int) -> dict:
     """Contours of so many triangles, against contourpy by way of Matplotlib on the same triangles."""
     import matplotlib.figure

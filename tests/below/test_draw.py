@@ -15,7 +15,7 @@ from kerb.core.reference import local_grid
 from kerb.core.units import METRE
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.picture import cut_of, render
-from kerb.draw.ramps import ANCHORS, ROUND, SEQUENTIAL, SIGNED, _to_lab, table
+from kerb.draw.ramps import ANCHORS, ROUND, SEQUENTIAL, SIGNED, _to_lab, table, table_between
 from kerb.draw.raster_kernels import close_pinholes
 from kerb.draw.scene import FADE, HIDE, CloudLayer, MeshLayer, Scene, Style
 from kerb.draw.seen import seen
@@ -333,3 +333,19 @@ class Ramps(unittest.TestCase):
         light = np.array([_to_lab(colour / 255)[0] for colour in table(SIGNED)])
         self.assertLess(abs(int(np.argmax(light)) - 127), 12)
         self.assertEqual(set(ANCHORS), {*SEQUENTIAL, SIGNED, ROUND})
+
+
+class TwoSided(unittest.TestCase):
+    def test_the_middle_of_a_two_sided_ramp_stays_at_nought(self):
+        whole = table(SIGNED)
+        for low, high in ((-1.0, 1.0), (-0.25, 0.1), (-1.0, 0.02), (0.0, 3.0), (-2.0, 0.0)):
+            found = table_between(SIGNED, low, high)
+            value = np.linspace(low, high, len(found))
+            neutral = found[int(np.abs(value).argmin())].astype(int)
+            self.assertLessEqual(np.abs(neutral - whole[len(whole) // 2].astype(int)).max(), 6, (low, high))
+        before, after = table_between(SIGNED, -1.0, 1.0), table_between(SIGNED, -1.0, 0.5)
+        colour = lambda found, low, high, v: found[int((v - low) / (high - low) * 255)].astype(int)  # noqa: E731
+        for value in (-0.9, -0.5, -0.2):
+            off = np.abs(colour(before, -1.0, 1.0, value) - colour(after, -1.0, 0.5, value))
+            self.assertLessEqual(off.max(), 4, "the other side keeps its colours")
+        self.assertTrue(np.array_equal(table_between("Shore", 0.0, 2.0), table("Shore")))

@@ -15,7 +15,7 @@ from kerb.core.cloud.store import ELEVATION, PART
 from kerb.core.parallel import each
 from kerb.draw.camera import Camera
 from kerb.draw.points import DepthBuffer, Stopped, draw_points
-from kerb.draw.ramps import banded, class_table, source_table, table
+from kerb.draw.ramps import banded, class_table, source_table, table_between
 from kerb.draw.raster_kernels import elevation_of, fill_triangles, project_vertices, stroke_segments
 from kerb.draw.scene import CLAMP, CloudLayer, Colour, MeshLayer, PictureLayer, Scene
 from kerb.draw.shade_kernels import contours, drape, eye_dome, overlay, paint, ramp_colours, relief, seams, smooth
@@ -194,7 +194,15 @@ def colours_of(layer: CloudLayer, rows: Ints, heights: Floats, scene: Scene) -> 
     low, high = layer.limits()
     out = np.empty((len(rows), 3), np.uint8)
     faded = np.array(scene.background, np.uint8)
-    ramp_colours(np.asarray(values, float), low, high, table(style.ramp), int(style.beyond != CLAMP), faded, out)
+    ramp_colours(
+        np.asarray(values, float),
+        low,
+        high,
+        table_between(style.ramp, float(low), float(high)),
+        int(style.beyond != CLAMP),
+        faded,
+        out,
+    )
     return out
 
 

@@ -46,6 +46,20 @@ def table(name: str, steps: int = 256) -> Bytes:
 
 
 @lru_cache(maxsize=64)
+def table_between(name: str, low: float, high: float) -> Bytes:
+    """The ramp as it lies between two limits, (256, 3). The middle of a two-sided one stays at nought where that lies
+    between them: dragging one end changes the colours of its own side alone."""
+    whole = table(name)
+    if name != SIGNED or not low <= 0 <= high or not high > low:
+        return whole
+    value = np.linspace(low, high, len(whole))
+    below = value / -low if low < 0 else np.zeros(len(whole))
+    above = value / high if high > 0 else np.zeros(len(whole))
+    share = 0.5 + 0.5 * np.where(value < 0, below, above)
+    return np.asarray(whole[np.round(np.clip(share, 0, 1) * (len(whole) - 1)).astype(int)])
+
+
+@lru_cache(maxsize=64)
 def band_table(name: str, count: int) -> Bytes:
     """Colours of ``count`` bands, (count, 3): evenly chosen from a ramp, its middle where the count is odd."""
     whole = table(name)

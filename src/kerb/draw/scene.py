@@ -11,7 +11,7 @@ from kerb.core.cloud.filters import Filter, kept
 from kerb.core.cloud.store import ASIDE, CLASSES, ELEVATION, PART, CloudStore
 from kerb.core.once import Once
 from kerb.core.parallel import each, ranges
-from kerb.draw.ramps import banded, table
+from kerb.draw.ramps import banded, table_between
 
 Colour = tuple[int, int, int]
 CLAMP, FADE, HIDE = "clamp", "fade", "hide"
@@ -208,7 +208,7 @@ class MeshLayer:
         if self.ramp:
             low, high = self.limits
             known = self.known()
-            colours = table(self.ramp)
+            colours = table_between(self.ramp, float(low), float(high))
             share = np.nan_to_num((known - low) / max(high - low, 1e-12))
             base = colours[np.clip(share * (len(colours) - 1), 0, len(colours) - 1).astype(int)].astype(float)
             if self.bands:

@@ -18,7 +18,7 @@ from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
 from kerb.core.quantity import decimals_of, number, symbol, telling_apart
-from kerb.draw.ramps import banded, table
+from kerb.draw.ramps import banded, table_between
 from kerb.draw.scene import value_map
 from kerb.draw.strokes import strokes
 from kerb.report.plan import PlanPicture, round_step
@@ -200,7 +200,7 @@ class PlanFigure(Flowable):
         x, y, tall = 6.0, self.height - 68, 48.0
         canvas.setFillColor(Color(1, 1, 1, 0.82))
         canvas.roundRect(x - 3, y - 5, wide + 6, tall + 20, 2, stroke=0, fill=1)
-        colours = table(ramp)
+        colours = table_between(ramp, float(low), float(high))
         steps = 40
         for step in range(steps):
             share = (step + 0.5) / steps

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 from kerb.app.theme import Theme, font
 from kerb.core.cloud.classes import class_words
 from kerb.core.quantity import number, symbol, telling_apart
-from kerb.draw.ramps import ROUND, SEQUENTIAL, SIGNED, band_table, class_table, table
+from kerb.draw.ramps import ROUND, SEQUENTIAL, SIGNED, band_table, class_table, table_between
 from kerb.draw.scene import CLAMP, FADE, HIDE, Style
 
 WIDTH, HEIGHT = 112, 216
@@ -152,7 +152,7 @@ class Legend(QWidget):
                 painter.drawRect(QRectF(8, y - 3, self.width() - 16, 17))
 
     def _paint_ramp(self, painter: QPainter) -> None:
-        colours = np.ascontiguousarray(table(self.style_.ramp)[::-1])
+        colours = np.ascontiguousarray(table_between(self.style_.ramp, *map(float, self.limits))[::-1])
         image = QImage(colours.data, 1, len(colours), 3, QImage.Format.Format_RGB888)
         top, bottom = self._y(self.limits[1]), self._y(self.limits[0])
         painter.setPen(Qt.PenStyle.NoPen)

@@ -187,6 +187,7 @@ FLOOR = StudyKind(
     tables=("lines", "bays", "areas", "evenness", "ponds", "outlets"),
     describe=describe,
     begin=begin,
+    follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),
     trial=trial,
     contoured=False,
 )
