@@ -19,7 +19,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import quantity
 from kerb.core.surface.cloud_top import usual_spacing
 from kerb.core.units import LengthUnit
-from kerb.studies.floor.setup import FIT, LEVEL, PLANE, FloorSetup
+from kerb.studies.floor.setup import FIT, LEAST, LEVEL, PLANE, FloorSetup
 from kerb.studies.sources import Sources
 
 # A tenth of a millimetre says something of a floor, a tenth of an F-number too.
@@ -131,10 +131,30 @@ def reference_of(setup: FloorSetup, slab: Slab, unit: LengthUnit) -> tuple[Any, 
             lambda xy: found[0] + (xy - middle) @ found[1:],
             f"the plane that fits best, falling {fall:.3f} % to {bearing:.0f}°",
         )
+    if setup.reference == LEAST:
+        least = least_level(z, setup.tolerance, setup.tolerance_below or setup.tolerance)
+        words = quantity(least, unit.code, resolution=FINE_M / unit.metres)
+        return lambda xy: np.full(len(xy), least), f"the level that needs least grinding and filling, {words}"
     mean = float(z.mean())
     return lambda xy: np.full(
         len(xy), mean
     ), f"its mean level, {quantity(mean, unit.code, resolution=FINE_M / unit.metres)}"
+
+
+def least_level(z: Floats, above: float, below: float) -> float:
+    """The level against which least lies beyond the tolerance, above and below together.
+
+    What lies beyond grows by one for every node that comes to lie beyond, so that the sum is convex: at its least as many nodes
+    lie above as below. Where nothing lies beyond over a span of levels, its middle.
+    """
+    low, high = np.sort(z) - above, np.sort(z) + below
+    if low[-1] <= high[0]:
+        return float(0.5 * (low[-1] + high[0]))
+    levels = np.sort(np.concatenate([low, high]))
+    too_high = len(z) - np.searchsorted(low, levels, side="right")
+    too_low = np.searchsorted(high, levels, side="right")
+    first = int(np.flatnonzero(too_low >= too_high)[0])
+    return float(levels[first])
 
 
 def read_lines(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progress) -> list[f.LineReadings]:
@@ -160,14 +180,23 @@ def read_lines(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progre
             places = f.stations(a, b, metres)
         except InputError as error:
             raise InputError(f"{name}: {error}") from None
-        near: Any = tree.query_ball_point(places, foot)
-        h = np.array([float(np.median(slab.points[rows, 2])) if rows else np.nan for rows in near])
-        # What lies off the nodes that count, near an edge or in an area that is left out, is no reading.
-        h[~_on(slab, places)] = np.nan
+        h = levels_at(tree, slab, places, foot)
         if setup.lines and not np.isfinite(h).any():
             raise InputError(f"{name}: no reading of it lies on the floor")
         made.append(f.LineReadings(name, h * metres, places))
     return [line for line in made if np.isfinite(line.h).sum() > f.LEVEL_STEPS]
+
+
+def levels_at(tree: scipy.spatial.cKDTree, slab: Slab, places: Floats, foot: float) -> Floats:
+    """Median levels (n,) of the points of the floor within a footprint of places (n, 2), from a tree of their plan places.
+
+    NaN off the nodes that count: near an edge, or in an area that is left out.
+    """
+    h = np.full(len(places), np.nan)
+    on = np.flatnonzero(_on(slab, places))
+    near: Any = tree.query_ball_point(places[on], foot)
+    h[on] = [float(np.median(slab.points[rows, 2])) if rows else np.nan for rows in near]
+    return h
 
 
 def _on(slab: Slab, places: Floats) -> Mask:

@@ -184,7 +184,7 @@ FLOOR = StudyKind(
     example="kerb floor slab.laz --tolerance 0.005 --straightedge 2 --report floor.pdf",
     key="Ctrl+Alt+F",
     panes=("plan",),
-    tables=("lines", "bays", "areas", "evenness", "ponds", "outlets"),
+    tables=("lines", "bays", "areas", "evenness", "traffic", "ponds", "outlets"),
     describe=describe,
     begin=begin,
     follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),

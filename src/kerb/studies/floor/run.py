@@ -13,6 +13,7 @@ from kerb.studies.floor.figures import figures, put_notes, put_tables
 from kerb.studies.floor.found import Found, found_slab, read_lines, reference_of
 from kerb.studies.floor.picture import draw
 from kerb.studies.floor.setup import FloorSetup
+from kerb.studies.floor.traffic import put_paths, read_paths
 from kerb.studies.outcome import Outcome
 from kerb.studies.sources import Sources
 
@@ -30,6 +31,7 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
     away = np.full(slab.z.shape, np.nan)
     away[slab.known] = slab.levels - level(slab.places)
     lines = read_lines(setup, sources, slab, progress)
+    rides = read_paths(setup, sources, slab, progress.within(0.45, 0.5))
     gaps = straightedge(slab.z, slab.spacing, setup.straightedge, progress.within(0.5, 0.8))
     outlets = sources.points("outlets").xyz[:, :2] if setup.outlets else None
     water = water_on(slab.z, slab.corner, slab.spacing, setup.puddle, outlets)
@@ -38,9 +40,11 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.inputs = [sources.input("cloud", "cloud", len(slab.points), setup.cloud.words(store))]
     outcome.inputs += [sources.input("lines", "sample lines")] if setup.lines else []
     outcome.inputs += [sources.input("outlets", "outlets")] if setup.outlets else []
+    outcome.inputs += [sources.input("traffic", "truck paths")] if setup.traffic else []
     put_tables(outcome, found, sources)
     put_notes(outcome, found)
     draw(outcome, found)
+    put_paths(outcome, setup, unit, rides)
     outcome.method = _method(found, words)
     return outcome
 

@@ -26,7 +26,7 @@ from kerb.studies.fields import (
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
-MEAN, LEVEL, PLANE, FIT = "mean", "level", "plane", "fit"
+MEAN, LEVEL, PLANE, FIT, LEAST = "mean", "level", "plane", "fit", "least"
 NONE = "none"
 PLACE_NEEDED = "Pick the place where the plane has its level."
 
@@ -50,7 +50,8 @@ class FloorSetup(Setup):
     )  # fmt: skip
     reference: str = choice(
         "Against", "What the floor is held against",
-        ((MEAN, "Its own mean level"), (LEVEL, "A level"), (PLANE, "A plane with falls"), (FIT, "The plane that fits best")),
+        ((MEAN, "Its own mean level"), (LEVEL, "A level"), (PLANE, "A plane with falls"), (FIT, "The plane that fits best"),
+         (LEAST, "The level that needs least grinding and filling")),
         section=AGAINST,
     )  # fmt: skip
     reference_level: float | None = number(
@@ -93,6 +94,19 @@ class FloorSetup(Setup):
         "Evenness limits", "Row of table 3 of DIN 18202", ((NONE, "None"), ("row-2", "Row 2"),
         ("row-3", "Row 3, finished floors"), ("row-4", "Row 4, higher demand")), rare=True,
     )  # fmt: skip
+    traffic: str = holding(LINES, "Truck paths", "Lines that trucks follow; levels are read under their wheels", rare=True,
+                           flag="traffic")  # fmt: skip
+    front_track: float = number("Front track", "Between the front wheels", default=1.2, above=0.0, rare=True)
+    rear_track: float = number(
+        "Rear track", "Between the rear wheels; 0 for a single one", default=1.0, low=0.0, rare=True
+    )
+    wheelbase: float = number("Wheelbase", "Between the axles", default=1.5, low=0.0, rare=True)
+    most_across: float | None = number(
+        "Limit across", "How far the wheels of an axle may differ in level", automatic="none", above=0.0, rare=True
+    )
+    most_along: float | None = number(
+        "Limit along", "How far the axles may differ in level", automatic="none", above=0.0, rare=True
+    )
     outlets: str = holding(
         POINTS, "Outlets", "Gullies and doors by which water leaves; without any, it leaves over the rim anywhere"
     )
