@@ -302,6 +302,15 @@ class Study(unittest.TestCase):
         self.assertIn("no sample line", small.figures["ff"].note)
 
 
+    def test_nodes_lie_as_far_apart_as_the_points_need(self):
+        for density, wide in ((900.0, 0.15), (4.0, 1.0)):
+            outcome = asked(floor(lambda x, y: 0 * x, density=density), spacing=None, edge=0.0, step=0.05)
+            self.assertAlmostEqual(outcome.value("spacing"), wide, delta=0.35 * wide)
+            self.assertGreater(outcome.value("area"), 80.0)
+        feet = asked(floor(lambda x, y: 0 * x), US_SURVEY_FOOT, spacing=None)
+        self.assertEqual(feet.value("spacing"), 0.5)
+
+
 class Verb(CommandLine):
     def test_figures_and_files(self):
         points = floor(lambda x, y: np.maximum(0.012 - 0.01 * np.hypot(x - 6, y - 4.5), 0.0), noise=0.0003)

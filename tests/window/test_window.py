@@ -96,7 +96,8 @@ class LogKeeper(logging.Handler):
         self.lines = []
 
     def emit(self, record):
-        self.lines.append(record.getMessage())
+        error = record.exc_info[1] if record.exc_info else None
+        self.lines.append(record.getMessage() + (f": {error!r}" if error is not None else ""))
 
 
 class Windowed(unittest.TestCase):

@@ -51,6 +51,7 @@ def figures(found: Found) -> dict[str, Figure]:
         "mean": Figure(float(slab.levels.mean()), code, "Mean level", resolution=fine),
         "std": Figure(float(d.std(ddof=1)), code, "Standard deviation", resolution=fine),
         "area": Figure(float(slab.known.sum()) * cell, area, "Floor area"),
+        "spacing": Figure(slab.spacing, code, "Between nodes", resolution=fine),
         "noise": Figure(known(slab.noise), code, "Scatter of the points about it", resolution=fine),
     }  # fmt: skip
 

@@ -16,7 +16,7 @@ from kerb.core.floor.slab import Rules, Slab, slab_of
 from kerb.core.floor.water import Water
 from kerb.core.geometry.area import inside_any
 from kerb.core.progress import Progress
-from kerb.core.quantity import quantity
+from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.cloud_top import usual_spacing
 from kerb.core.units import LengthUnit
 from kerb.studies.floor.setup import FIT, LEAST, LEVEL, PLANE, FloorSetup
@@ -28,6 +28,8 @@ FINE_M, F_STEP, FEWEST_NODES = 0.0001, 0.1, 4
 OF_MEDIAN = 1.2533
 # Lines are laid out with some readings to spare.
 SPARE = 1.25
+# Nodes where nothing is said: so far apart, but two widths of the points at least, and no more than a million.
+USUAL_M, WIDTHS, MOST_NODES = 0.15, 2.0, 1_000_000
 FOOT_POINTS, FOOT_M = 30, (0.025, 0.075)
 
 
@@ -82,16 +84,23 @@ def foot_of(setup: FloorSetup, slab: Slab, unit: LengthUnit) -> float:
     return float(np.clip(wanted, FOOT_M[0] / unit.metres, FOOT_M[1] / unit.metres))
 
 
-def found_slab(setup: FloorSetup, points: Floats) -> Slab:
+def found_slab(setup: FloorSetup, points: Floats, unit: LengthUnit) -> Slab:
     """The floor in the points that count, without what is left out. Raises InputError; NotDeterminable."""
     if len(points) < FEWEST_NODES:
         raise NotDeterminable("there are too few points for a floor")
-    radius = setup.radius if setup.radius is not None else setup.spacing / 2
-    spacing = usual_spacing(points)
-    if setup.spacing < spacing:
-        raise InputError(f"a spacing of {setup.spacing:g} is finer than the points, which lie {spacing:.3g} apart")
+    apart = usual_spacing(points)
+    if setup.spacing is None:
+        box = float(np.ptp(points[:, :2], axis=0).prod())
+        least = max(WIDTHS * apart, float(np.sqrt(box / MOST_NODES)))
+        usual = round_number(USUAL_M / unit.metres)
+        spacing = usual if least <= usual else round_number(least)
+    else:
+        spacing = setup.spacing
+    if spacing < apart:
+        raise InputError(f"a spacing of {spacing:g} is finer than the points, which lie {apart:.3g} apart")
+    radius = setup.radius if setup.radius is not None else spacing / 2
     seed = setup.seed.xy[0] if setup.seed.xy else None
-    rules = Rules(setup.spacing, radius, setup.take, setup.step, setup.band, setup.edge)
+    rules = Rules(spacing, radius, setup.take, setup.step, setup.band, setup.edge)
     areas = setup.cloud.within
     slab = slab_of(points, rules, areas, (float(seed[0]), float(seed[1])) if seed is not None else None)
     gone = setup.gone()

@@ -60,6 +60,7 @@ ABOUT = (
     FigureAbout("mean", "Mean level", LENGTH),
     FigureAbout("std", "Standard deviation", LENGTH),
     FigureAbout("area", "Floor area", AREA),
+    FigureAbout("spacing", "Between nodes", LENGTH),
     FigureAbout("noise", "Scatter of the points about it", LENGTH),
 )
 RASTER, DRAWING, TABLES, SURFACES = (".tif", ".asc"), (".dxf",), (".csv",), (".xml",)
@@ -84,7 +85,7 @@ def write(_setup: FloorSetup, outcome: Outcome, sources: Sources, paths: dict[st
         item = Placed(SURFACE, TriangleMesh(mesh.vertices, mesh.triangles), reference)
         return write_thing(item, path, Progress())
     assert mesh.values is not None
-    spacing = float(outcome.settings["spacing"])
+    spacing = outcome.value("spacing") or 1.0
     if ending in RASTER:
         return write_thing(Placed(SURFACE, _grid(mesh.vertices, mesh.values, spacing), reference), path, Progress())
     return write_dxf(path, reference.unit, None, _lines(outcome, mesh.vertices, mesh.values, mesh.triangles, spacing), None,
@@ -148,13 +149,6 @@ def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     return [*said, f"{100 * share:.0f} % within {setup['tolerance']:g} {outcome.unit}"]
 
 
-def begin(setup: FloorSetup, low: Floats, high: Floats) -> FloorSetup:
-    """A spacing that makes no more than a million nodes."""
-    area = float(np.prod(high[:2] - low[:2]))
-    least = float(np.sqrt(area / 1_000_000))
-    return replace(setup, spacing=max(setup.spacing, round_number(least))) if np.isfinite(area) else setup
-
-
 def trial() -> tuple[FloorSetup, ...]:
     """The mound as a floor that runs on over its slope, against its mean and a fitted plane."""
     seed = Drawn.of(np.array([[0.0, 0.0]]))
@@ -186,7 +180,6 @@ FLOOR = StudyKind(
     panes=("plan",),
     tables=("lines", "bays", "areas", "evenness", "traffic", "ponds", "outlets"),
     describe=describe,
-    begin=begin,
     follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),
     trial=trial,
     contoured=False,

@@ -25,7 +25,7 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
     setup.check()
     store, unit = sources.store("cloud"), sources.unit
     points = replace(setup.cloud, within=()).of(store).points(progress.within(0.0, 0.15))
-    slab = found_slab(setup, points)
+    slab = found_slab(setup, points, unit)
     progress.step(0.4, "Holding it against the reference")
     level, words = reference_of(setup, slab, unit)
     away = np.full(slab.z.shape, np.nan)
@@ -51,11 +51,11 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
 
 def _method(found: Found, words: str) -> str:
     setup, mark = found.setup, found.unit.symbol
-    radius = setup.radius if setup.radius is not None else setup.spacing / 2
     return (
         f"The floor is the surface of the lowest points that runs on without a step of {setup.step:g} {mark}; nodes every "
-        f"{setup.spacing:g} {mark} take the {setup.take} of its points within {radius:g} {mark}, {setup.edge:g} {mark} off edges "
-        f"and what stands on it. Held against {words}. F-numbers by the formulas of ASTM E1155 (recalled): readings every 12 in, "
+        f"{found.slab.spacing:g} {mark} take the {setup.take} of its points within {found.slab.radius:g} {mark}, "
+        f"{setup.edge:g} {mark} off edges and what stands on it. Held against {words}. "
+        "F-numbers by the formulas of ASTM E1155 (recalled): readings every 12 in, "
         "FF = 4.57 / (3 s + |mean|) of second differences, FL = 12.5 / (3 s + |mean|) of differences over 10 ft, in inches; "
         "lines combine by the rule of the standard, bounds by leaving out blocks of twelve readings. Straightedge: the largest "
         f"gap under {setup.straightedge:g} {mark} laid in eight directions. Water by priority flood."

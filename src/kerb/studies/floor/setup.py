@@ -70,7 +70,10 @@ class FloorSetup(Setup):
     tolerance_below: float | None = number(
         "Tolerance below", "How far it may lie below, where that differs", automatic="as above", above=0.0, rare=True
     )
-    spacing: float = number("Spacing", "Distance between the nodes that levels are read at", default=0.15, above=0.0)
+    spacing: float | None = number(
+        "Spacing", "Distance between the nodes that levels are read at", above=0.0,
+        automatic="150 mm, wider where the points lie wider apart",
+    )  # fmt: skip
     take: str = choice(
         "Level of a node", "Which of the points round a node decides", ((MEDIAN, "Median"), (LOWEST, "Lowest"))
     )
