@@ -301,7 +301,6 @@ class Study(unittest.TestCase):
         self.assertIsNone(small.value("ff"))
         self.assertIn("no sample line", small.figures["ff"].note)
 
-
     def test_nodes_lie_as_far_apart_as_the_points_need(self):
         for density, wide in ((900.0, 0.15), (4.0, 1.0)):
             outcome = asked(floor(lambda x, y: 0 * x, density=density), spacing=None, edge=0.0, step=0.05)
