@@ -571,6 +571,7 @@ class Around(Windowed):
     def test_title_block_decimals_and_tables(self):
         self.draw_toe()
         dialog = TitleBlock(self.session, self.window)
+        self.assertEqual(dialog.fields["name"].selectedText(), dialog.fields["name"].text())
         dialog.fields["client"].setText("Saltmarrow Harbour Trust")
         dialog.decimals["volume"].setValue(3)
         dialog.accept()

@@ -6,7 +6,7 @@ from html import escape
 from typing import TypeVar
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QCursor, QMouseEvent, QWheelEvent
+from PySide6.QtGui import QCursor, QKeyEvent, QMouseEvent, QWheelEvent
 from PySide6.QtGui import Qt as GuiQt
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QLineEdit,
+    QMenu,
     QWidget,
 )  # fmt: skip
 
@@ -111,6 +112,24 @@ def taken_or_told(dialog: QDialog, outer: QBoxLayout) -> Label:
     buttons.rejected.connect(dialog.reject)
     outer.addWidget(buttons)
     return trouble
+
+
+class TickMenu(QMenu):
+    """A menu that stays open while its ticks are set, with mouse or space; Escape or a click beside it closes it."""
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        action = self.actionAt(event.position().toPoint())
+        if action is not None and action.isCheckable() and action.isEnabled():
+            action.trigger()
+        else:
+            super().mouseReleaseEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        action = self.activeAction()
+        if event.key() == Qt.Key.Key_Space and action is not None and action.isCheckable() and action.isEnabled():
+            action.trigger()
+        else:
+            super().keyPressEvent(event)
 
 
 class SecondClick(QObject):

@@ -45,6 +45,7 @@ class TitleBlock(QDialog):
         for key, words in (("name", "Job"), ("client", "Client"), ("site", "Site"), ("analyst", "Analyst")):
             form.addRow(words, self.fields[key])
             self.fields[key].setAccessibleName(words)
+        self.fields["name"].selectAll()
         self.fields["logo"].setAccessibleName("Logo")
         row = QHBoxLayout()
         row.addWidget(self.fields["logo"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,7 @@ from kerb.app.tools.drawing import DrawShape
 from kerb.app.tools.moving import MoveByEye
 from kerb.app.tools.pick_place import PickPlace
 from kerb.app.views.view import PLAN, SECTION
-from kerb.app.widgets import there
+from kerb.app.widgets import TickMenu, there
 from kerb.core.cloud.classes import class_words
 from kerb.core.cloud.filters import Filter
 from kerb.core.errors import KerbError
@@ -394,16 +395,26 @@ class StudyActions(QObject):
         ):
             self.session.said.emit("The cloud has no classes.")
             return
-        menu = QMenu(self.parent_)
-        every = menu.addAction("All but noise", lambda: self._use(field, "all classes but noise", classes=()))
-        every.setCheckable(True)
-        every.setChecked(not scope.classes)
-        for code in job.store(holding).present("classification"):
-            chosen = tuple(sorted(set(scope.classes) ^ {code}))
-            words = f"classes {', '.join(map(str, chosen)) or 'all but noise'}"
-            action = menu.addAction(class_words(code), lambda c=chosen, w=words: self._use(field, w, classes=c))
-            action.setCheckable(True)
-            action.setChecked(code in scope.classes)
+        menu = TickMenu(self.parent_)
+        codes = (None, *job.store(holding).present("classification"))
+
+        def tick(code: int | None) -> None:
+            before = getattr(self.session.setup, field, None)
+            if isinstance(before, Scope):
+                chosen = tuple(sorted(set(before.classes) ^ {code})) if code is not None else ()
+                self._use(field, f"classes {', '.join(map(str, chosen)) or 'all but noise'}", classes=chosen)
+            show()
+
+        def show() -> None:
+            now = getattr(self.session.setup, field, None)
+            for action, code in zip(menu.actions(), codes, strict=True):
+                on = isinstance(now, Scope) and (code in now.classes if code is not None else not now.classes)
+                action.setChecked(on)
+
+        for code in codes:
+            words = class_words(code) if code is not None else "All but noise"
+            menu.addAction(words, partial(tick, code)).setCheckable(True)
+        show()
         self._popup(menu)
 
     def choose_filters(self, field: str) -> None:
