@@ -108,6 +108,7 @@ class Dialog(Bringing):
     def test_swapped_axes_are_said_and_put_right(self):
         dialog = self.drop(self.files["control-swapped.csv"])
         self.assertIn("swapped", " ".join(dialog.placing.alarm_texts))
+        self.assertIn(" Compared with yard", dialog.placing.result.text())
         self.assertFalse(dialog.take.isEnabled())
         QTest.mouseClick(dialog.placing.swap, LEFT, PLAIN, QPoint(8, dialog.placing.swap.height() // 2))
         self.looked()

@@ -38,11 +38,15 @@ RATIOS = (
 
 @dataclass(frozen=True)
 class Site:
-    """Where some data lies: a sample of its places (n, 3) and the system they are in. NaN elevations are allowed."""
+    """Where some data lies: a sample of its places (n, 3) and the system they are in. NaN elevations are allowed.
+
+    ``names`` are those of the points, ``what`` those of the holdings or files that the sample is of.
+    """
 
     xyz: Floats
     reference: ReferenceSystem
     names: tuple[str, ...] = ()
+    what: tuple[str, ...] = ()
 
     @Once
     def bounds(self) -> tuple[Floats, Floats]:

@@ -180,7 +180,7 @@ def whereabouts(prospect: Prospect, samples: Samples, job: Site | None) -> Where
     InputError or FormatError, when it cannot be read or there is no way to the job's system.
     """
     xyz, names = samples.of(prospect)
-    moved = Site(prospect.placing.mapper()(xyz), prospect.placing.result, names)
+    moved = Site(prospect.placing.mapper()(xyz), prospect.placing.result, names, (prospect.path.name,))
     original = Site(xyz[:, [1, 0, 2]] if prospect.placing.swap else xyz, prospect.source, names)
     found = check(moved, job, original)
     if prospect.offer.kind == PICTURE:

@@ -31,6 +31,7 @@ def of_job(job: Job, without: str = "") -> Site | None:
     pieces: list[Floats] = []
     names: list[str] = []
     holdings = _agreeing(job, [h for h in job.state.holdings if h.id != without and h.kind != PICTURE])
+    holdings.sort(key=lambda holding: holding.kind != CLOUD)
     for holding in holdings:
         if holding.kind == CLOUD:
             pieces.append(CloudView(job.store(holding)).sample(SAMPLE))
@@ -43,7 +44,7 @@ def of_job(job: Job, without: str = "") -> Site | None:
         return None
     xyz = np.concatenate(pieces)
     names += [""] * (len(xyz) - len(names))
-    return Site(xyz, job.state.title.reference_system(), tuple(names))
+    return Site(xyz, job.state.title.reference_system(), tuple(names), tuple(holding.name for holding in holdings))
 
 
 def _agreeing(job: Job, holdings: list[Holding]) -> list[Holding]:
@@ -88,7 +89,8 @@ def yardstick(job: Site | None, others: Sequence[Site], mine: int) -> Site | Non
     # Of many files a part of each tells as much: together no more than a few samples.
     step = max(1, sum(len(one.xyz) for one in rest) // (3 * SAMPLE))
     names = [name for one in rest for name in (*one.names, *[""] * (len(one.xyz) - len(one.names)))[::step]]
-    return Site(np.concatenate([one.xyz[::step] for one in rest]), rest[0].reference, tuple(names))
+    what = tuple(dict.fromkeys(name for one in rest for name in one.what))
+    return Site(np.concatenate([one.xyz[::step] for one in rest]), rest[0].reference, tuple(names), what)
 
 
 def of_holding(job: Job, holding: Holding) -> Site | None:

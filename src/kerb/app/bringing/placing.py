@@ -181,7 +181,9 @@ class PlacingPanel(QWidget):
     def show_whereabouts(self, found: Whereabouts, against: Site | None) -> None:
         """Show where the data would lie, and what it is held against."""
         self.thumbnail.show_places(found.here.xyz, None if against is None else against.xyz)
-        self.result.setText(found.check.sentence)
+        what = against.what if against is not None else ()
+        more = f" and {len(what) - 1} more" if len(what) > 1 else ""
+        self.result.setText(found.check.sentence + (f" Compared with {what[0]}{more}." if what else ""))
         self._show_alarms([text for _code, text in found.check.alarms])
         # What the numbers look like was said; where that is stated is marked.
         role = "main" if found.check.guess else ""
