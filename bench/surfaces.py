@@ -141,7 +141,7 @@ def floor(count: int) -> dict:
     setup = FloorSetup(Scope("cloud"))
     run(setup, sources, silent())
     ours = timed(lambda: run(setup, sources, silent()))[0]
-    bins = int(side / setup.spacing)
+    bins = int(side / 0.15)
     theirs = timed(lambda: binned_statistic_2d(xy[:, 0], xy[:, 1], points[:, 2], "median", bins))[0]
     return {"kerb": ours, "plain": theirs, "library": "SciPy, medians of cells alone"}
 

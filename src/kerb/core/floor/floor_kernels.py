@@ -52,55 +52,61 @@ def low_of_runs(z, order, starts, share):
 
 
 @kernel
-def node_levels(xy, z, spacing, radius, shape, median):
-    """Level, number of points and variance about a level footprint of each node (rows, columns), from points (n, 2) relative to
-    node (0, 0): the median or the lowest of those within a radius; NaN without any."""
-    rows, columns = shape
-    count = np.zeros((rows, columns), np.int64)
-    reach = int(np.ceil(radius / spacing)) + 1
+def node_levels(xy, z, spacing, radius, shape, band, median):
+    """Level, number of points and variance about a level footprint of the nodes in a band (first row, row after the last) of a
+    grid (rows, columns), from points (n, 2) relative to node (0, 0): the median or the lowest within a radius; NaN without
+    any."""
+    columns = shape[1]
+    begin, stop = band
+    flat_count = np.zeros((stop - begin) * columns, np.int64)
+    reach = int(np.floor(radius / spacing + 0.5 + 1e-9))
     for k in range(len(z)):
-        c0, r0 = int(np.round(xy[k, 0] / spacing)), int(np.round(xy[k, 1] / spacing))
-        for r in range(max(r0 - reach, 0), min(r0 + reach + 1, rows)):
+        r0 = int(np.round(xy[k, 1] / spacing))
+        if r0 < begin - reach or r0 >= stop + reach:
+            continue
+        c0 = int(np.round(xy[k, 0] / spacing))
+        for r in range(max(r0 - reach, begin), min(r0 + reach + 1, stop)):
             for c in range(max(c0 - reach, 0), min(c0 + reach + 1, columns)):
                 dx, dy = xy[k, 0] - c * spacing, xy[k, 1] - r * spacing
                 if dx * dx + dy * dy <= radius * radius:
-                    count[r, c] += 1
-    first = np.zeros(rows * columns + 1, np.int64)
-    flat_count = count.ravel()
-    for k in range(rows * columns):
+                    flat_count[(r - begin) * columns + c] += 1
+    first = np.zeros(len(flat_count) + 1, np.int64)
+    for k in range(len(flat_count)):
         first[k + 1] = first[k] + flat_count[k]
     values = np.empty(first[-1], np.float64)
     fill = first[:-1].copy()
     for k in range(len(z)):
-        c0, r0 = int(np.round(xy[k, 0] / spacing)), int(np.round(xy[k, 1] / spacing))
-        for r in range(max(r0 - reach, 0), min(r0 + reach + 1, rows)):
+        r0 = int(np.round(xy[k, 1] / spacing))
+        if r0 < begin - reach or r0 >= stop + reach:
+            continue
+        c0 = int(np.round(xy[k, 0] / spacing))
+        for r in range(max(r0 - reach, begin), min(r0 + reach + 1, stop)):
             for c in range(max(c0 - reach, 0), min(c0 + reach + 1, columns)):
                 dx, dy = xy[k, 0] - c * spacing, xy[k, 1] - r * spacing
                 if dx * dx + dy * dy <= radius * radius:
-                    cell = r * columns + c
+                    cell = (r - begin) * columns + c
                     values[fill[cell]] = z[k]
                     fill[cell] += 1
-    level = np.full((rows, columns), np.nan)
-    spread = np.full((rows, columns), np.nan)
-    for r in range(rows):
-        for c in range(columns):
-            cell = r * columns + c
-            n = flat_count[cell]
-            if n == 0:
-                continue
-            own = np.sort(values[first[cell] : first[cell + 1]])
-            if median:
-                half = n // 2
-                level[r, c] = own[half] if n % 2 else 0.5 * (own[half - 1] + own[half])
-            else:
-                level[r, c] = own[0]
-            if n > 3:
-                mean = own.mean()
-                total = 0.0
-                for value in own:
-                    total += (value - mean) ** 2
-                spread[r, c] = total / (n - 1)
-    return level, count, spread
+    level = np.full(len(flat_count), np.nan)
+    spread = np.full(len(flat_count), np.nan)
+    for cell in range(len(flat_count)):
+        n = flat_count[cell]
+        if n == 0:
+            continue
+        own = np.sort(values[first[cell] : first[cell + 1]])
+        if median:
+            half = n // 2
+            level[cell] = own[half] if n % 2 else 0.5 * (own[half - 1] + own[half])
+        else:
+            level[cell] = own[0]
+        if n > 3:
+            mean = own.mean()
+            total = 0.0
+            for value in own:
+                total += (value - mean) ** 2
+            spread[cell] = total / (n - 1)
+    size = (stop - begin, columns)
+    return level.reshape(size), flat_count.reshape(size), spread.reshape(size)
 
 
 @kernel

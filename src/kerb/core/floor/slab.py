@@ -11,6 +11,7 @@ from kerb.core.arrays import Floats, Ints, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.floor.floor_kernels import grow, low_of_runs, node_levels
 from kerb.core.geometry.area import Area, inside_any
+from kerb.core.parallel import each, ranges
 from kerb.core.sorting import by_cells
 
 LOWEST, MEDIAN = "lowest", "median"
@@ -112,19 +113,15 @@ def slab_of(
             raise NotDeterminable("no surface was found among the lowest points")
         member = number == int(counts.argmax())
     smooth = _smoothed(np.where(member, rough, np.nan))
-    place = np.floor((points[:, :2] - low) / rules.spacing).astype(np.int64)
-    near = smooth[place[:, 1], place[:, 0]]
-    own = np.abs(points[:, 2] - near) <= rules.band
-    mine = points[own]
+    above = _above(points, smooth, low, rules.spacing)
+    mine = points[np.abs(above) <= rules.band]
     if len(mine) < FEWEST:
         raise NotDeterminable("fewer than three points lie on the surface that was found")
     corner = low + 0.5 * rules.spacing
-    z, count, spread = node_levels(
-        mine[:, :2] - corner, mine[:, 2], rules.spacing, rules.radius, shape, rules.take == MEDIAN
-    )
+    z, count, spread = _levels(mine[:, :2] - corner, np.ascontiguousarray(mine[:, 2]), shape, rules)
     z[~member] = np.nan
     z = _gaps_filled(z, member & ~np.isfinite(z))
-    z = _off_the_edge(z, points, (low, smooth), rules)
+    z = _off_the_edge(z, points[above > rules.band, :2], low, rules)
     if areas:
         rows, columns = np.nonzero(np.isfinite(z))
         nodes = np.column_stack([columns, rows]) * rules.spacing + corner
@@ -141,8 +138,17 @@ def _lowest(points: Floats, low: Floats, cell: float, shape: tuple[int, int]) ->
     order, starts = by_cells(points, low, cell)
     place = np.floor((points[order[starts], :2] - low) / cell).astype(np.int64)
     level = np.full(shape, np.nan)
-    level[place[:, 1], place[:, 0]] = low_of_runs(np.ascontiguousarray(points[:, 2]), order, starts, LOW_SHARE)
+    z, stops = np.ascontiguousarray(points[:, 2]), np.append(starts, len(order))
+    low_of = lambda part: low_of_runs(z, order[: stops[part[1]]], starts[part[0] : part[1]], LOW_SHARE)  # noqa: E731
+    level[place[:, 1], place[:, 0]] = np.concatenate(each(low_of, ranges(len(starts), 1000)))
     return level
+
+
+def _levels(xy: Floats, z: Floats, shape: tuple[int, int], rules: Rules) -> tuple[Floats, Ints, Floats]:
+    """Levels, numbers of points and variances of all nodes (rows, columns), bands of rows on all cores."""
+    work = lambda band: node_levels(xy, z, rules.spacing, rules.radius, shape, band, rules.take == MEDIAN)  # noqa: E731
+    level, count, spread = zip(*each(work, ranges(shape[0], 64, 1)), strict=True)
+    return np.concatenate(level), np.concatenate(count), np.concatenate(spread)
 
 
 def _seeded(rough: Floats, low: Floats, rules: Rules, seed: tuple[float, float] | None) -> int:
@@ -184,20 +190,26 @@ def _gaps_filled(z: Floats, gaps: Mask) -> Floats:
     return np.where(gaps & (many >= NEIGHBOURS), mean, z)
 
 
-def _off_the_edge(z: Floats, points: Floats, found: tuple[Floats, Floats], rules: Rules) -> Floats:
-    """Without the nodes nearer to the rim of the slab, or to what stands on it, than the edge distance."""
+def _above(points: Floats, smooth: Floats, low: Floats, cell: float) -> Floats:
+    """How far points (n, 3) lie above the level of their cells, NaN where a cell has none."""
+
+    def some(span: tuple[int, int]) -> Floats:
+        x, y, z = points[slice(*span)].T
+        # No point lies below the lowest, so that cutting off the fraction is the floor.
+        return z - smooth[((y - low[1]) / cell).astype(np.int64), ((x - low[0]) / cell).astype(np.int64)]
+
+    return np.concatenate(each(some, ranges(len(points), 100_000)))
+
+
+def _off_the_edge(z: Floats, standing: Floats, low: Floats, rules: Rules) -> Floats:
+    """Without the nodes nearer to the rim of the slab, or to what stands on it (plan places (n, 2)), than the edge distance."""
     if not rules.edge > 0:
         return z
-    low, smooth = found
     inside = np.isfinite(z)
-    place = np.floor((points[:, :2] - low) / rules.spacing).astype(np.int64)
-    above = points[:, 2] > smooth[place[:, 1], place[:, 0]] + rules.band
-    taken = np.zeros(z.shape, bool)
-    np.logical_or.at(taken, (place[above, 1], place[above, 0]), True)
+    column, row = np.floor((standing - low) / rules.spacing).astype(np.int64).T
     # A cell is taken up when more than a stray stands in it.
-    many = np.zeros(z.shape, np.int64)
-    np.add.at(many, (place[above, 1], place[above, 0]), 1)
-    free = inside & ~(taken & (many >= FEWEST))
+    many = np.bincount(row * z.shape[1] + column, minlength=z.size).reshape(z.shape)
+    free = inside & (many < FEWEST)
     distance = scipy.ndimage.distance_transform_edt(np.pad(free, 1), sampling=rules.spacing)[1:-1, 1:-1]
     # To the rim of a cell, which is half a cell nearer than the middle of the next.
     return np.where(distance - 0.5 * rules.spacing >= rules.edge, z, np.nan)

@@ -43,7 +43,8 @@ def usual_spacing(points: Floats) -> float:
     cell = 4.0 * float(np.sqrt(size / len(points)))
     if not cell > 0:
         return 0.0
-    inner = points[np.all((points[:, :2] >= low) & (points[:, :2] <= high), axis=1)]
+    x, y = points[:, 0], points[:, 1]
+    inner = points[(x >= low[0]) & (x <= high[0]) & (y >= low[1]) & (y <= high[1])]
     touched = len(by_cells(inner, low, cell)[1])
     return float(np.sqrt(touched * cell**2 / len(inner)))
 

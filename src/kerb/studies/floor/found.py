@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import scipy
 
-from kerb.core.arrays import Floats, Mask
+from kerb.core.arrays import Floats, Mask, ends
 from kerb.core.errors import InputError, NotDeterminable
 from kerb.core.floor import flatness as f
 from kerb.core.floor.evenness import Gaps
 from kerb.core.floor.slab import Rules, Slab, slab_of
 from kerb.core.floor.water import Water
 from kerb.core.geometry.area import inside_any
+from kerb.core.parallel import each, ranges
 from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.cloud_top import usual_spacing
@@ -90,7 +92,8 @@ def found_slab(setup: FloorSetup, points: Floats, unit: LengthUnit) -> Slab:
         raise NotDeterminable("there are too few points for a floor")
     apart = usual_spacing(points)
     if setup.spacing is None:
-        box = float(np.ptp(points[:, :2], axis=0).prod())
+        low, high = ends(points[:, :2])
+        box = float((high - low).prod())
         least = max(WIDTHS * apart, float(np.sqrt(box / MOST_NODES)))
         usual = round_number(USUAL_M / unit.metres)
         spacing = usual if least <= usual else round_number(least)
@@ -181,31 +184,56 @@ def read_lines(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progre
         # What stands on the floor takes its part of the readings.
         wanted = int(f.wanted_readings(area) * np.clip(SPARE * box / max(area, 1e-9), 1.0, 3.0))
         named = [(f"L{n}", a, b) for n, (a, b) in enumerate(f.laid_out(slab.places, metres, wanted), 1)]
-    tree, foot = scipy.spatial.cKDTree(slab.points[:, :2]), foot_of(setup, slab, sources.unit)
-    made = []
-    for number, (name, a, b) in enumerate(named):
-        progress.step(0.4 + 0.1 * number / len(named), "Reading sample lines")
+    progress.step(0.4, "Reading sample lines")
+    stations = []
+    for name, a, b in named:
         try:
-            places = f.stations(a, b, metres)
+            stations.append(f.stations(a, b, metres))
         except InputError as error:
             raise InputError(f"{name}: {error}") from None
-        h = levels_at(tree, slab, places, foot)
+    made = []
+    levels = levels_at(slab, stations, foot_of(setup, slab, sources.unit))
+    for (name, _, _), places, h in zip(named, stations, levels, strict=True):
         if setup.lines and not np.isfinite(h).any():
             raise InputError(f"{name}: no reading of it lies on the floor")
         made.append(f.LineReadings(name, h * metres, places))
     return [line for line in made if np.isfinite(line.h).sum() > f.LEVEL_STEPS]
 
 
-def levels_at(tree: scipy.spatial.cKDTree, slab: Slab, places: Floats, foot: float) -> Floats:
-    """Median levels (n,) of the points of the floor within a footprint of places (n, 2), from a tree of their plan places.
+def levels_at(slab: Slab, groups: Sequence[Floats], foot: float) -> list[Floats]:
+    """Median levels of the points of the floor within a footprint of places, (n,) for each group of places (n, 2).
 
     NaN off the nodes that count: near an edge, or in an area that is left out.
     """
+    places = np.concatenate([np.empty((0, 2)), *groups])
     h = np.full(len(places), np.nan)
     on = np.flatnonzero(_on(slab, places))
-    near: Any = tree.query_ball_point(places[on], foot)
-    h[on] = [float(np.median(slab.points[rows, 2])) if rows else np.nan for rows in near]
-    return h
+    if len(on):
+        points = slab.points[_beside(slab, places[on], foot)]
+        near: Any = scipy.spatial.cKDTree(points[:, :2]).query_ball_point(places[on], foot) if len(points) else []
+        for at, rows in zip(on, near, strict=False):
+            h[at] = float(np.median(points[rows, 2])) if rows else np.nan
+    return np.split(h, np.cumsum([len(group) for group in groups])[:-1]) if groups else []
+
+
+def _beside(slab: Slab, places: Floats, foot: float) -> Mask:
+    """Which points of a slab lie in cells that a footprint round places (n, 2) may reach: a tree of all would take too long."""
+    wide = max(foot, slab.spacing)
+    (low, high), (west, east) = ends(slab.points[:, :2]), ends(places)
+    low, high = np.minimum(low, west) - 2 * wide, np.maximum(high, east) + 2 * wide
+    columns, rows = (np.floor((high - low) / wide).astype(np.int64) + 1).tolist()
+    reached = np.zeros((rows, columns), bool)
+    column, row = np.floor((places - low) / wide).astype(np.int64).T
+    for down in (-1, 0, 1):
+        for aside in (-1, 0, 1):
+            reached[row + down, column + aside] = True
+
+    def some(span: tuple[int, int]) -> Mask:
+        x, y = (slab.points[slice(*span), axis] for axis in (0, 1))
+        # Nothing lies below the lowest, so that cutting off the fraction is the floor.
+        return np.asarray(reached[((y - low[1]) / wide).astype(np.int32), ((x - low[0]) / wide).astype(np.int32)])
+
+    return np.concatenate(each(some, ranges(len(slab.points), 100_000)))
 
 
 def _on(slab: Slab, places: Floats) -> Mask:

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-import scipy
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
@@ -28,20 +27,24 @@ def read_paths(setup: FloorSetup, sources: Sources, slab: Slab, progress: Progre
     if not setup.traffic:
         return []
     truck = Truck(setup.front_track, setup.rear_track, setup.wheelbase)
-    tree, foot = scipy.spatial.cKDTree(slab.points[:, :2]), foot_of(setup, slab, sources.unit)
-    made, lines = [], sources.lines("traffic").lines
-    for number, line in enumerate(lines, 1):
-        progress.step(number / len(lines), "Reading under the wheels")
+    progress.step(0.0, "Reading under the wheels")
+    made, places = [], []
+    for number, line in enumerate(sources.lines("traffic").lines, 1):
         name, path = line.name or f"path {number}", line.xyz[:, :2]
         try:
-            stations, places = wheel_places(path, truck, STEP_M / sources.unit.metres)
+            stations, wheels = wheel_places(path, truck, STEP_M / sources.unit.metres)
         except InputError as error:
             raise InputError(f"{name}: {error}") from None
-        wheels = levels_at(tree, slab, places.reshape(-1, 2), foot).reshape(-1, 4)
-        if not np.isfinite(wheels).all(axis=1).any():
+        made.append((name, path, stations))
+        places.append(wheels.reshape(-1, 2))
+    rides = []
+    for (name, path, stations), h in zip(
+        made, levels_at(slab, places, foot_of(setup, slab, sources.unit)), strict=True
+    ):
+        if not np.isfinite(h.reshape(-1, 4)).all(axis=1).any():
             raise InputError(f"{name}: nowhere are all wheels on the floor")
-        made.append((name, path, Ride(stations, wheels)))
-    return made
+        rides.append((name, path, Ride(stations, h.reshape(-1, 4))))
+    return rides
 
 
 def put_paths(outcome: Outcome, setup: FloorSetup, unit: LengthUnit, rides: Sequence[tuple[str, Floats, Ride]]) -> None:
