@@ -313,7 +313,7 @@ def pit_pictures(window: Window, save: Callable) -> None:
     window.view.set_camera(window.view.camera.orbited(18.0, 12.0, np.array(window.view.camera.target)), False)
     settle(window)
     save(window, "face")
-    window.handlers.run("plan")
+    window.handlers.run("view_plan")
     for holding in job.state.holdings:
         if holding.visible != (holding.name == "Quay slab, scan"):
             window.session.execute(
@@ -362,8 +362,13 @@ def main() -> int:
     pages = dialog.pages
     wait(0.3)
     scroll = pages.parentWidget().parentWidget().parentWidget()
-    scroll.verticalScrollBar().setValue(pages.itemAt(1).widget().y() - 12)
-    wait(0.1)
+    bar = scroll.verticalScrollBar()
+    # The next pages are made when the last one is scrolled to.
+    while pages.count() < 3:
+        bar.setValue(bar.maximum())
+        wait(0.05)
+    bar.setValue(pages.itemAt(1).widget().y() - 12)
+    wait(0.3)
     save(dialog, "deliver")
     dialog.reject()
     shut(window)

@@ -103,11 +103,10 @@ class Numbers(unittest.TestCase):
         wave = lambda n: np.convolve(rng.normal(0, 0.001, n + 8), np.ones(9) / 3, "valid")  # noqa: E731
         truth = f.flatness([f.LineReadings("L", wave(200_000))]).value
         under = 0
-        for _ in range(200):
+        for _ in range(100):
             lines = [f.LineReadings(f"L{k}", wave(60)) for k in range(5)]
             under += f.flatness(lines).low <= truth
-        self.assertGreaterEqual(under, 180)
-        self.assertLessEqual(under, 200)
+        self.assertGreaterEqual(under, 88)
 
     def test_noise_lowers_ff_and_is_taken_out(self):
         rng = np.random.default_rng(5)

@@ -294,9 +294,13 @@ class Beside(CommandLine):
         left = self.folder / f".out.{dead.pid}-1.partial.las"
         mine = self.folder / f".out.{os.getpid()}-999.partial.las"
         other = self.folder / f".outer.{dead.pid}-1.partial.las"
-        for path in (left, mine, other):
+        long_ago = self.folder / f".long.{dead.pid}-1.partial.las"
+        for path in (left, mine, other, long_ago):
             path.write_bytes(b"half")
+        os.utime(long_ago, (1e9, 1e9))
         self.json("convert", YARD, self.folder / "out.las")
         self.assertFalse(left.exists())
         self.assertTrue(mine.exists())
+        # Of another name it may be one that a process of another machine writes in a shared folder.
         self.assertTrue(other.exists())
+        self.assertFalse(long_ago.exists())

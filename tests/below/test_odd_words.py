@@ -8,7 +8,6 @@ import time
 
 import numpy as np
 
-from kerb.app.main import answers
 from kerb.headless.options import escaped
 from kerb.job.state import free_name
 from tests.support import CommandLine
@@ -89,11 +88,3 @@ class Odd(CommandLine):
                 said = run.communicate(timeout=60)[1].decode()
                 self.assertIn(run.returncode, (130, 0), said)
                 self.assertNotIn("Traceback", said)
-
-    def test_a_screen_that_does_not_answer(self):
-        self.assertFalse(answers(":4711"))
-        self.assertFalse(answers("nonsense"))
-        env = {**os.environ, "DISPLAY": ":4711", "QT_QPA_PLATFORM": "xcb"}
-        run = subprocess.run([sys.executable, "-m", "kerb"], env=env, capture_output=True, text=True, timeout=60)
-        self.assertEqual(run.returncode, 2)
-        self.assertIn("the screen ':4711' does not answer", run.stderr)

@@ -6,6 +6,7 @@ import glob
 import itertools
 import os
 import re
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -14,6 +15,8 @@ from kerb.core.errors import OutputError
 from kerb.core.space import alive, why
 
 _numbers = itertools.count(1)
+# Seconds after which a half-written file of another name counts as left behind.
+LEFT = 3600.0
 
 
 @contextmanager
@@ -37,11 +40,14 @@ def placed_when_complete(path: Path) -> Iterator[Path]:
 
 
 def _sweep(path: Path) -> None:
-    """Remove half-written files in the folder, whatever they were to be, whose process is no more."""
+    """Remove half-written files in the folder whose process is no more: those that were to be ``path``, and others that have not
+    changed for an hour, for in a shared folder a process of another machine may write them."""
     for left in path.parent.glob(".*.partial*"):
-        owner = re.fullmatch(r"\..+\.(\d+)-\d+\.partial(\.\w+)?", left.name)
-        if owner is not None and not alive(int(owner.group(1))):
-            with suppress(OSError):
+        owner = re.fullmatch(r"\.(.+)\.(\d+)-\d+\.partial(\.\w+)?", left.name)
+        if owner is None or alive(int(owner.group(2))):
+            continue
+        with suppress(OSError):
+            if owner.group(1) == path.stem or time.time() - left.stat().st_mtime > LEFT:
                 left.unlink()
 
 

@@ -111,6 +111,8 @@ class Deliver(QDialog):
         self.column = column(buttons, (18, 8, 18, 14))
         self._build_buttons()
         self.preview = scroll = QScrollArea()
+        # Its room is kept, so that pages are as wide as what is left from the first one on.
+        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
         scroll.setWidgetResizable(True)
         body = QWidget()
         self.pages = QVBoxLayout(body)
