@@ -300,6 +300,11 @@ class Study(unittest.TestCase):
         self.assertIsNone(small.value("ff"))
         self.assertIn("no sample line", small.figures["ff"].note)
 
+    def test_cells_without_a_point_are_no_rim(self):
+        """Some six points to a cell: one cell in four hundred has none, and nodes need not keep off it."""
+        outcome = asked(floor(lambda x, y: 0 * x, density=260.0))
+        self.assertAlmostEqual(outcome.value("area") / ((12 - 0.6) * (9 - 0.6)), 1.0, delta=0.06)
+
     def test_nodes_lie_as_far_apart_as_the_points_need(self):
         for density, wide in ((900.0, 0.15), (4.0, 1.0)):
             outcome = asked(floor(lambda x, y: 0 * x, density=density), spacing=None, edge=0.0, step=0.05)

@@ -120,7 +120,8 @@ def slab_of(
     corner = low + 0.5 * rules.spacing
     z, count, spread = _levels(mine[:, :2] - corner, np.ascontiguousarray(mine[:, 2]), shape, rules)
     z[~member] = np.nan
-    z = _gaps_filled(z, member & ~np.isfinite(z))
+    # Single cells that no point happens to lie in are no rim from which nodes would have to keep off.
+    z = _gaps_filled(z, ~np.isfinite(z) & (member | ~np.isfinite(rough)))
     z = _off_the_edge(z, points[above > rules.band, :2], low, rules)
     if areas:
         rows, columns = np.nonzero(np.isfinite(z))
