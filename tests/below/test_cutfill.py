@@ -497,12 +497,12 @@ class Study(unittest.TestCase):
         self.assertEqual(found.charts[1].x_title, "change (m)")
 
     def test_coverage(self):
-        """Forty made-up pairs with an offset, independent noise and noise alike over metres, offset taken out by stable ground: the
+        """Two dozen made-up pairs with an offset, independent noise and noise alike over metres, offset taken out by stable ground: the
         stated 95 % holds in at least nine of ten, and is no more than three times too wide (root mean square)."""
         rng = np.random.default_rng(19)
         ground = lambda p: 0.03 * p[:, 1] + 0.2 * np.sin(p[:, 0] / 9)  # noqa: E731
         hits, errors, bounds = 0, [], []
-        for _ in range(40):
+        for _ in range(24):
             offset = rng.normal(0, 0.03)
             earlier = noisy(rng, 3500, 0.02, ground, 0.01)
             later = noisy(rng, 3500, 0.02, lambda p: ground(p) - 0.5 + offset, 0.01)  # noqa: B023
@@ -514,7 +514,7 @@ class Study(unittest.TestCase):
             hits += abs(error) <= u95
             errors.append(error)
             bounds.append(u95)
-        self.assertGreaterEqual(hits, 35)
+        self.assertGreaterEqual(hits, 21)
         rms = float(np.sqrt(np.mean(np.square(errors))))
         self.assertLess(np.mean(bounds), 3 * 1.96 * rms)
 

@@ -4,6 +4,7 @@ import json
 import os
 import subprocess
 import sys
+from unittest import mock
 from zipfile import ZIP_DEFLATED, ZipFile
 
 from kerb.core.errors import JobError
@@ -93,10 +94,11 @@ class Foreign(CommandLine):
         folder = outcomes.folder_of(self.job)
         folder.mkdir(parents=True)
         with ZipFile(folder / "a-b.npz", "w", ZIP_DEFLATED) as out, out.open("head.npy", "w", force_zip64=True) as entry:
-            block = bytes(1 << 24)
-            for _ in range(260):
-                entry.write(block)
-        self.assertIsNone(outcomes.load(self.job, "a-b"))
+            entry.write(bytes(3 << 20))
+        with mock.patch.object(outcomes, "MOST_BYTES", 2 << 20), mock.patch.object(outcomes, "archive") as read:
+            self.assertIsNone(outcomes.load(self.job, "a-b"))
+        read.assert_not_called()
+        self.assertLess(outcomes.MOST_BYTES, 5_000_000_000)
 
     def test_no_output_lies_in_a_job(self):
         for where in (self.job / "job.json", self.job / "data" / "x.json"):

@@ -348,12 +348,12 @@ class Bounds(unittest.TestCase):
 
 class Simulated(unittest.TestCase):
     def test_bounds_hold(self):
-        """A few pairs of each kind of the simulation in ``bench``: nine of ten inside, at most some four times the mean error."""
+        """A few pairs of each kind of the simulation in ``bench``: all but one inside, at most some four times the mean error."""
         from bench.bound_cutfill import one
 
         for kind in ("smooth", "steps", "vegetation, alike over 1.5 m"):
-            found = np.array([one(kind, seed) for seed in range(6)])
-            self.assertGreaterEqual(np.count_nonzero(np.abs(found[:, 0]) <= found[:, 1]), 5, kind)
+            found = np.array([one(kind, seed) for seed in range(4)])
+            self.assertGreaterEqual(np.count_nonzero(np.abs(found[:, 0]) <= found[:, 1]), 3, kind)
             self.assertLess(found[:, 1].mean(), 6 * np.abs(found[:, 0]).mean(), kind)
 
 
@@ -363,7 +363,7 @@ class Tiles(unittest.TestCase):
         for unit in (METRE, US_SURVEY_FOOT):
             rng = np.random.default_rng(30)
             stores = []
-            for n, rise in ((24_000, 0.0), (20_000, 0.02)):
+            for n, rise in ((9_000, 0.0), (8_000, 0.02)):
                 xy = rng.uniform(0, 80, (n, 2))
                 z = np.sin(xy[:, 0] / 7) + rise * xy[:, 1]
                 stores.append(store_of((np.column_stack([xy, z]) + FAR) / unit.metres, unit))
@@ -371,13 +371,14 @@ class Tiles(unittest.TestCase):
             corners = np.array([[10.0, 12], [70, 20], [50, 70]]) + FAR[:2]
             one = Item("a", "a", Drawn.of(corners / unit.metres))
             road = Item("s", "s", Drawn.of((np.array([[5.0, 5], [75, 5], [75, 12], [5, 12]]) + FAR[:2]) / unit.metres))
-            for asked in ({}, {"areas": (one,)}, {"areas": (one,), "stable": (road,), "take_out": "offset"}):
+            every = ({}, {"areas": (one,)}, {"areas": (one,), "stable": (road,), "take_out": "offset"})
+            for asked in every if unit == METRE else every[2:]:
                 setup = CutfillSetup(Scope("earlier"), Scope("later"), **asked)
                 whole = run(setup, sources, silent())
                 with (
-                    unittest.mock.patch.object(compared, "MOST_VERTICES", 10_000),
-                    unittest.mock.patch.object(compared, "MOST_SAMPLE", 20_000 if not asked.get("stable") else 10**9),
-                    unittest.mock.patch.object(by_tiles, "TILE_POINTS", 3_000),
+                    unittest.mock.patch.object(compared, "MOST_VERTICES", 4_000),
+                    unittest.mock.patch.object(compared, "MOST_SAMPLE", 8_000 if not asked.get("stable") else 10**9),
+                    unittest.mock.patch.object(by_tiles, "TILE_POINTS", 1_500),
                 ):
                     found = run(setup, sources, silent())
                 self.assertIn("by-tiles", [note.code for note in found.warnings])

@@ -105,6 +105,7 @@ class Studies(unittest.TestCase):
                        "significant_share", "detection"],
             "cutfill": ["fill", "cut", "net", "fill_area", "cut_area", "same_area", "only_earlier_area", "only_later_area",
                         "check_net", "stable_offset", "stable_noise"],
+            "plan": ["lines", "rooms", "length"],
             "accuracy": ["n", "left_out", "mean", "median", "std", "rms", "min", "max", "accuracy95", "p95"],
         }  # fmt: skip
         for key, names in contract.items():
@@ -112,7 +113,7 @@ class Studies(unittest.TestCase):
 
     def test_nothing_else_names_a_kind_of_study(self):
         # Words that mean other things as well count where they can only mean the study.
-        common = {"accuracy", "sections", "surface", "contours", "spots", "change", "align", "floor"}
+        common = {"accuracy", "sections", "surface", "contours", "spots", "change", "align", "floor", "plan"}
         strict = "|".join(key for key in STUDIES if key not in common)
         loose = "|".join(rf"studies\.{key}\b|{key.title()}Setup|study_kind\([\"']{key}" for key in common)
         words = re.compile(rf"(?i:(?<![a-z])({strict})(?![a-z]))|{loose}")

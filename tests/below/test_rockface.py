@@ -151,16 +151,16 @@ class Plane(unittest.TestCase):
         near(gap.value("only_earlier_area"), 40, 1.5)
 
     def test_the_bound_holds(self):
-        """40 pairs with noise of 4 mm that lie before one another by chance as much as is stated."""
+        """24 pairs with noise of 4 mm that lie before one another by chance as much as is stated."""
         rng, inside, widths = np.random.default_rng(6), 0, []
-        for k in range(40):
+        for k in range(24):
             off = rng.normal(0, 0.004)
             noisy = [lambda s, t, f=f: f(s, t) + rng.normal(0, 0.004, len(s)) for f in (flat, with_hole)]
             one, other = leaning(1500, noisy[0], 2 * k), leaning(1500, lambda s, t: noisy[1](s, t) + off, 2 * k + 1)  # noqa: B023
             found, _ = asked(one, other, level_error=1.96 * 0.004)
             widths.append(found.figures["net"].u95)
             inside += abs(found.value("net") + CONE) <= widths[-1]
-        self.assertGreaterEqual(inside, 36)
+        self.assertGreaterEqual(inside, 21)
         self.assertLess(np.mean(widths), 3 * 1.96 * 0.004 * 200)
 
 
@@ -171,7 +171,7 @@ class AboutAnAxis(unittest.TestCase):
         for turn, axis, inwards in (
             (2 * np.pi, upright, False), (2 * np.pi, Drawn(), True), (2.0, upright, True), (2.4, Drawn(), False),
         ):  # fmt: skip
-            walls = [round_wall(30_000, lambda a, _h, r=r: np.full(len(a), r), seed, turn) for seed, r in ((1, 5.0), (2, 5.2))]
+            walls = [round_wall(12_000, lambda a, _h, r=r: np.full(len(a), r), seed, turn) for seed, r in ((1, 5.0), (2, 5.2))]
             found, _ = asked(*walls, frame="axis", axis=axis, turned=inwards)
             sign = -1 if inwards else 1
             near(found.value("net") / found.value("face_area"), sign * (5.2**2 - 25) / 10, 2e-3)

@@ -107,6 +107,7 @@ class Newcomer(Windowed):
         field._hide()
 
     def test_a_new_study_takes_no_tool_and_begins_at_its_top(self):
+        self.enterContext(mock.patch.object(self.session, "rest"))
         for kind in STUDIES:
             self.window.sheet.scroller.verticalScrollBar().setValue(300)
             self.window.handlers.run(f"new_study:{kind}")

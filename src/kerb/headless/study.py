@@ -47,6 +47,7 @@ from kerb.studies.fields import (
     NUMBER,
     PLACES,
     POINTS,
+    RING,
     RINGS,
     SCOPE,
     SURFACE,
@@ -399,11 +400,35 @@ class _Opened:
     def _items(self, about: Field, given: str) -> tuple[Item, ...]:
         if about.ways and self.kind.read_items is not None:
             return self.kind.read_items(Path(given))
+        if about.ways:
+            return self._lines_and_rings(about, given)
         areas, notes = areas_of(given, self.reference)
         self.notes += notes
         return tuple(
             item_from(about, found.area, found.fields, f"a{number}", found.name, "file")
             for number, found in enumerate(areas, 1)
+        )
+
+    def _lines_and_rings(self, about: Field, given: str) -> tuple[Item, ...]:
+        """Items that are lines or rings, from the lines of a file: closed ones are of the first way that is a ring."""
+        path = Path(given)
+        found = lines_of(path, self.reference, Progress()) if path.is_file() else None
+        if found is None or not isinstance(found[0].thing, LineSet):
+            raise InputError(f"{given}: holds no lines" if path.is_file() else f"{given}: no such file")
+        self.notes += found[1]
+        way = {
+            closed: next(one.id for one in about.ways if one.kind == kind)
+            for closed, kind in ((True, RING), (False, LINE))
+        }
+        return tuple(
+            Item(
+                f"a{number}",
+                line.name or f"{about.label} {number}",
+                Drawn.of(line.xyz),
+                (("way", way[line.closed]),),
+                origin="file",
+            )
+            for number, line in enumerate(found[0].thing.lines, 1)
         )
 
 

@@ -85,6 +85,12 @@ def fitted(job: Job, kind: str, setup: Setup) -> Setup:
     return setup if begin is None or holding is None else begin(setup, *job.bounds_of(holding))
 
 
+def size_of(job: Job, setup: Setup) -> int:
+    """How many points the clouds have that a setup names."""
+    named = [job.state.holding(key) for key in named_holdings(setup).values()]
+    return sum(holding.points for holding in named if holding is not None and holding.kind == CLOUD)
+
+
 def _asked_of(state: JobState, field: Field, cloud: Holding | None) -> Holding:
     """The holding that a new study is asked of: the cloud in hand, unless a surface is meant first or there is no cloud."""
     others = state.of_kind(*KINDS_OF[field.kind])

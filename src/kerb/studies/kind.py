@@ -169,7 +169,8 @@ class StudyKind:
     found at a place (3,). ``shared`` names the parts of the bound that studies of one survey have in common, which add
     plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a kind
     that may lie ``apart`` are not held against one another by the place check; of one that is not ``contoured`` a
-    report draws no lines of equal elevation under its map.
+    report draws no lines of equal elevation under its map. A new one is answered ``at_once`` where it has all it needs and its
+    clouds are not large; others wait until they are asked for.
     """
 
     id: str
@@ -208,6 +209,7 @@ class StudyKind:
     read_items: Callable[[Path], tuple[Item, ...]] | None = None
     apart: bool = False
     contoured: bool = True
+    at_once: bool = True
 
     def compute(self, setup: Any, sources: Sources, progress: Progress) -> Outcome:
         """Run it, and add what its inputs say of themselves and of one another. Raises what ``run`` raises."""

@@ -25,6 +25,7 @@ DECLARED = {
     "change": "CHANGE",
     "align": "ALIGN",
     "floor": "FLOOR",
+    "plan": "PLAN",
 }
 
 

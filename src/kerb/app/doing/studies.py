@@ -47,6 +47,8 @@ from kerb.studies.registry import STUDIES, study_kind
 from kerb.studies.scope import Scope
 from kerb.studies.taking import item_from
 
+# A new study of clouds of no more points than this together is answered at once.
+AT_ONCE = 5_000_000
 # So many areas are held against one another when they are taken.
 MOST_COMPARED = 400
 
@@ -98,8 +100,8 @@ class StudyActions(QObject):
             field = about.setup.declared()[drawn[0]]
             key = f" ({field.key})" if field.key else ""
             self.session.said.emit(f"{field.label}: draw it with Draw…{key} in the sheet, or take it from a holding.")
-        # One that has all it needs is answered at once.
-        self.session.rest()
+        if about.at_once and studies.size_of(self.session.open_job, setup) <= AT_ONCE:
+            self.session.rest()
 
     def _chosen_correction(self, offers: tuple[Correction, ...], which: str) -> Correction | None:
         """The one that is named by the first word of its title, else the one that is chosen."""

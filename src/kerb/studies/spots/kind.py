@@ -93,6 +93,7 @@ SPOTS = StudyKind(
     tables=("points",),
     describe=describe,
     begin=begin,
+    at_once=False,
     trial=trial,
     of_selection=True,
 )
