@@ -158,7 +158,9 @@ def sources_of(store, unit=METRE, **others):
     """What a study reads: a cloud, and other clouds or things by field."""
     items = {"cloud": Source("cloud", "Cloud", "/data/yard.laz", store=store)}
     for name, other in others.items():
-        if hasattr(other, "thing"):
+        if isinstance(other, Source):
+            items[name] = other
+        elif hasattr(other, "thing"):
             items[name] = Source(name, name, kind=other.kind, load=lambda other=other: other)
         elif other is not None:
             items[name] = Source(name, name, store=other)

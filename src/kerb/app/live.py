@@ -8,22 +8,50 @@ from dataclasses import dataclass
 from PySide6.QtCore import QObject, Signal
 
 from kerb.app.tasks import Latest
-from kerb.core.errors import KerbError
+from kerb.core.errors import Cancelled, KerbError
+from kerb.core.progress import Progress
 from kerb.studies.kind import Live, StudyKind
 from kerb.studies.outcome import Outcome
 from kerb.studies.setup import Setup
 from kerb.studies.sources import Sources
 
+# A kind without a quicker answer is run while settings are tried, on clouds of no more points than this together.
+RUN_LIVE = 300_000
+
 
 @dataclass(frozen=True)
 class Question:
-    """A setup to be answered: ``print`` tells which state the answer belongs to, ``inputs`` what a model is good for."""
+    """A setup to be answered: ``print`` tells which state the answer belongs to, ``inputs`` what a model is good for. A ``draft``
+    is of settings that are being tried and not yet taken."""
 
     kind: StudyKind
     setup: Setup
     sources: Sources
     inputs: tuple[object, ...]
     print: str
+    draft: bool = False
+
+
+class Overtaken(Progress):
+    """A progress that nobody watches, stopped when something newer is asked."""
+
+    def __init__(self, overtaken: Callable[[], bool]) -> None:
+        super().__init__()
+        self._overtaken = overtaken
+
+    def check(self) -> None:
+        """Raise Cancelled when something newer is asked."""
+        if self._overtaken():
+            self.stop()
+        super().check()
+
+    def within(self, _start: float, _end: float) -> Progress:
+        """The same, for nothing is reported."""
+        return self
+
+    def unseen(self) -> Progress:
+        """The same."""
+        return self
 
 
 @dataclass(frozen=True)
@@ -48,6 +76,23 @@ class Shown:
         return self.outcome is not None and not self.outcome.live
 
 
+def points_of(sources: Sources) -> int:
+    """How many points the clouds have that a study reads."""
+    return sum(item.count for item in sources.items.values() if item.store is not None)
+
+
+def _run(question: Question, overtaken: Callable[[], bool]) -> Answer | None:
+    """The whole answer of a kind that has no quicker one; None where something newer was asked meanwhile."""
+    try:
+        outcome = question.kind.run(question.setup, question.sources, Overtaken(overtaken))
+    except Cancelled:
+        return None
+    except KerbError as error:
+        return Answer(question.print, None, str(error))
+    outcome.live = True
+    return Answer(question.print, outcome)
+
+
 class LiveKeeper(QObject):
     """Live outcomes of the open study. An answer is given out only for the state that was asked about."""
 
@@ -70,8 +115,12 @@ class LiveKeeper(QObject):
 
     def ask(self, question: Question) -> None:
         """Answer a question; only the latest one asked is answered."""
-        if question.kind.live is not None and not question.setup.missing():
+        if question.setup.missing():
+            return
+        if question.kind.live is not None:
             self._worker.submit(lambda _overtaken: self._work(question))
+        elif question.draft and points_of(question.sources) <= RUN_LIVE:
+            self._worker.submit(lambda overtaken: _run(question, overtaken))
 
     def found(self, print_: str) -> Outcome | None:
         """The live outcome of a state; None where there is none for it."""

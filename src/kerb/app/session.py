@@ -487,11 +487,10 @@ class Session(QObject):
             sources = studies.sources_of(self.job, setup)
         except KerbError:
             return
-        used = named_holdings(setup)
-        marks = [
-            repr(studies.mark_of(self.job.state.holding(key), value_of(setup, name))) for name, key in used.items()
-        ]
-        self.live.ask(Question(study_kind(study.kind), setup, sources, (study.id, *marks), print_))
+        used, state = named_holdings(setup), self.job.state
+        marks = [repr(studies.mark_of(state.holding(key), value_of(setup, name))) for name, key in used.items()]
+        trial = self.draft is not None
+        self.live.ask(Question(study_kind(study.kind), setup, sources, (study.id, *marks), print_, trial))
 
     def _asked_anew(self) -> None:
         self._ask()

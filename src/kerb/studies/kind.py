@@ -156,7 +156,8 @@ class Correction:
 class StudyKind:
     """One kind of study.
 
-    ``name`` is what a new study is called; ``live`` makes ready for quick answers; ``write`` carries out ``options`` of the
+    ``name`` is what a new study is called; ``live`` makes ready for quick answers
+    (without, ``run`` answers while settings are tried, where the clouds are small); ``write`` carries out ``options`` of the
     command line that make files; ``sheet`` names a widget of its own in ``app/sheets``; ``panes`` is what the views look at
     when a study is opened; ``tables`` are those that stand in the report and ``describe`` what stands beside its headline;
     ``begin`` fits the values of a new one to the box of what it is asked of. ``trial`` gives setups that a small round mound

@@ -27,7 +27,8 @@ class Rules:
     """How the slab is told from what is on it, in the unit of the points.
 
     ``step`` is how much neighbouring cells of it may differ, ``band`` how far points of it lie from its level, ``edge`` how far
-    nodes stay off its rim and off what stands on it.
+    nodes stay off its rim and off what stands on it. Grids with one ``origin`` (easting, northing of the corner of a cell) have
+    their nodes at the same places; without, cells are counted from the south-western corner of the points.
     """
 
     spacing: float
@@ -36,6 +37,7 @@ class Rules:
     step: float = 0.01
     band: float = 0.02
     edge: float = 0.0
+    origin: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,8 @@ def slab_of(
     if len(points) < FEWEST:
         raise NotDeterminable("there are too few points for a floor")
     low, high = ends(points[:, :2])
+    if rules.origin is not None:
+        low = rules.origin + np.floor((low - rules.origin) / rules.spacing) * rules.spacing
     size = np.floor((high - low) / rules.spacing).astype(np.int64) + 1
     if size.astype(float).prod() > MOST_CELLS:
         raise InputError(

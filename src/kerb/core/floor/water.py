@@ -83,6 +83,55 @@ def draining(water: Water, z: Floats, corner: tuple[float, float], spacing: floa
     return found
 
 
+def flow_lines(
+    water: Water, z: Floats, corner: tuple[float, float], spacing: float, share: float = 0.004
+) -> list[Floats]:
+    """Ways (n, 2) that water takes where more than a share of the floor has gathered, each down to where it joins a longer one or
+    leaves."""
+    known = np.flatnonzero(np.isfinite(z).ravel())
+    gathered = _gathered(water.to, known)
+    strong = np.zeros(z.size, bool)
+    strong[known] = gathered[known] >= max(share * len(known), 10)
+    to = water.to
+    fed = np.zeros(z.size, bool)
+    onward = np.flatnonzero(strong & (to >= 0))
+    fed[to[onward]] = True
+    heads = np.flatnonzero(strong & ~fed)
+    taken = np.zeros(z.size, bool)
+    made = []
+    # The longest way comes first, so that shorter ones join it.
+    for way in sorted((_way(to, int(head)) for head in heads), key=len, reverse=True):
+        free = np.flatnonzero(taken[way])
+        way = way[: int(free[0]) + 1] if len(free) else way
+        taken[way] = True
+        if len(way) > 1:
+            row, column = np.divmod(way, z.shape[1])
+            made.append(np.column_stack([corner[0] + column * spacing, corner[1] + row * spacing]))
+    return made
+
+
+def _way(to: Ints, start: int) -> Ints:
+    way = [start]
+    while to[way[-1]] >= 0 and len(way) <= len(to):
+        way.append(int(to[way[-1]]))
+    return np.array(way)
+
+
+def _gathered(to: Ints, known: Ints) -> Ints:
+    """How many nodes drain through each, itself among them: leaves of the tree are taken off layer by layer."""
+    many = np.zeros(len(to), np.int64)
+    many[known] = 1
+    feeds = known[to[known] >= 0]
+    left = np.bincount(to[feeds], minlength=len(to))
+    layer = feeds[left[feeds] == 0]
+    while len(layer):
+        np.add.at(many, to[layer], many[layer])
+        np.subtract.at(left, to[layer], 1)
+        after = np.unique(to[layer])
+        layer = after[(left[after] == 0) & (to[after] >= 0)]
+    return many
+
+
 def _nodes(z: Floats, corner: tuple[float, float], spacing: float, places: Floats | None) -> list[tuple[int, int]]:
     """Row and column of the node of the floor nearest to each place."""
     if places is None or not len(places):

@@ -21,7 +21,7 @@ from kerb.core.progress import Progress
 from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.cloud_top import usual_spacing
 from kerb.core.units import LengthUnit
-from kerb.studies.floor.setup import FIT, LEAST, LEVEL, PLANE, FloorSetup
+from kerb.studies.floor.setup import DESIGN, FIT, LEAST, LEVEL, PLANE, FloorSetup
 from kerb.studies.sources import Sources
 
 # A tenth of a millimetre says something of a floor, a tenth of an F-number too.
@@ -106,21 +106,25 @@ def found_slab(setup: FloorSetup, points: Floats, unit: LengthUnit) -> Slab:
     rules = Rules(spacing, radius, setup.take, setup.step, setup.band, setup.edge)
     areas = setup.cloud.within
     slab = slab_of(points, rules, areas, (float(seed[0]), float(seed[1])) if seed is not None else None)
-    gone = setup.gone()
-    if gone:
-        rows, columns = np.nonzero(slab.known)
-        keep = slab.known.copy()
-        out = inside_any(gone, slab.places)
-        keep[rows[out], columns[out]] = False
-        slab = slab.only(keep)
+    if setup.gone():
+        slab = slab.only(on_grid(slab, ~inside_any(setup.gone(), slab.places)))
     if int(slab.known.sum()) < FEWEST_NODES:
         raise NotDeterminable("fewer than four nodes of the floor are left")
     return slab
 
 
-def reference_of(setup: FloorSetup, slab: Slab, unit: LengthUnit) -> tuple[Any, str]:
-    """A function from plan places (n, 2) to levels (n,), and what it is in words. Raises InputError."""
-    places, z = slab.places, slab.levels
+def on_grid(slab: Slab, keep: Mask) -> Mask:
+    """What is said of the nodes with a level (n,), as a mask of all (rows, columns)."""
+    out = np.zeros(slab.z.shape, bool)
+    out[slab.known] = keep
+    return out
+
+
+def reference_of(setup: FloorSetup, slab: Slab, sources: Sources) -> tuple[Any, str]:
+    """A function from plan places (n, 2) to levels (n,), NaN where there is none, and what it is in words. Raises InputError."""
+    places, z, unit = slab.places, slab.levels, sources.unit
+    if setup.reference == DESIGN:
+        return sources.surface("design", setup.design).at, f"the design surface {sources.source('design').name}"
     if setup.reference == LEVEL:
         typed = float(setup.reference_level or 0.0)
         return lambda xy: np.full(

@@ -9,17 +9,19 @@ from typing import Any
 
 import numpy as np
 
-from kerb.core.arrays import Floats
+from kerb.core.arrays import Bytes, Floats
 from kerb.core.errors import OutputError
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.geometry.mesh import TriangleMesh
 from kerb.core.progress import Progress
 from kerb.core.quantity import labelled, round_number
 from kerb.core.surface.contours import contours
-from kerb.core.surface.elevation import ElevationGrid
+from kerb.core.surface.elevation import Affine, ElevationGrid
 from kerb.core.surface.tin import Tin
 from kerb.core.things import SURFACE, Placed
+from kerb.draw.ramps import SIGNED, banded
 from kerb.formats.dxf_write import Text, Texts, write_dxf
+from kerb.formats.rasters import write_picture
 from kerb.formats.write_things import write_thing
 from kerb.formats.written import placed_when_complete
 from kerb.studies.drawn import Drawn
@@ -38,7 +40,7 @@ from kerb.studies.kind import (
     Option,
     StudyKind,
 )
-from kerb.studies.layers import FoundLine
+from kerb.studies.layers import FoundLabels, FoundLine
 from kerb.studies.outcome import Outcome, Table
 from kerb.studies.sources import Sources
 
@@ -65,31 +67,53 @@ ABOUT = (
 )
 RASTER, DRAWING, TABLES, SURFACES = (".tif", ".asc"), (".dxf",), (".csv",), (".xml",)
 ENDINGS = (*RASTER, *DRAWING, *TABLES, *SURFACES)
-LABELS_A_SIDE, LETTERS = 25, 0.35
+PIXELS = 2000
 
 
-def write(_setup: FloorSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
-    """Write the deviations as a grid or a table, a drawing with contours, labels and outline, or the floor as a surface.
+def write(setup: FloorSetup, outcome: Outcome, sources: Sources, paths: dict[str, Any]) -> list[tuple[str, str]]:
+    """Write the deviations as a grid or a table, a drawing with contours, labels and plan, the floor as a surface, or the map as
+    a picture to scale.
 
     Raises OutputError.
     """
+    reference, mesh = sources.store("cloud").reference, outcome.mesh("map")
+    spacing = outcome.value("spacing") or 1.0
+    notes: list[tuple[str, str]] = []
+    if mesh is None or mesh.values is None:
+        raise OutputError("there is no map to write")
+    if paths.get("picture"):
+        grid = _grid(mesh.vertices, mesh.values, spacing)
+        image, affine = coloured(grid, mesh.bands, PIXELS)
+        write_picture(Path(paths["picture"]), image, affine, reference)
+    if not paths.get("out"):
+        return notes
     path = Path(paths["out"])
-    ending, reference = path.suffix.lower(), sources.store("cloud").reference
-    mesh = outcome.mesh("map")
-    if ending not in ENDINGS or mesh is None:
+    ending = path.suffix.lower()
+    if ending not in ENDINGS:
         raise OutputError(f"{path}: a floor is written as {', '.join(ENDINGS)}")
     if ending in TABLES:
         _write_rows(outcome.tables["points"], path)
-        return []
+        return notes
     if ending in SURFACES:
         item = Placed(SURFACE, TriangleMesh(mesh.vertices, mesh.triangles), reference)
         return write_thing(item, path, Progress())
-    assert mesh.values is not None
-    spacing = outcome.value("spacing") or 1.0
     if ending in RASTER:
         return write_thing(Placed(SURFACE, _grid(mesh.vertices, mesh.values, spacing), reference), path, Progress())
-    return write_dxf(path, reference.unit, None, _lines(outcome, mesh.vertices, mesh.values, mesh.triangles, spacing), None,
-                     _labels(mesh.vertices, mesh.values, spacing, reference.unit.metres))  # fmt: skip
+    lines = _lines(outcome, mesh.vertices, mesh.values, mesh.triangles, spacing)
+    return write_dxf(path, reference.unit, None, lines, None, _labels(setup, outcome, reference.unit.metres))
+
+
+def coloured(grid: ElevationGrid, bands: tuple[float, ...], pixels: int) -> tuple[Bytes, Affine]:
+    """A grid as a picture (height, width, 4) in the colours of its bands, transparent where it has no value, with some so many
+    pixels along its longer side; and where it lies."""
+    known = np.isfinite(grid.z)
+    image = np.zeros((*grid.z.shape, 4), np.uint8)
+    image[..., :3] = 255
+    image[known, :3] = banded(np.asarray(grid.z[known], float), bands, SIGNED)
+    image[known, 3] = 255
+    times = max(1, round(pixels / max(grid.z.shape)))
+    a, b, c, d, e, f = grid.affine
+    return np.repeat(np.repeat(image, times, axis=0), times, axis=1), (a / times, b / times, c, d / times, e / times, f)
 
 
 def _write_rows(table: Table, path: Path) -> None:
@@ -117,6 +141,11 @@ def _lines(outcome: Outcome, vertices: Floats, values: Floats, triangles: Any, s
         for name, layer in outcome.layers.items()
         if isinstance(layer, FoundLine) and name.startswith("line ")
     ]
+    made += [
+        Line(layer.xyz * [1, 1, 0], layer.closed, name, layer.title.lower())
+        for name, layer in outcome.layers.items()
+        if isinstance(layer, FoundLine) and name.startswith(("plan ", "flow "))
+    ]
     span = float(np.ptp(values))
     if span > 0 and len(triangles):
         step = round_number(max(float(outcome.settings["tolerance"]), span / 40))
@@ -127,18 +156,20 @@ def _lines(outcome: Outcome, vertices: Floats, values: Floats, triangles: Any, s
     return LineSet(tuple(made))
 
 
-def _labels(vertices: Floats, values: Floats, spacing: float, metres: float) -> Texts:
-    """Deviations beside some nodes, in millimetres of the job's metre, or with four decimals of a foot."""
-    extent = np.ptp(vertices[:, :2], axis=0)
-    every = max(1, round(float(extent.max()) / spacing / LABELS_A_SIDE))
-    place = np.round((vertices[:, :2] - vertices[:, :2].min(axis=0)) / spacing).astype(int)
-    some = np.flatnonzero((place % every == 0).all(axis=1))
-    digits = 4
+def _labels(setup: FloorSetup, outcome: Outcome, metres: float) -> Texts:
+    """What is written beside nodes, in the unit of the job with four decimals."""
+    layer = outcome.layers.get("labels")
+    if not isinstance(layer, FoundLabels) or len(layer.xyz) < 1:
+        return Texts()
+    sign = "+" if layer.signed else ""
     more = tuple(
-        Text((float(x), float(y), 0.0), f"{d + 0.0:+.{digits}f}", layer="deviations")
-        for (x, y, _), d in zip(vertices[some], values[some], strict=True)
+        Text((float(x), float(y), 0.0), f"{value + 0.0:{sign}.4f}", layer=layer.title.lower())
+        for (x, y, _), value in zip(layer.xyz, layer.values, strict=True)
+        if value is not None
     )
-    return Texts(more, LETTERS * every * spacing / 2 if every * spacing > 0 else 0.05 / metres)
+    steps = np.diff(np.unique(np.round(layer.xyz[:, 0], 6)))
+    usual = float(steps.min()) / 6 if len(steps) else 0.05 / metres
+    return Texts(more, setup.letters or usual)
 
 
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
@@ -172,13 +203,14 @@ FLOOR = StudyKind(
             "surface (.xml)",
             endings=ENDINGS,
         ),
+        Option("picture", "the map as a picture to scale: .tif, .png, .jpg", endings=(".png", ".jpg", ".tif")),
     ),
     write=write,
     help_page="floor.md",
     example="kerb floor slab.laz --tolerance 0.005 --straightedge 2 --report floor.pdf",
     key="Ctrl+Alt+F",
     panes=("plan",),
-    tables=("lines", "bays", "areas", "evenness", "traffic", "ponds", "outlets"),
+    tables=("lines", "dates", "bays", "areas", "evenness", "traffic", "ponds", "outlets"),
     describe=describe,
     follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),
     trial=trial,

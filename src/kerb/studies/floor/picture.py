@@ -7,18 +7,23 @@ import numpy as np
 from kerb.core.arrays import Floats, Ints32
 from kerb.core.floor import flatness as f
 from kerb.core.floor.slab import Slab
+from kerb.core.floor.water import flow_lines
 from kerb.core.quantity import labelled
 from kerb.studies.floor.found import Found
+from kerb.studies.floor.setup import ELEVATION, NONE
 from kerb.studies.layers import FoundLabels, FoundLine, FoundMesh, FoundPoints, Profile, histogram
 from kerb.studies.outcome import Outcome
+from kerb.studies.sources import Sources
 
 MOST_PROFILES, MOST_LABELLED, MOST_WET = 6, 12, 20_000
+LABELS_A_SIDE = 25
 
 
-def draw(outcome: Outcome, found: Found) -> None:
+def draw(outcome: Outcome, found: Found, sources: Sources) -> None:
     """Put the layers and charts of a floor into its outcome."""
-    slab, lines, gaps, water, unit = found.slab, found.lines, found.gaps, found.water, found.unit
-    vertices, triangles = _mesh(slab)
+    setup, slab, lines, gaps = found.setup, found.slab, found.lines, found.gaps
+    water, unit = found.water, found.unit
+    vertices, triangles = mesh_of(slab)
     above, below = found.limits
     reach = 3 * max(above, below)
     outcome.layers["map"] = FoundMesh(
@@ -48,6 +53,12 @@ def draw(outcome: Outcome, found: Found) -> None:
         row, column = gaps.worst.tolist()
         at = [slab.corner[0] + column * slab.spacing, slab.corner[1] + row * slab.spacing, float(slab.z[row, column])]
         outcome.layers["gap"] = FoundPoints(np.array([at]), "gap", "Largest gap under the straightedge")
+    _labels(outcome, found)
+    if setup.plan:
+        for number, drawn in enumerate(sources.lines("plan").lines):
+            outcome.layers[f"plan {number}"] = FoundLine(_on_top(drawn.xyz[:, :2], top), "base", "Plan", drawn.closed)
+    for number, places in enumerate(flow_lines(water, slab.z, slab.corner, slab.spacing)):
+        outcome.layers[f"flow {number}"] = FoundLine(_on_top(places, top), "base", "Flow lines", shown=False)
     wet = water.depth > found.setup.puddle
     if wet.any():
         rows_, columns_ = np.nonzero(wet)
@@ -67,7 +78,7 @@ def draw(outcome: Outcome, found: Found) -> None:
         )
 
 
-def _mesh(slab: Slab) -> tuple[Floats, Ints32]:
+def mesh_of(slab: Slab) -> tuple[Floats, Ints32]:
     """Vertices of the nodes, and triangles between each four known neighbours."""
     number = np.full(slab.z.shape, -1, np.int64)
     number[slab.known] = np.arange(int(slab.known.sum()))
@@ -76,3 +87,32 @@ def _mesh(slab: Slab) -> tuple[Floats, Ints32]:
     triangles = np.concatenate([np.column_stack([a, b, c])[whole], np.column_stack([a, c, d])[whole]]).astype(np.int32)
     vertices = np.column_stack([slab.places, slab.levels])
     return vertices, triangles
+
+
+def _on_top(xy: Floats, top: float) -> Floats:
+    return np.column_stack([xy, np.full(len(xy), top)])
+
+
+def label_step(found: Found) -> int:
+    """So many nodes lie between labels."""
+    slab, wanted = found.slab, found.setup.label_every
+    if wanted is None:
+        wanted = float(np.ptp(slab.places, axis=0).max()) / LABELS_A_SIDE
+    return max(1, round(wanted / slab.spacing))
+
+
+def _labels(outcome: Outcome, found: Found) -> None:
+    """Deviations or levels at every so many nodes."""
+    setup, slab = found.setup, found.slab
+    if setup.labels == NONE:
+        return
+    every = label_step(found)
+    rows, columns = np.nonzero(slab.known)
+    some = (rows % every == 0) & (columns % every == 0)
+    level = setup.labels == ELEVATION
+    values, title = (slab.levels if level else found.d)[some], "Levels" if level else "Deviations"
+    outcome.layers["labels"] = FoundLabels(
+        np.column_stack([slab.places[some], slab.levels[some]]), ("",) * int(some.sum()), title=title,
+        values=tuple(values.tolist()), bounds=(None,) * int(some.sum()), unit=found.unit.code, bare=True, signed=not level,
+        resolution=found.fine, shown=False,
+    )  # fmt: skip

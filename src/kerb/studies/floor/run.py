@@ -6,15 +6,18 @@ from dataclasses import replace
 
 import numpy as np
 
+from kerb.core.errors import NotDeterminable
 from kerb.core.floor.evenness import straightedge
 from kerb.core.floor.water import water_on
 from kerb.core.progress import Progress
+from kerb.core.quantity import quantity
+from kerb.studies.floor.dates import put_dates
 from kerb.studies.floor.figures import figures, put_notes, put_tables
-from kerb.studies.floor.found import Found, found_slab, read_lines, reference_of
+from kerb.studies.floor.found import FEWEST_NODES, Found, found_slab, on_grid, read_lines, reference_of
 from kerb.studies.floor.picture import draw
-from kerb.studies.floor.setup import FloorSetup
+from kerb.studies.floor.setup import DESIGN, FloorSetup
 from kerb.studies.floor.traffic import put_paths, read_paths
-from kerb.studies.outcome import Outcome
+from kerb.studies.outcome import Note, Outcome
 from kerb.studies.sources import Sources
 
 STUDY = "floor"
@@ -27,7 +30,12 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
     points = replace(setup.cloud, within=()).of(store).points(progress.within(0.0, 0.15))
     slab = found_slab(setup, points, unit)
     progress.step(0.4, "Holding it against the reference")
-    level, words = reference_of(setup, slab, unit)
+    level, words = reference_of(setup, slab, sources)
+    beside = int(np.count_nonzero(~np.isfinite(level(slab.places))))
+    if beside:
+        slab = slab.only(on_grid(slab, np.isfinite(level(slab.places))))
+    if int(slab.known.sum()) < FEWEST_NODES:
+        raise NotDeterminable("the design surface does not lie under the floor")
     away = np.full(slab.z.shape, np.nan)
     away[slab.known] = slab.levels - level(slab.places)
     lines = read_lines(setup, sources, slab, progress)
@@ -41,9 +49,17 @@ def run(setup: FloorSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.inputs += [sources.input("lines", "sample lines")] if setup.lines else []
     outcome.inputs += [sources.input("outlets", "outlets")] if setup.outlets else []
     outcome.inputs += [sources.input("traffic", "truck paths")] if setup.traffic else []
+    outcome.inputs += [sources.input("design", "design surface")] if setup.reference == DESIGN else []
+    outcome.inputs += [sources.input("plan", "plan")] if setup.plan else []
     put_tables(outcome, found, sources)
     put_notes(outcome, found)
-    draw(outcome, found)
+    if beside:
+        area = quantity(beside * slab.cell_area, unit.area_code())
+        outcome.warnings.append(
+            Note("beside-design", f"{area} of the floor have no design surface under them and do not count")
+        )
+    draw(outcome, found, sources)
+    put_dates(outcome, found, sources, level, progress.within(0.8, 1.0))
     put_paths(outcome, setup, unit, rides)
     outcome.method = _method(found, words)
     return outcome

@@ -11,23 +11,27 @@ from kerb.core.geometry.area import Area
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import (
     AGAINST,
+    CLOUDS,
     LINES,
     PLACES,
     POINTS,
+    WHERE,
     choice,
     drawn,
     holding,
+    many,
     number,
     rings,
     scope,
+    surface,
     switch,
     text,
 )
 from kerb.studies.scope import Scope
 from kerb.studies.setup import Setup
 
-MEAN, LEVEL, PLANE, FIT, LEAST = "mean", "level", "plane", "fit", "least"
-NONE = "none"
+MEAN, LEVEL, PLANE, FIT, LEAST, DESIGN = "mean", "level", "plane", "fit", "least", "surface"
+NONE, DEVIATION, ELEVATION = "none", "deviation", "level"
 PLACE_NEEDED = "Pick the place where the plane has its level."
 
 
@@ -51,7 +55,7 @@ class FloorSetup(Setup):
     reference: str = choice(
         "Against", "What the floor is held against",
         ((MEAN, "Its own mean level"), (LEVEL, "A level"), (PLANE, "A plane with falls"), (FIT, "The plane that fits best"),
-         (LEAST, "The level that needs least grinding and filling")),
+         (LEAST, "The level that needs least grinding and filling"), (DESIGN, "A design surface")),
         section=AGAINST,
     )  # fmt: skip
     reference_level: float | None = number(
@@ -65,6 +69,10 @@ class FloorSetup(Setup):
     falls_at: Drawn = drawn(
         PLACES, "Place of the level", "Where the plane with falls has its level", section=AGAINST, when=("reference", (PLANE,)),
         flag="falls-at",
+    )  # fmt: skip
+    design: Scope = surface(
+        "Design surface", "Surface, grid or model that the floor should be", when=("reference", (DESIGN,)),
+        needed="Choose the design surface.",
     )  # fmt: skip
     tolerance: float = number("Tolerance", "How far the floor may lie above", default=0.005, above=0.0)
     tolerance_below: float | None = number(
@@ -113,6 +121,32 @@ class FloorSetup(Setup):
     outlets: str = holding(
         POINTS, "Outlets", "Gullies and doors by which water leaves; without any, it leaves over the rim anywhere"
     )
+    later: tuple[Scope, ...] = many(
+        CLOUDS, "Further dates", "Scans of the same floor at other dates, such as after grinding or under load: held against the "
+        "same reference and read along the same lines", WHERE, rare=True,
+    )  # fmt: skip
+    plan: str = holding(
+        LINES,
+        "Plan",
+        "Lines that are drawn with the map and into its drawing: walls, joints, gridlines",
+        rare=True,
+        flag="plan",
+    )
+    labels: str = choice(
+        "Labels", "What is written at nodes of the map and in the drawing",
+        ((DEVIATION, "Deviations"), (ELEVATION, "Levels"), (NONE, "None")), rare=True,
+    )  # fmt: skip
+    label_every: float | None = number(
+        "Between labels",
+        "Distance between labelled nodes",
+        automatic="some 25 along the longer side",
+        above=0.0,
+        rare=True,
+    )
+    letters: float | None = number(
+        "Letter height", "Height of letters in the drawing", automatic="a sixth of the distance between labels", above=0.0,
+        rare=True,
+    )  # fmt: skip
     puddle: float = number("Least depth", "Water less deep is no pond", default=0.001, above=0.0, rare=True)
     step: float = number(
         "Step",
