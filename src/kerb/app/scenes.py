@@ -22,6 +22,7 @@ from kerb.draw.scene import ASPECT, NO_PART, SLOPE, CloudLayer, MeshLayer, Scene
 from kerb.job.job import Change
 from kerb.job.state import Holding
 from kerb.studies.outcome import Attribute
+from kerb.studies.roles import ACCENT, BASE, EDGE, INK, SHEET, on_screen
 from kerb.studies.scope import usable_classes, without_noise
 from kerb.studies.showing import How, put
 
@@ -137,12 +138,9 @@ def build(session: Session, theme: Theme, wanted: set[str], drawn: frozenset[str
 
 def palette(theme: Theme) -> dict[str, tuple[int, int, int]]:
     """The colour of each role of a layer."""
-    return {
-        "edge": _rgb(theme.edge), "base": _rgb(theme.base), "top": (214, 178, 112), "gap": theme.ink_rgb,
-        "unseen": _rgb(theme.sheet),
-        "mark": _rgb(theme.accent), "label": theme.ink_rgb, "dimension": theme.ink_rgb, "fill": (169, 98, 10),
-        "cut": (47, 59, 134),
-    }  # fmt: skip
+    return on_screen({
+        INK: theme.ink_rgb, SHEET: _rgb(theme.sheet), ACCENT: _rgb(theme.accent), EDGE: _rgb(theme.edge), BASE: _rgb(theme.base),
+    })  # fmt: skip
 
 
 def surface_by(style: Style) -> str:

@@ -180,20 +180,28 @@ def rounded(value: float) -> float:
 
 def round_number(value: float) -> float:
     """The nearest number that people would choose: 1, 1.2, 1.5, 2, 2.5, 3, 4, 5, 6 or 8, times a power of ten."""
-    if value <= 0 or not math.isfinite(value):
-        return value
-    power = 10.0 ** math.floor(math.log10(value))
-    nearest = min(ROUND, key=lambda step: abs(math.log(value / power / step)))
-    return float(f"{nearest * power:.2g}")
+    return stepped(value, ROUND)
 
 
 def one_two_five(value: float) -> float:
     """The number of the series 1, 2, 5, 10 … that is nearest to a value above zero, as steps of maps and contours are."""
+    return stepped(value, (1.0, 2.0, 5.0, 10.0))
+
+
+def round_step(span: float, parts: int) -> float:
+    """A step of the series 1, 2, 2.5, 5, 10 … that cuts a span into about so many parts, and no more."""
+    return stepped(span / max(parts, 1), (1.0, 2.0, 2.5, 5.0, 10.0), up=True) if span > 0 else 1.0
+
+
+def stepped(value: float, series: tuple[float, ...], up: bool = False) -> float:
+    """The number of a series, times a power of ten, that is nearest to a value above zero by its ratio, or the next one ``up`` (a
+    thousandth is let pass)."""
     if value <= 0 or not math.isfinite(value):
         return value
     power = 10.0 ** math.floor(math.log10(value))
-    nearest = min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step)))
-    return float(f"{nearest * power:.2g}")
+    if up:
+        return float(f"{next(step for step in series if step * power >= value * 0.999) * power:.2g}")
+    return float(f"{min(series, key=lambda step: abs(math.log(value / power / step))) * power:.2g}")
 
 
 def finer(decimals: int, resolution: float) -> int:

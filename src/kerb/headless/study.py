@@ -454,9 +454,9 @@ def text(outcome: Outcome) -> str:
 def _help(about: Setting, default: float | None) -> str:
     # Defaults are in metres; in a job in feet about as much, made round.
     mark = {"length": " m", "area": " m²"}.get(about.unit, "") if default else ""
-    unit = {"length": "job unit", "area": "square of the job unit", "density": "see --density-unit"}.get(
-        about.unit, about.unit
-    )
+    unit = {"length": "job unit", "area": "square of the job unit"}.get(about.unit, about.unit)
+    if isinstance(about, Field) and about.unit_by:
+        unit = f"see --{about.unit_by.replace('_', '-')}"
     shown = (about.automatic or "none") if default is None else f"{default:g}{mark}"
     return _safe(f"{about.help}{f', in {unit}' if unit else ''} (default: {shown})")
 

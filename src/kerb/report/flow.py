@@ -17,11 +17,11 @@ from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Paragraph
 
 from kerb.core.arrays import Floats
-from kerb.core.quantity import decimals_of, number, symbol, telling_apart
+from kerb.core.quantity import decimals_of, number, round_step, symbol, telling_apart
 from kerb.draw.ramps import banded, table_between
 from kerb.draw.scene import value_map
 from kerb.draw.strokes import strokes
-from kerb.report.plan import PlanPicture, round_step
+from kerb.report.plan import PlanPicture
 from kerb.studies.layers import Plot, Profile, between, bins_of, normal_curve
 from kerb.studies.profiles import ends_of
 

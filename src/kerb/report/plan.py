@@ -11,13 +11,14 @@ import numpy as np
 
 from kerb.core.arrays import Bytes, Floats
 from kerb.core.cloud.store import CloudStore
-from kerb.core.quantity import Decimals
+from kerb.core.quantity import Decimals, round_step
 from kerb.draw.camera import Camera, fitted
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture, render
 from kerb.draw.scene import CloudLayer, MeshLayer, Scene, Style, value_map
 from kerb.studies.outcome import Outcome
 from kerb.studies.registry import study_kind
+from kerb.studies.roles import PAPER
 from kerb.studies.scope import without_noise
 from kerb.studies.showing import How, bounds_of, put
 
@@ -27,12 +28,7 @@ LABELS_APART = 150.0
 LEGEND, BESIDE = 0.17, 0.04
 # So far beyond the cloud, as a share of its size, things belong to the picture.
 NEAR = 0.05
-STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
-PALETTE = {
-    "edge": (181, 71, 42), "base": (124, 143, 166), "top": (214, 178, 112), "gap": (60, 60, 60), "unseen": (255, 255, 255),
-    "mark": (29, 77, 87),
-    "label": (35, 40, 42), "dimension": (35, 40, 42), "fill": (169, 98, 10), "cut": (47, 59, 134),
-}  # fmt: skip
+FROM_ABOVE = (0.0, 90.0)
 
 
 @dataclass(frozen=True)
@@ -63,15 +59,6 @@ class PlanPicture:
     def to_pixels(self, places: Floats) -> Floats:
         """Pixel positions (n, 2) of job places (n, 3)."""
         return self.camera.project(places, self.size)[:, :2]
-
-
-def round_step(span: float, parts: int) -> float:
-    """A round interval that cuts ``span`` into about ``parts``."""
-    raw = span / max(parts, 1)
-    if raw <= 0:
-        return 1.0
-    power = 10.0 ** np.floor(np.log10(raw))
-    return float(next(step * power for step in STEPS if step * power >= raw * 0.999))
 
 
 def _framed(low: Floats, high: Floats, way: tuple[float, float], size: tuple[int, int]) -> Camera:
@@ -116,7 +103,7 @@ def plan_of(
     if ends is None:
         return None
     low, high = _within(ends, store)
-    camera = _framed(low, high, outcome.settings.get("seen_from", (0.0, 90.0)), size)
+    camera = _framed(low, high, outcome.seen_from or FROM_ABOVE, size)
     # Lines of equal elevation belong to what is seen from above.
     lines = high[2] > low[2] and camera.tilt == 90.0 and study_kind(outcome.study).contoured
     interval = round_step(float(high[2] - low[2]), 12) if lines else 0.0
@@ -127,12 +114,12 @@ def plan_of(
     def drawn(style: Style) -> Picture:
         clouds = [CloudLayer(store, style, without_noise())] if store is not None else []
         scene = Scene(clouds, background=(255, 255, 255), ink=(20, 22, 24))
-        ground = outcome.mesh("surface") if store is None else None
+        ground = outcome.ground if store is None else None
         if ground is not None and not ground.shown:
             # Without a cloud the surface itself is what lies under what was found.
-            faces = ground.vertices, ground.triangles, PALETTE["top"]
+            faces = ground.vertices, ground.triangles, PAPER["top"]
             scene.meshes.append(MeshLayer(*faces, ramp=style.ramp, limits=(bottom, top), contour=style.contour))
-        put(scene, outcome, PALETTE, set(), how=How(decimals or Decimals(), look or {}))
+        put(scene, outcome, PAPER, set(), how=How(decimals or Decimals(), look or {}))
         return render(scene, camera, size)
 
     picture = drawn(style)

@@ -58,7 +58,7 @@ def _words(about: Field, value: Any, used: Any, what: tuple[Outcome, Setup], dec
             return ""
         # What was typed is given as it was; what followed from the data does not need all its digits.
         digits, automatic = (f"{shown:.4g}", "(automatic)") if value is None else (f"{shown:.10g}", "")
-        mark = _mark(about, outcome.unit, getattr(setup, "density_unit", "t/m3"))
+        mark = _mark(about, outcome.unit, setup.unit_of(about))
         return " ".join(part for part in (digits.replace("-", MINUS), mark, automatic) if part)
     return str(value)
 

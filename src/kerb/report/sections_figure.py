@@ -10,10 +10,9 @@ from reportlab.lib.units import mm
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Flowable, Spacer
 
-from kerb.core.quantity import decimals_of, number, symbol
+from kerb.core.quantity import decimals_of, number, round_step, symbol
 from kerb.core.units import length_unit
 from kerb.report.flow import EDGE, HAIR, INK, MEDIUM, QUIET, REGULAR, SMALL, TITLE, exaggerated
-from kerb.report.plan import round_step
 from kerb.studies.layers import Sections
 
 # One to so many: scales of drawings.

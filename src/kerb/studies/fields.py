@@ -48,6 +48,7 @@ class Field(Setting):
     the later (1) or the earlier one (-1) of it and the main one, so that a new study has them in order. Drawing ``further``
     places adds to those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where
     there is none. Of a cloud that is classified, ``ground`` ones are proposed with the ground classes only.
+    ``unit_by`` names the choice that says a number's unit; ``in_feet`` is what a choice begins with in jobs of feet.
     """
 
     kind: str = TEXT
@@ -73,6 +74,8 @@ class Field(Setting):
     finished: bool = False
     ground: bool = False
     ways: tuple[Way, ...] = ()
+    unit_by: str = ""
+    in_feet: str = ""
 
     def drawn_as(self, way: str = "") -> str:
         """What is drawn for the field, or for an item of one of its ways: a kind of fields."""

@@ -47,7 +47,8 @@ class FoundLine:
 @dataclass(frozen=True)
 class FoundMesh:
     """A surface: vertices (n, 3) in job coordinates, triangles (m, 3); ``values`` (n,) colour it where there are any, between
-    ``limits`` and in ``bands`` where the study says so: else evenly about nought, as far as 98 in 100 of them reach."""
+    ``limits`` and in ``bands`` where the study says so: else evenly about nought, as far as 98 in 100 of them reach.
+    One that is ``ground`` is a surface of its own, as a study makes it."""
 
     vertices: Floats
     triangles: Ints32
@@ -59,6 +60,7 @@ class FoundMesh:
     shown: bool = True
     limits: tuple[float, float] | None = None
     bands: tuple[float, ...] = ()
+    ground: bool = False
 
 
 def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str) -> FoundMesh:

@@ -118,6 +118,7 @@ class Outcome:
     """Named figures, tables, drawable layers and warnings of one run of a study.
 
     ``verdict`` says in a few words why the headline figure cannot be trusted; it is empty where nothing speaks against it.
+    ``seen_from`` is the heading and tilt, in degrees, of one who looks at what was found; without, it is seen from above.
     """
 
     study: str
@@ -136,6 +137,7 @@ class Outcome:
     items: dict[str, Outcome] = field(default_factory=dict)
     live: bool = False
     verdict: str = ""
+    seen_from: tuple[float, float] | None = None
 
     @property
     def profiles(self) -> list[Profile]:
@@ -151,8 +153,13 @@ class Outcome:
         """The surface that goes into the job, else the mesh ``surface`` by itself; None where there is neither."""
         if self.makes:
             return self.makes[0].item
-        mesh = self.mesh("surface")
+        mesh = self.ground
         return Placed(SURFACE, TriangleMesh(mesh.vertices, mesh.triangles), reference) if mesh is not None else None
+
+    @property
+    def ground(self) -> FoundMesh | None:
+        """The mesh that is a surface of its own and not a map over one; None where there is none."""
+        return next((layer for layer in self.layers.values() if isinstance(layer, FoundMesh) and layer.ground), None)
 
     def line(self, name: str) -> FoundLine | None:
         """A layer that is a line; None where there is none of that name."""
@@ -189,6 +196,7 @@ class Outcome:
         """A small plain head and the arrays beside it, from which :meth:`of_head` makes an equal outcome."""
         arrays: dict[str, Any] = {}
         data = self.to_json() | {"tables": {}, "keys": [item.key for item in self.inputs]}
+        data["seen_from"] = list(self.seen_from) if self.seen_from is not None else None
         for number, (name, table) in enumerate(self.tables.items()):
             data["tables"][name] = _table_head(table, f"table.{number}", arrays)
         data["layers"] = [
@@ -223,6 +231,7 @@ class Outcome:
             warnings=[Note(note["code"], note["text"]) for note in data["warnings"]],
             method=data.get("method", ""),
             verdict=data.get("verdict", ""),
+            seen_from=_two(data.get("seen_from")),
             layers={name: put_together(layer, arrays) for name, layer in data["layers"]},
             charts=[put_together(chart, arrays) for chart in data["charts"]],
             attributes={
@@ -234,6 +243,10 @@ class Outcome:
                 for number, (name, item) in enumerate(data.get("items", ()))
             },
         )  # fmt: skip
+
+
+def _two(value: Any) -> tuple[float, float] | None:
+    return (float(value[0]), float(value[1])) if value is not None else None
 
 
 def fingerprint(*parts: Any) -> str:

@@ -10,7 +10,7 @@ import numpy as np
 from kerb.core.errors import InputError
 from kerb.core.geometry import polygon
 from kerb.core.quantity import round_number
-from kerb.core.setting import described
+from kerb.core.setting import Setting, described
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT, LengthUnit, convert
 from kerb.studies.fields import CHOICE, CODECS, DRAWN, LINE, MANY, NUMBER, RING, RINGS, SCOPE, SURFACE, Field
 
@@ -43,9 +43,9 @@ class Setup:
             power = {"length": 1, "area": 2}.get(about.unit, 0) if about.kind == NUMBER else 0
             if power and found[name] and unit != METRE:
                 found[name] = round_number(convert(found[name], METRE, unit, power=power))
-        if "density_unit" in found and unit in (FOOT, US_SURVEY_FOOT):
+        if unit in (FOOT, US_SURVEY_FOOT):
             # Who counts in feet weighs in short tons to the cubic yard.
-            found["density_unit"] = "ton/yd3"
+            found |= {name: about.in_feet for name, about in cls.declared().items() if about.in_feet}
         return found
 
     @classmethod
@@ -57,6 +57,11 @@ class Setup:
     def main(cls) -> str:
         """The field of what the question is asked of: the first cloud, or thing with elevations, that it declares."""
         return next((n for n, about in cls.declared().items() if about.kind in (SCOPE, SURFACE)), "")
+
+    def unit_of(self, about: Setting) -> str:
+        """What a number is in, by the choice that says it; its own unit where none does."""
+        by = about.unit_by if isinstance(about, Field) else ""
+        return str(getattr(self, by)) if by else about.unit
 
     def counts(self, name: str) -> bool:
         """Whether a field has a meaning with what the others say."""

@@ -14,10 +14,9 @@ from kerb.draw.ramps import SIGNED, table
 from kerb.draw.scene import Colour, LineLayer, MarkLayer, MeshLayer, Scene
 from kerb.studies.layers import FoundDimensions, FoundLabels, FoundLine, FoundMesh, FoundPoints, Layer
 from kerb.studies.outcome import Outcome
+from kerb.studies.roles import ROLES
 
-# Opacity in front of the points and behind them.
 GAPS = (2.0, 3.0)
-SEEN = {"base": (0.85, 0.35), "gap": (0.75, 0.75), "map": (0.95, 0.85)}
 
 
 def toggles(outcome: Outcome | None) -> list[tuple[str, str]]:
@@ -66,7 +65,7 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
     colour = palette.get(layer.role, palette["mark"])
     if isinstance(layer, FoundMesh):
         if len(layer.triangles):
-            front, behind = SEEN.get(layer.role, (1.0, 0.0))
+            front, behind = ROLES.get(layer.role, ROLES["mark"]).seen
             ramp = str(look.get("ramp", SIGNED)) if layer.values is not None else ""
             own = {"low": layer.limits[0], "high": layer.limits[1]} if layer.limits else {}
             look = {**own, "bands": layer.bands, **{key: value for key, value in look.items() if value is not None}}

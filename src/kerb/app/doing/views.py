@@ -220,7 +220,7 @@ class ViewActions(QObject):
             ends = whole.min(axis=0), whole.max(axis=0)
         low, high = ends
         room = 0.25 * float((high - low)[:2].max())
-        facing = outcome.settings.get("seen_from") if outcome is not None else None
+        facing = outcome.seen_from if outcome is not None else None
         if facing is not None and self.view.mode == ORBIT:
             eye = replace(self.view.camera, heading=facing[0], tilt=facing[1], perspective=False)
             self.view.set_camera(eye, moving=False)

@@ -323,7 +323,8 @@ class RingsEditor(Editor):
         taken = sum(item.taken for item in items)
         said = f"{taken} of {len(items)}" if items else "none yet"
         self.words.setText(f"{self.about.label}: {said}")
-        self.table.show_items(items, unit_words(self.session, replace(self.about, unit="density"), setup))
+        weighed = replace(self.about, unit="density")
+        self.table.show_items(items, unit_words(self.session, weighed, setup) if self.about.unit_by else "")
 
 
 def editor_of(session: Session, name: str, about: Field, default: object, run: Callable[[str], None]) -> Editor:
@@ -349,7 +350,7 @@ def unit_words(session: Session, about: Field, setup: Setup) -> str:
     if about.unit in ("area", "volume"):
         return symbol(f"{session.unit}{2 if about.unit == 'area' else 3}")
     if about.unit == "density":
-        return density_unit(getattr(setup, "density_unit", "t/m3")).symbol
+        return density_unit(setup.unit_of(about)).symbol
     return symbol(about.unit)
 
 

@@ -13,11 +13,10 @@ from kerb.app.theme import Theme, font
 from kerb.app.views.strip import ALL
 from kerb.app.views.view import ORBIT, PLAN, SECTION, View
 from kerb.core.arrays import Floats
-from kerb.core.quantity import decimals_of, number, symbol
+from kerb.core.quantity import decimals_of, number, round_step, symbol
 from kerb.core.section.placed import DOWN
 from kerb.draw.contour_labels import contour_labels
 from kerb.draw.picture import Picture
-from kerb.report.plan import round_step
 
 GRID_PIXELS = 220
 BAR_PIXELS = 120

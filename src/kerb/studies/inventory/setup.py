@@ -29,6 +29,7 @@ class InventorySetup(HeapSetup):
         stretches=STRETCHES,
         key="T",
         flag="toes",
+        unit_by="density_unit",
     )
     least_height: float = number(
         "Least height", "What stands lower above the ground is not proposed as a heap", default=0.8, low=0.0, rare=True
@@ -46,6 +47,7 @@ class InventorySetup(HeapSetup):
         stretches=STRETCHES,
         hidden=True,
         flag="earlier_toes",
+        unit_by="density_unit",
     )
 
     def taken(self) -> list[Item]:

@@ -73,7 +73,9 @@ def run(setup: MendSetup, sources: Sources, progress: Progress) -> Outcome:
     if left:
         outcome.warnings.append(Note("steps-off", f"left out: {', '.join(left)}"))
     if len(tin.triangles) <= MOST_DRAWN or not setup.keep:
-        outcome.layers["surface"] = FoundMesh(tin.points, tin.triangles, "top", "Mended surface", shown=False)
+        outcome.layers["surface"] = FoundMesh(
+            tin.points, tin.triangles, "top", "Mended surface", shown=False, ground=True
+        )
     outcome.layers |= mended_parts(m)
     outcome.layers |= drawn_steps(steps, m)
     outcome.method = (

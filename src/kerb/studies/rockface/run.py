@@ -74,7 +74,8 @@ def run(setup: RockfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     where = Where(np.empty((0, 3)), (turn,) if turn is not None else ())
     bounds = parts(CutfillSetup(level_error=setup.level_error), found, exact, where, unit.symbol)
     outcome = Outcome(STUDY, unit.code, sources.store("earlier").reference.code, {}, setup.settings())
-    outcome.settings["seen_from"] = _seen_from(frame, clouds[0])
+    outcome.seen_from = _seen_from(frame, clouds[0])
+    outcome.settings["seen_from"] = list(outcome.seen_from)
     outcome.inputs = [
         _input(setup, sources, name, len(points)) for name, points in zip(("earlier", "later"), clouds, strict=True)
     ]
@@ -285,7 +286,8 @@ def _say(
     exact, only = more
     earlier, later = found.names
     words = "before" if exact.net >= 0 else "behind"
-    heading, tilt = outcome.settings["seen_from"]
+    assert outcome.seen_from is not None
+    heading, tilt = outcome.seen_from
     side = f"bearing {(heading + 180) % 360:.0f}°, {abs(tilt):.0f}° {'up' if tilt >= 0 else 'down'}"
     about = (
         "away from its axis"
@@ -326,14 +328,14 @@ def _mark_layers(outcome: Outcome, framed: list[Floats], frame: Frame, tin: Tin,
     outcome.layers["layers"] = FoundPoints(marked, "gap", "Several layers", shown=len(places) <= MOST_MARKED)
 
 
-def _seen_from(frame: Frame, points: Floats) -> list[float]:
+def _seen_from(frame: Frame, points: Floats) -> tuple[float, float]:
     """Heading and tilt of one who looks at the face from before it."""
     out = frame.axes[2]
     if isinstance(frame, AboutAxis):
         turn = frame.sign * float(frame.of(points)[:, 0].mean()) / frame.radius
         out = frame.sign * (np.cos(turn) * frame.axes[0] + np.sin(turn) * frame.axes[1])
     heading = float(np.degrees(np.arctan2(-out[0], -out[1])) % 360.0) if np.hypot(out[0], out[1]) > 1e-6 else 0.0
-    return [heading, float(np.degrees(np.arcsin(np.clip(out[2], -1.0, 1.0))))]
+    return heading, float(np.degrees(np.arcsin(np.clip(out[2], -1.0, 1.0))))
 
 
 def _method(setup: RockfaceSetup, frame: Frame, names: tuple[str, str]) -> str:

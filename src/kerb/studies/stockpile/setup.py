@@ -49,8 +49,10 @@ class HeapSetup(Setup):
         flag="base_surface",
         needed="base 'surface' needs a cloud or surface to stand on",
     )
-    density: float | None = number("Density", "Bulk density of the material", "density", low=0.0)
-    density_unit: str = choice("Density unit", "Unit of the density", DENSITIES)
+    density: float | None = number(
+        "Density", "Bulk density of the material", "density", low=0.0, unit_by="density_unit"
+    )
+    density_unit: str = choice("Density unit", "Unit of the density", DENSITIES, in_feet="ton/yd3")
     cell: float | None = number(
         "Grid cell", "Cell of the second, independent volume", low=0.0, automatic="twice the spacing", rare=True
     )

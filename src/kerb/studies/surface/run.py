@@ -135,7 +135,7 @@ def run(setup: SurfaceSetup, sources: Sources, progress: Progress) -> Outcome:
     outcome.layers |= (
         {}
         if setup.keep and len(tin.triangles) > MOST_DRAWN
-        else {"surface": FoundMesh(tin.points, tin.triangles, "top", "Surface", shown=False)}
+        else {"surface": FoundMesh(tin.points, tin.triangles, "top", "Surface", shown=False, ground=True)}
     )
     outcome.method = _method(setup, unit.symbol)
     if setup.keep:
