@@ -102,11 +102,14 @@ class Numbers(unittest.TestCase):
         rng = np.random.default_rng(3)
         wave = lambda n: np.convolve(rng.normal(0, 0.001, n + 8), np.ones(9) / 3, "valid")  # noqa: E731
         truth = f.f_of(f.LineReadings("L", wave(200_000)).q, 4.57)
-        under = 0
+        under = np.zeros(2)
         for _ in range(100):
             lines = [f.LineReadings(f"L{k}", wave(60)) for k in range(5)]
-            under += f.flatness(lines).low <= truth
-        self.assertGreaterEqual(under, 88)
+            found = f.flatness(lines)
+            under += np.array([found.low, found.low90]) <= truth
+            self.assertTrue(found.low < found.low90 < found.value < found.high)
+        self.assertGreaterEqual(under[0], 88)
+        self.assertTrue(82 <= under[1] <= 97, under)
 
     def test_noise_lowers_ff_and_is_taken_out(self):
         rng = np.random.default_rng(5)

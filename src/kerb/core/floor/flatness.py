@@ -62,6 +62,7 @@ class FNumber:
     n: int
     low: float = float("nan")
     high: float = float("nan")
+    low90: float = float("nan")
 
 
 def stations(start: Floats, end: Floats, unit_m: float) -> Floats:
@@ -106,28 +107,25 @@ def combined(parts: Sequence[tuple[float, int]]) -> tuple[float, int]:
 
 def _combined(samples: Sequence[Floats], constant: float) -> FNumber:
     value, n = combined([(f_of(sample, constant), len(sample)) for sample in samples])
-    low, high = _bounds(samples, constant, value)
-    return FNumber(value, n, low, high)
+    return FNumber(value, n, *_bounds(samples, constant, value))
 
 
-def _bounds(samples: Sequence[Floats], constant: float, value: float) -> tuple[float, float]:
-    """One-sided 95 % bounds: blocks of neighbouring differences left out one after the other (delete-one-block jackknife of
+def _bounds(samples: Sequence[Floats], constant: float, value: float) -> tuple[float, float, float]:
+    """One-sided bounds, of 95 % below and above and of 90 % below: blocks of neighbouring differences left out one after the other (delete-one-block jackknife of
     the logarithm, Student's t), since neighbours share readings."""
     blocks = [(k, part) for k, sample in enumerate(samples) for part in np.array_split(np.arange(len(sample)),
               max(1, len(sample) // BLOCK)) if len(part)]  # fmt: skip
     if len(blocks) < 4 or not np.isfinite(value):
-        return float("nan"), float("nan")
+        return float("nan"), float("nan"), float("nan")
+    whole = [(f_of(sample, constant), len(sample)) for sample in samples]
     logs = []
     for k, part in blocks:
-        parts = []
-        for number, sample in enumerate(samples):
-            own = np.delete(sample, part) if number == k else sample
-            parts.append((f_of(own, constant), len(own)))
-        logs.append(np.log(combined(parts)[0]))
+        own = np.delete(samples[k], part)
+        logs.append(np.log(combined([*whole[:k], (f_of(own, constant), len(own)), *whole[k + 1 :]])[0]))
     many = len(blocks)
     spread = float(np.sqrt((many - 1) / many * np.sum((np.array(logs) - np.mean(logs)) ** 2)))
-    reach = float(scipy.stats.t.ppf(0.95, many - 1)) * spread
-    return value * float(np.exp(-reach)), value * float(np.exp(reach))
+    wide, narrow = (spread * float(scipy.stats.t.ppf(share, many - 1)) for share in (0.95, 0.90))
+    return value * float(np.exp(-wide)), value * float(np.exp(wide)), value * float(np.exp(-narrow))
 
 
 def without_noise(lines: Sequence[LineReadings], noise: float) -> float:

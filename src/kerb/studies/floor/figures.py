@@ -39,6 +39,8 @@ def figures(found: Found) -> dict[str, Figure]:
         "fl": Figure(known(fl.value), "", "FL, levelness", note=no_level, resolution=F_STEP),
         "ff95_low": Figure(known(ff.low), "", "FF, lower 95 % bound", note=no_lines, resolution=F_STEP),
         "fl95_low": Figure(known(fl.low), "", "FL, lower 95 % bound", note=no_level, resolution=F_STEP),
+        "ff90_low": Figure(known(ff.low90), "", "FF, lower 90 % bound", note=no_lines, resolution=F_STEP),
+        "fl90_low": Figure(known(fl.low90), "", "FL, lower 90 % bound", note=no_level, resolution=F_STEP),
         "ff_without_noise": Figure(known(pure), "", "FF without the noise of the cloud", note=no_lines, resolution=F_STEP),
         "above_area": Figure(float(high.sum()) * cell, area, "Above the tolerance"),
         "below_area": Figure(float(low.sum()) * cell, area, "Below the tolerance"),

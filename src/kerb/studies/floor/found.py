@@ -32,6 +32,8 @@ OF_MEDIAN = 1.2533
 SPARE = 1.25
 # Nodes where nothing is said: so far apart, but two widths of the points at least, and no more than a million.
 USUAL_M, WIDTHS, MOST_NODES = 0.15, 2.0, 1_000_000
+# Of a large cloud a patch of twice so many points tells how far apart they lie.
+PATCH = 1_000_000
 FOOT_POINTS, FOOT_M = 30, (0.025, 0.075)
 
 
@@ -90,7 +92,9 @@ def found_slab(setup: FloorSetup, points: Floats, unit: LengthUnit) -> Slab:
     """The floor in the points that count, without what is left out. Raises InputError; NotDeterminable."""
     if len(points) < FEWEST_NODES:
         raise NotDeterminable("there are too few points for a floor")
-    apart = usual_spacing(points)
+    # Rows of a cloud follow its tiles, so that those in the middle are a patch of it.
+    middle = len(points) // 2
+    apart = usual_spacing(points[max(middle - PATCH, 0) : middle + PATCH])
     if setup.spacing is None:
         low, high = ends(points[:, :2])
         box = float((high - low).prod())

@@ -50,6 +50,8 @@ ABOUT = (
     FigureAbout("fl", "FL, levelness", COUNT, (SHEET, SUMMARY, REPORT)),
     FigureAbout("ff95_low", "FF, lower 95 % bound", COUNT, BOTH),
     FigureAbout("fl95_low", "FL, lower 95 % bound", COUNT, BOTH),
+    FigureAbout("ff90_low", "FF, lower 90 % bound", COUNT, BOTH),
+    FigureAbout("fl90_low", "FL, lower 90 % bound", COUNT, BOTH),
     FigureAbout("ff_without_noise", "FF without the noise of the cloud", COUNT, BOTH),
     FigureAbout("within_area", "Within the tolerance", AREA),
     FigureAbout("above_area", "Above the tolerance", AREA),
