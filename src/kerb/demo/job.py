@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.progress import Progress
-from kerb.demo import cloud, pit, quay, slab, yard
+from kerb.demo import bridge, cloud, pit, quay, slab, storey, yard
 from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, PIT_SCAN, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
@@ -18,12 +18,14 @@ from kerb.job.state import Title
 from kerb.studies.accuracy.setup import AccuracySetup
 from kerb.studies.align.setup import AlignSetup
 from kerb.studies.change.setup import ChangeSetup
+from kerb.studies.clearance.setup import ClearanceSetup
 from kerb.studies.contours.setup import ContoursSetup
 from kerb.studies.cutfill.setup import CutfillSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.floor.setup import FloorSetup
 from kerb.studies.inventory.setup import InventorySetup
 from kerb.studies.mend.setup import MendSetup
+from kerb.studies.plan.setup import PlanSetup
 from kerb.studies.rockface.setup import RockfaceSetup
 from kerb.studies.scope import Scope
 from kerb.studies.sections.setup import SectionsSetup
@@ -42,7 +44,7 @@ PITS = (
 )  # fmt: skip
 QUAY = (
     "Shore slope, scour and deposits", "Shore slope after the storm", "Cut face after the blast", "Corridor against its model",
-    "Corridor scan into line", "New quay slab",
+    "Corridor scan into line", "New quay slab", "Office, floor plan", "Pipe bridge over the haul road",
 )  # fmt: skip
 # File, name and date of the rest of the quay.
 REST = (
@@ -50,6 +52,7 @@ REST = (
     ("face-before.laz", "Cut face, before", "2026-03-12"), ("face-after.laz", "Cut face, after the blast", "2026-05-20"),
     ("corridor-model.obj", "Corridor, model", ""), ("office-scan.laz", "Corridor, scan", "2026-05-20"),
     ("corridor-second-scan.laz", "Corridor, second scan", "2026-05-20"), (slab.FILE, "Quay slab, scan", "2026-05-20"),
+    (bridge.FILE, "Pipe bridge, scan", "2026-05-20"), (storey.FILE, "Office, upper storey", "2026-05-20"),
 )  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
@@ -189,7 +192,7 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
 
 def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
     """The studies of the rest of the quay, (kind, name, setup); ``keys`` are the holdings in order."""
-    before, after, face, blasted, model, scan, second, floor = (Scope(key) for key in keys)
+    before, after, face, blasted, model, scan, second, floor, crossing, rooms = (Scope(key) for key in keys)
     # The cut face looks south.
     before_the_face = Drawn.of((yard.ORIGIN + np.array(quay.FACE_FOOT[:2]) + [quay.FACE_LONG / 2, -20.0])[None])
     along = ChangeSetup(
@@ -202,6 +205,12 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
         registration_error=0.01,
         tolerance=0.1,
     )
+    lanes = tuple(
+        Item(f"l{n}", name, Drawn.of(ring), (("way", "area"),), True, "drawn")
+        for n, (name, ring) in enumerate(bridge.lanes(), 1)
+    )
+    path = Drawn.of(bridge.path())
+    under = ClearanceSetup(crossing, lanes=lanes, path=path, envelope="3.0x4.9", required=5.0)
     return [
         ("cutfill", QUAY[0], CutfillSetup(before, after, longest=1.5)),
         ("change", QUAY[1], along),
@@ -209,6 +218,8 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
         ("change", QUAY[3], ChangeSetup(scan, model, method="mesh", tolerance=0.01)),
         ("align", QUAY[4], AlignSetup(second, scan)),
         ("floor", QUAY[5], FloorSetup(floor, tolerance=0.004, ff=35.0, din="row-3")),
+        ("plan", QUAY[6], PlanSetup(rooms, level=storey.FLOOR + 2.0, thickness=0.2, arcs=True)),
+        ("clearance", QUAY[7], under),
     ]
 
 

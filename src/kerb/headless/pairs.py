@@ -32,6 +32,8 @@ def place_notes(setup: Setup, sources: Sources, first: str, accepted: bool) -> l
         if mine is None or not len(mine.xyz):
             continue
         for code, text in check(mine, against).alarms:
+            if code == HEIGHT and about.other_height:
+                continue
             words = f"{source.name} and {sources.items[first].name}: {text}"
             stops = code not in OWN and (code != HEIGHT or about.kind == POINTS)
             if stops and not accepted:

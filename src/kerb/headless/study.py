@@ -65,6 +65,7 @@ from kerb.studies.sources import NOT_A, Source, Sources, numbered
 from kerb.studies.taking import item_from, ring_from
 
 LEVEL = "level:"
+NARROWING = ("classes", "part", "only", "within")
 # Easting and northing, and elevation where it is known.
 PLACE = r"[-+]?[\d.]+,[-+]?[\d.]+(,[-+]?[\d.]+)?"
 POLY_HELP = "GeoJSON, GeoPackage, Shapefile, KML, DXF, LandXML, WKT or text with easting, northing"
@@ -90,7 +91,9 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
                     help=f"{_safe(about.help)}: a cloud file, or JOB.kerb#holding",
                     **more,
                 )
-                _add_narrowing(parser, "", name, taken={a.flag for a in kind.setup.declared().values()})
+                _add_narrowing(
+                    parser, "", name, about.classes_flag, taken={a.flag for a in kind.setup.declared().values()}
+                )
             elif about.kind != CLOUDS and not about.by_hand:
                 _add_field(parser, kind, name, about)
         for step in kind.steps:
@@ -108,12 +111,13 @@ def add_options(kind: StudyKind) -> Callable[[argparse.ArgumentParser], None]:
 
 
 def _add_narrowing(
-    parser: argparse.ArgumentParser, role: str, name: str, alias: str = "", taken: Collection[str] = ()
-) -> None:
+    parser: argparse.ArgumentParser, role: str, name: str, classes: str, alias: str = "", taken: Collection[str] = ()
+) -> None:  # fmt: skip
     flags = lambda word: [f"--{r}{word}" for r in dict.fromkeys((role, alias or role))]  # noqa: E731
     of = f" of --{role.rstrip('-')}" if role else ""
     parser.add_argument(
         *flags("classes"),
+        *([f"--{classes}"] if classes else []),
         dest=f"{name}_classes",
         type=class_list,
         default=(),
@@ -155,7 +159,7 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
             )  # fmt: skip
         if about.kind in (SCOPE, SURFACE):
             single = [n for n, a in kind.setup.declared().items() if a.kind in (SCOPE, SURFACE)][1:2] == [name]
-            _add_narrowing(parser, f"{flag[2:]}-", name, "against-" if single else "")
+            _add_narrowing(parser, f"{flag[2:]}-", name, about.classes_flag, "against-" if single else "")
     elif about.kind == SURFACES:
         parser.add_argument(
             flag, dest=name, action="append", default=[], metavar="FILE",
@@ -168,7 +172,9 @@ def _add_field(parser: argparse.ArgumentParser, kind: StudyKind, name: str, abou
                 help=f"{_safe(about.help)}: {POLY_HELP}; FILE#NAME chooses one",
             )  # fmt: skip
     elif about.kind == RINGS:
-        where = "a GeoJSON file of steps, as the study writes it" if about.ways else POLY_HELP
+        where = "a GeoJSON file of steps, as the study writes it" if kind.read_items is not None else POLY_HELP
+        if about.ways and kind.read_items is None:
+            where = "closed lines and open lines of any readable file"
         parser.add_argument(
             flag, dest=name, metavar="FILE" if about.ways else "POLYS", default="", help=f"{_safe(about.help)}: {where}"
         )
@@ -308,6 +314,10 @@ class _Opened:
         return self._cloud(name, given, progress, None)
 
     def _holding(self, name: str, about: Field, given: str, progress: Progress) -> dict[str, Any]:
+        if not given and about.same_cloud and any(getattr(self.args, f"{name}_{what}") for what in NARROWING):
+            # Points of the main cloud: its classes, part or areas are all that is said of it.
+            given = str(getattr(self.args, main_field(self.kind)))
+            self.items[name] = self.items[main_field(self.kind)]
         if not given:
             return {}
         which = ""

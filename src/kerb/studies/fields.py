@@ -49,6 +49,8 @@ class Field(Setting):
     places adds to those that are there. A field that is ``finished`` is first thought to be a surface, and a cloud where
     there is none. Of a cloud that is classified, ``ground`` ones are proposed with the ground classes only.
     ``unit_by`` names the choice that says a number's unit; ``in_feet`` is what a choice begins with in jobs of feet.
+    ``classes_flag`` is a further name of the option that gives its classes; one of the ``same_cloud``, where only those are
+    given, is the main cloud. What is of ``other_height`` is not held against the main input by its elevations.
     """
 
     kind: str = TEXT
@@ -76,6 +78,9 @@ class Field(Setting):
     ways: tuple[Way, ...] = ()
     unit_by: str = ""
     in_feet: str = ""
+    classes_flag: str = ""
+    same_cloud: bool = False
+    other_height: bool = False
 
     def drawn_as(self, way: str = "") -> str:
         """What is drawn for the field, or for an item of one of its ways: a kind of fields."""

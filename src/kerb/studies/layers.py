@@ -48,7 +48,8 @@ class FoundLine:
 class FoundMesh:
     """A surface: vertices (n, 3) in job coordinates, triangles (m, 3); ``values`` (n,) colour it where there are any, between
     ``limits`` and in ``bands`` where the study says so: else evenly about nought, as far as 98 in 100 of them reach.
-    One that is ``ground`` is a surface of its own, as a study makes it."""
+    ``ramp`` is that of values without
+    sign. One that is ``ground`` is a surface of its own, as a study makes it."""
 
     vertices: Floats
     triangles: Ints32
@@ -61,6 +62,7 @@ class FoundMesh:
     limits: tuple[float, float] | None = None
     bands: tuple[float, ...] = ()
     ground: bool = False
+    ramp: str = ""
 
 
 def needles(feet: Floats, ways: Floats, width: float, values: Floats, unit: str) -> FoundMesh:

@@ -26,6 +26,7 @@ DECLARED = {
     "align": "ALIGN",
     "floor": "FLOOR",
     "plan": "PLAN",
+    "clearance": "CLEARANCE",
 }
 
 

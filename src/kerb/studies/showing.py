@@ -66,7 +66,7 @@ def _put(scene: Scene, layer: Layer, palette: Mapping[str, Colour], how: How) ->
     if isinstance(layer, FoundMesh):
         if len(layer.triangles):
             front, behind = ROLES.get(layer.role, ROLES["mark"]).seen
-            ramp = str(look.get("ramp", SIGNED)) if layer.values is not None else ""
+            ramp = str(look.get("ramp", layer.ramp or SIGNED)) if layer.values is not None else ""
             own = {"low": layer.limits[0], "high": layer.limits[1]} if layer.limits else {}
             look = {**own, "bands": layer.bands, **{key: value for key, value in look.items() if value is not None}}
             span = _reach(layer.values)

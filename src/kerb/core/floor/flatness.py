@@ -111,8 +111,8 @@ def _combined(samples: Sequence[Floats], constant: float) -> FNumber:
 
 
 def _bounds(samples: Sequence[Floats], constant: float, value: float) -> tuple[float, float, float]:
-    """One-sided bounds, of 95 % below and above and of 90 % below: blocks of neighbouring differences left out one after the other (delete-one-block jackknife of
-    the logarithm, Student's t), since neighbours share readings."""
+    """One-sided bounds, of 95 % below and above and of 90 % below: blocks of neighbouring differences left out one after the
+    other (delete-one-block jackknife of the logarithm, Student's t), since neighbours share readings."""
     blocks = [(k, part) for k, sample in enumerate(samples) for part in np.array_split(np.arange(len(sample)),
               max(1, len(sample) // BLOCK)) if len(part)]  # fmt: skip
     if len(blocks) < 4 or not np.isfinite(value):

@@ -41,13 +41,18 @@ def grow(level, step, start):
 
 
 @kernel
-def low_of_runs(z, order, starts, share):
-    """For runs of places of ``order`` that begin at ``starts``, the level below which so much of each lies."""
+def low_of_runs(z, order, starts, share, rank):
+    """For runs of places of ``order`` that begin at ``starts``, the level below which so much of each lies; no more than ``rank``
+    places where that is above nought."""
     found = np.empty(len(starts))
     for run in range(len(starts)):
         stop = starts[run + 1] if run + 1 < len(starts) else len(order)
         own = np.sort(z[order[starts[run] : stop]])
-        found[run] = own[int(share * len(own))]
+        below = int(share * len(own))
+        if rank > 0:
+            # With few places in all, fewer may lie below.
+            below = min(rank, below) if below > 0 else 0
+        found[run] = own[below]
     return found
 
 

@@ -29,6 +29,7 @@ class Rules:
     ``step`` is how much neighbouring cells of it may differ, ``band`` how far points of it lie from its level, ``edge`` how far
     nodes stay off its rim and off what stands on it. Grids with one ``origin`` (easting, northing of the corner of a cell) have
     their nodes at the same places; without, cells are counted from the south-western corner of the points.
+    ``rank`` is the most points of a cell that may lie below its low level (0: any share of them), where far more hang over it.
     """
 
     spacing: float
@@ -38,6 +39,7 @@ class Rules:
     band: float = 0.02
     edge: float = 0.0
     origin: tuple[float, float] | None = None
+    rank: int = 0
 
 
 @dataclass(frozen=True)
@@ -106,7 +108,7 @@ def slab_of(
             f"a spacing of {rules.spacing:g} makes {size.astype(float).prod():.3g} nodes; the most is {MOST_CELLS}"
         )
     shape = int(size[1]), int(size[0])
-    rough = _lowest(points, low, rules.spacing, shape)
+    rough = _lowest(points, low, rules.spacing, shape, rules.rank)
     start = _seeded(rough, low, rules, seed)
     number = grow(rough, rules.step, start)
     if start >= 0:
@@ -138,13 +140,13 @@ def slab_of(
     return Slab(z, (float(corner[0]), float(corner[1])), rules.spacing, noise, count, mine, rules.radius)
 
 
-def _lowest(points: Floats, low: Floats, cell: float, shape: tuple[int, int]) -> Floats:
+def _lowest(points: Floats, low: Floats, cell: float, shape: tuple[int, int], rank: int = 0) -> Floats:
     """A low level of each cell (rows, columns): the tenth part of its points from below, so that a stray does not decide."""
     order, starts = by_cells(points, low, cell)
     place = np.floor((points[order[starts], :2] - low) / cell).astype(np.int64)
     level = np.full(shape, np.nan)
     z, stops = np.ascontiguousarray(points[:, 2]), np.append(starts, len(order))
-    low_of = lambda part: low_of_runs(z, order[: stops[part[1]]], starts[part[0] : part[1]], LOW_SHARE)  # noqa: E731
+    low_of = lambda part: low_of_runs(z, order[: stops[part[1]]], starts[part[0] : part[1]], LOW_SHARE, rank)  # noqa: E731
     level[place[:, 1], place[:, 0]] = np.concatenate(each(low_of, ranges(len(starts), 1000)))
     return level
 

@@ -294,6 +294,11 @@ class Alignment:
             found.append(start + np.linspace(0.0, element.length, parts + 1))
         return np.unique(np.concatenate(found))
 
+    def plan_at(self, along: Floats) -> tuple[Floats, Floats]:
+        """Places (n, 2) and azimuths (n,) in radians at distances along (n,), those beyond an end at the end."""
+        place, azimuth, _ = self._plan(np.clip(along, 0.0, self.starts[-1]))
+        return place, azimuth
+
     def _plan(self, along: Floats) -> tuple[Floats, Floats, Floats]:
         """Places (n, 2), azimuths (n,) and curvatures (n,) at distances along (n,) within its length."""
         starts = self.starts

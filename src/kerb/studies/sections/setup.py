@@ -8,10 +8,11 @@ import numpy as np
 
 from kerb.core.errors import InputError
 from kerb.core.geometry.alignment import Alignment
-from kerb.core.quantity import first_of, quantity, round_number
+from kerb.core.quantity import quantity, round_number
 from kerb.core.section.slab import HIGHEST, LOWEST, MEDIAN
 from kerb.core.section.stations import alignment_of, chosen_stations, parsed
 from kerb.core.units import LengthUnit
+from kerb.studies.chosen_line import line_of
 from kerb.studies.drawn import Drawn
 from kerb.studies.fields import (
     AGAINST,
@@ -111,28 +112,7 @@ class SectionsSetup(Setup):
             # One along a drawn line is looked at as all profiles are, its western or southern end at the left.
             places = eastward(self.line.places) if self.way == ALONG else self.line.places
             return alignment_of(places, "the line")
-        lines, name = sources.lines("along"), sources.source("along").name
-        exact = {one.name for one in lines.alignments}
-        found = list(lines.alignments)
-        for row, line in enumerate(lines.lines, 1):
-            if not line.closed and line.name not in exact:
-                found.append(alignment_of(line.xyz, line.name or f"line {row}"))
-        labels = told_apart([one.name for one in found])
-        if self.which:
-            wanted = [row for row, one in enumerate(found) if self.which in (one.name, labels[row])]
-            if not wanted:
-                raise InputError(f"{name}: has no line '{self.which}'; there are {first_of(labels, 10)}")
-            if len(wanted) > 1 and self.which not in labels:
-                names = first_of([labels[row] for row in wanted], 10)
-                raise InputError(f"{name}: has {len(wanted)} lines '{self.which}'; say which: {names}")
-            return found[labels.index(self.which) if self.which in labels else wanted[0]]
-        if len(lines.alignments) == 1:
-            return lines.alignments[0]
-        if len(found) != 1:
-            raise InputError(
-                f"{name}: has {len(found) or 'no'} lines, one is needed; say which: {first_of(labels, 10)}"
-            )
-        return found[0]
+        return line_of(sources, "along", self.which)
 
     def chosen(self, alignment: Alignment, unit: LengthUnit) -> np.ndarray:
         """The stations of the sections. Raises InputError, naming what cannot be."""
@@ -143,13 +123,3 @@ class SectionsSetup(Setup):
         if not len(found):
             raise InputError(f"no station falls on the line, which is {quantity(alignment.length, unit.code)} long")
         return found
-
-
-def told_apart(names: list[str]) -> list[str]:
-    """Names with a number behind those that are given more than once: "kerb (1)", "kerb (2)"."""
-    seen: dict[str, int] = {}
-    made = []
-    for name in names:
-        seen[name] = seen.get(name, 0) + 1
-        made.append(name if names.count(name) == 1 else f"{name} ({seen[name]})")
-    return made

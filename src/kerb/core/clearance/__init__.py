@@ -1,0 +1,1 @@
+"""Clearances: what fits beneath and beside a structure, over a road."""

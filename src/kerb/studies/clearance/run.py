@@ -1,0 +1,59 @@
+"""Run clearances: find the road and what hangs over it, the lowest places, what passes, wires, and how sure that is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from kerb.core.clearance.envelope import Vehicle, outline_of, passage
+from kerb.core.progress import Progress
+from kerb.studies.clearance.figures import figures, put_notes, put_tables
+from kerb.studies.clearance.found import Found, find
+from kerb.studies.clearance.picture import draw
+from kerb.studies.clearance.setup import SQUARE, ClearanceSetup
+from kerb.studies.outcome import Attribute, Outcome
+from kerb.studies.sources import Sources, numbered
+
+STUDY = "clearance"
+
+
+def run(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Outcome:
+    """Answer 'how high may a load be?'. Raises InputError, NotDeterminable; Cancelled."""
+    setup.check()
+    outline = outline_of(setup.envelope) if setup.envelope else None
+    store, unit = sources.store("above"), sources.unit
+    found = find(setup, sources, progress.within(0.0, 0.6))
+    if outline is not None:
+        vehicle = Vehicle(outline, setup.length, setup.wheelbase)
+        way = passage(found.walls, found.road, setup.line(sources), vehicle, setup.step, progress.within(0.65, 0.8))
+        found = replace(found, passage=way)
+    progress.step(0.8, "Lanes and places")
+    outcome = Outcome(STUDY, unit.code, store.reference.code or store.reference.name, figures(found), setup.settings())
+    outcome.inputs = [sources.input("above", "above", len(found.points), setup.above.words(store))]
+    outcome.inputs += [sources.input("below", "below")] if setup.below.holding else []
+    outcome.inputs += [sources.input("points", "points")] if setup.points else []
+    outcome.inputs += [sources.input("along", "path")] if setup.envelope and setup.along else []
+    outcome.inputs += [sources.input(numbered("later", n), "further date") for n in range(len(setup.later))]
+    put_tables(outcome, found, sources)
+    put_notes(outcome, found)
+    draw(outcome, found)
+    column = np.full(store.count, np.nan, np.float32)
+    column[found.rows] = found.height
+    outcome.attributes = {"clearance": Attribute("Clearance over the road", "", "", unit.code, column)}
+    outcome.method = _method(found)
+    return outcome
+
+
+def _method(found: Found) -> str:
+    setup, mark = found.setup, found.unit.symbol
+    under = "a typed level" if setup.level is not None and not setup.below.holding else "the road"
+    if setup.by_itself:
+        under = "the road, found in the same cloud as the largest surface of lowest points that runs on without a step"
+    how = "square to the road below" if setup.measure == SQUARE else "straight down"
+    return (
+        f"Heights of single points over {under}, measured {how}; the lowest of each cell of {setup.cell:g} {mark} counts. "
+        f"A point with fewer than two others within {found.near:.3g} {mark} is a stray. What may be posted is the lowest "
+        f"clearance less its 95 % bound and a margin of {setup.margin:g} {mark}, rounded down to {setup.posted_step:g} {mark}. "
+        "The bound contains noise, what may hang lower between points, the scatter of the road and the stated registration error."
+    )
