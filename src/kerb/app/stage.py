@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QObject, Signal
 
 from kerb.app.views.tooling import Mouse
@@ -17,10 +19,10 @@ class Stage(QObject):
     page_wanted = Signal(str, str)
     statistics_wanted = Signal(object, object, str)
 
-    def __init__(self, view: View, usual: Mouse) -> None:
-        """``usual`` is the tool that has the mouse while no other is chosen."""
+    def __init__(self, view: View, usual: Mouse, views: Callable[[], list[View]]) -> None:
+        """``usual`` is the tool that has the mouse while no other is chosen; ``views`` gives those of all panes."""
         super().__init__(view)
-        self.view, self.usual = view, usual
+        self.view, self.usual, self.views = view, usual, views
         self.shown: set[str] = set()
         view.tool = usual
 

@@ -134,7 +134,7 @@ class Window(QMainWindow):
         self.guide.hide()
         self.keeper = SectionKeeper(session)
         self.edit_tool = EditShapes(self.view, session, Bands(self.view, self.keeper))
-        self.stage = Stage(self.view, self.edit_tool)
+        self.stage = Stage(self.view, self.edit_tool, self.panes.views)
         self.backdrop = Backdrop(session, self.view, TileCache(user_data() / "tiles"))
         self.colouring = Colouring(session, self.view, self.strip, (self.legend, self.surface_legend))
         self.selection = Selection(session, self.view, self.colouring)

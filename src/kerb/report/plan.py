@@ -107,6 +107,9 @@ def plan_of(
     # Lines of equal elevation belong to what is seen from above.
     lines = high[2] > low[2] and camera.tilt == 90.0 and study_kind(outcome.study).contoured
     interval = round_step(float(high[2] - low[2]), 12) if lines else 0.0
+    if store is not None and not high[2] > low[2]:
+        # What is drawn at one level tells nothing of the cloud's.
+        low[2], high[2] = (float(end[2]) for end in store.bounds)
     # The ramp starts below the ground, so that the ground is not its darkest colour.
     bottom, top = float(low[2] - 0.35 * (high[2] - low[2])), float(high[2])
     style = Style(low=bottom, high=top, contour=interval)

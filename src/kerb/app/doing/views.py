@@ -218,24 +218,31 @@ class ViewActions(QObject):
                 return
             whole = np.concatenate(drawn)
             ends = whole.min(axis=0), whole.max(axis=0)
-        low, high = ends
+        self._fit_to(self.view, ends)
+
+    def _fit_to(self, view: View, ends: tuple[Floats, Floats]) -> None:
+        """Show the box of the open study in a pane, a face from before it."""
+        outcome, (low, high) = self.session.outcome(), ends
         room = 0.25 * float((high - low)[:2].max())
         facing = outcome.seen_from if outcome is not None else None
-        if facing is not None and self.view.mode == ORBIT:
-            eye = replace(self.view.camera, heading=facing[0], tilt=facing[1], perspective=False)
-            self.view.set_camera(eye, moving=False)
-        self.view.fit(low - [room, room, 0.0], high + [room, room, 0.0])
+        if facing is not None and view.mode == ORBIT:
+            eye = replace(view.camera, heading=facing[0], tilt=facing[1], perspective=False)
+            view.set_camera(eye, moving=False)
+        view.fit(low - [room, room, 0.0], high + [room, room, 0.0])
 
     def study_in_sight(self) -> None:
-        """Show the place of the open study where nothing of what it found lies in the view."""
+        """Show the place of the open study in every pane in which nothing of what it found lies."""
         outcome = self.session.outcome()
         ends = found_bounds(outcome) if outcome is not None else None
-        if ends is None or self.view.mode == SECTION:
+        if ends is None:
             return
         corners = np.array(list(itertools.product(*zip(*ends, strict=True))))
-        seen = self.view.camera.project(corners, self.view.pixels)[:, :2]
-        if (seen.max(axis=0) < 0).any() or (seen.min(axis=0) > self.view.pixels).any():
-            self.fit_study()
+        for view in self.stage.views():
+            if view.mode == SECTION:
+                continue
+            seen = view.camera.project(corners, view.pixels)[:, :2]
+            if (seen.max(axis=0) < 0).any() or (seen.min(axis=0) > view.pixels).any():
+                self._fit_to(view, ends)
 
     def fit_holding(self, key: str) -> None:
         """Show one holding."""

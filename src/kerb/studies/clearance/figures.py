@@ -243,7 +243,7 @@ def _passage(found: Found) -> Table:
     columns = (Column("station", "", "Station"), Column("over", code, "Over the floor"), Column("left", code, "To the left"),
                Column("right", code, "To the right"), Column("remains", code, "Room round it"),
                Column("e", code, "Easting", minor=True), Column("n", code, "Northing", minor=True))  # fmt: skip
-    return Table("Along the path", columns, rows, printed=30)
+    return Table("Along the path", columns, rows, printed=0)
 
 
 def _dates(outcome: Outcome, found: Found, sources: Sources) -> Table:

@@ -19,7 +19,7 @@ from kerb.core.geometry.area import Area, inside_any
 from kerb.core.once import Once
 from kerb.core.progress import Progress
 from kerb.core.units import LengthUnit
-from kerb.studies.clearance.setup import COUNTED, SQUARE, ClearanceSetup
+from kerb.studies.clearance.setup import COUNTED, FITTED, SQUARE, ClearanceSetup
 from kerb.studies.sources import Sources
 
 # The road is read at nodes so far apart (m) and carried over gaps so wide (m); what is lower over it is road (m).
@@ -161,7 +161,7 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     if not open_.any():
         raise NotDeterminable("supports or strays are all that hangs over the road")
     progress.step(0.8, "Looking for wires and beams")
-    wires = wires_in(points, metre) if setup.wires and len(points) <= MOST_FOR_WIRES else []
+    wires = wires_in(points, metre) if setup.wires == FITTED and len(points) <= MOST_FOR_WIRES else []
     thin = np.zeros(len(points), bool)
     for wire in wires:
         thin[wire.rows] = True

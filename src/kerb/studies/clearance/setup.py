@@ -31,7 +31,6 @@ from kerb.studies.fields import (
     rings,
     scope,
     surface,
-    switch,
     text,
 )
 from kerb.studies.scope import Scope
@@ -45,6 +44,7 @@ LANES = (
     Way(MIDDLE, "Lane by its middle", LINE, "The middle line of a lane, as wide as the lane width says"),
 )
 LEFT_OUT, COUNTED = "left-out", "counted"
+FITTED, NOT_SOUGHT = "fitted", "not-sought"
 PATH_NEEDED = "Draw the path of the envelope, or choose a line or an alignment."
 
 
@@ -146,7 +146,10 @@ class ClearanceSetup(Setup):
         "Wheelbase", "Between the axles, which stay on the path", default=6.0, above=0.0, rare=True
     )
     step: float = number("Step", "The envelope is tried at stations so far apart", default=0.25, above=0.0, rare=True)
-    wires: bool = switch("Wires", "A catenary is fitted to each thing as thin as a wire", True, rare=True)
+    wires: str = choice(
+        "Wires", "Whether a catenary is fitted to each thing as thin as a wire",
+        ((FITTED, "Fitted"), (NOT_SOUGHT, "Not looked for")), rare=True,
+    )  # fmt: skip
     warmer: float = number("Warmer by", "How much warmer wires may become, in kelvins", "", default=0.0, low=0.0, high=200.0,
                            rare=True)  # fmt: skip
     expansion: float = number(
