@@ -3,6 +3,7 @@ against shapely, strays, brute force, and a simulation of the bound."""
 
 import json
 import unittest
+from dataclasses import replace
 
 import ezdxf
 import laspy
@@ -23,7 +24,7 @@ from kerb.core.reference import local_grid
 from kerb.core.section.stations import alignment_of
 from kerb.core.things import POINTS, SURFACE, Placed
 from kerb.core.units import FOOT, METRE, US_SURVEY_FOOT
-from kerb.studies.clearance.run import run
+from kerb.studies.clearance.run import LiveClearance, run
 from kerb.studies.clearance.setup import ClearanceSetup
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.scope import Scope
@@ -258,6 +259,28 @@ class Lanes(unittest.TestCase):
         self.assertIsNone(rows[2]["lowest"])
 
 
+class Quick(unittest.TestCase):
+    def test_lanes_and_places_are_answered_from_what_was_found(self):
+        """The same figures as a whole run, for other lanes, places and requirements; another cell is no longer covered."""
+        above, below = deck(lambda x, y: 5 + 0.1 * x), road(noise=0.002)
+        placed = [store_of(points + FAR, scale=0.00005) for points in (above, below)]
+        sources = sources_of(placed[0], below=placed[1])
+        sources.items["above"] = sources.items.pop("cloud")
+        first = ClearanceSetup(above=Scope("above"), below=Scope("below"))
+        live = LiveClearance(first, sources)
+        picks = Drawn.of(np.array([[1.0, 2.0]]) + FAR[:2])
+        asked_ = replace(first, lanes=(lane("North", -20, 0, 20, 4),), picks=picks, required=4.8, registration_error=0.02)
+        self.assertTrue(live.covers(asked_))
+        quick, whole = live.answer(asked_), run(asked_, sources, silent())
+        self.assertTrue(quick.live)
+        for name in ("lanes", "points"):
+            self.assertEqual(quick.tables[name].rows, whole.tables[name].rows)
+        for name, figure in whole.figures.items():
+            self.assertEqual((quick.figures[name].value, quick.figures[name].u95), (figure.value, figure.u95), name)
+        self.assertEqual(quick.verdict, whole.verdict)
+        self.assertFalse(live.covers(replace(asked_, cell=0.5)))
+
+
 class Wires(unittest.TestCase):
     def wire(self, a=80.0, half=20.0, shift=3.0, noise=0.0, n=300, lift=6.0):
         s = np.linspace(-half, half, n)
@@ -382,7 +405,9 @@ class Parts(unittest.TestCase):
         rng = np.random.default_rng(6)
         ground = road(noise=0.003)
         cone = np.column_stack([rng.normal(0, 0.1, (300, 2)) + [5, 5], rng.uniform(0, 0.7, 300)])
-        found = road_in(np.concatenate([ground, cone]), 0.2, 4.0, 1.0)
+        found, up = road_in(np.concatenate([ground, cone]), 0.2, 4.0, 1.0)
+        self.assertGreater(up[len(ground) :].mean(), 0.6)
+        self.assertFalse(up[: len(ground)].any())
         places = np.column_stack([rng.uniform(-18, 18, 200), rng.uniform(-8, 8, 200)])
         near(found.at(places), CROWN(*places.T), 0.006)
         self.assertTrue(np.isnan(found.at(np.array([[100.0, 0]]))).all())

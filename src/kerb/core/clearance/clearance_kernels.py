@@ -2,10 +2,60 @@
 
 from __future__ import annotations
 
+from math import floor, nan
+
 from kerb.core.jit import kernel
 
 # So many strays are passed over in one cell.
 PATIENCE = 64
+
+
+@kernel
+def levels_on(z, places, west, south, spacing, out):
+    """Bilinear levels (n,) of nodes ``z`` (rows, columns) at places (n, 2 or more), the first node at (west, south); with nodes
+    missing the others decide where they outweigh them. NaN off the nodes."""
+    rows, columns = z.shape
+    for i in range(len(places)):
+        out[i] = nan
+        x, y = (places[i, 0] - west) / spacing, (places[i, 1] - south) / spacing
+        if not (-0.5 < x < columns - 0.5 and -0.5 < y < rows - 0.5):
+            continue
+        x, y = min(max(x, 0.0), columns - 1.0), min(max(y, 0.0), rows - 1.0)
+        left, down = min(int(x), max(columns - 2, 0)), min(int(y), max(rows - 2, 0))
+        level, weight = 0.0, 0.0
+        for r in range(2):
+            for c in range(2):
+                row, column = min(down + r, rows - 1), min(left + c, columns - 1)
+                share = (1.0 - abs(x - left - c)) * (1.0 - abs(y - down - r))
+                value = z[row, column]
+                if share > 0.0 and value == value:
+                    level += share * value
+                    weight += share
+        if weight > 0.5:
+            out[i] = level / weight
+
+
+@kernel
+def moments(points, west, south, spacing, base, sums):
+    """Moments of points (n, 3) by the node they lie nearest to, ``sums`` (10, rows, columns): number, u, v, z, uu, uv, vv, uz,
+    vz and zz, with u and v in spacings from the node and z from ``base``."""
+    rows, columns = sums.shape[1], sums.shape[2]
+    for i in range(len(points)):
+        x, y, z = (points[i, 0] - west) / spacing, (points[i, 1] - south) / spacing, points[i, 2] - base
+        column, row = floor(x + 0.5), floor(y + 0.5)
+        if not (0 <= column < columns and 0 <= row < rows):
+            continue
+        u, v = x - column, y - row
+        sums[0, row, column] += 1.0
+        sums[1, row, column] += u
+        sums[2, row, column] += v
+        sums[3, row, column] += z
+        sums[4, row, column] += u * u
+        sums[5, row, column] += u * v
+        sums[6, row, column] += v * v
+        sums[7, row, column] += u * z
+        sums[8, row, column] += v * z
+        sums[9, row, column] += z * z
 
 
 @kernel
@@ -66,10 +116,11 @@ def envelope_meets(points, spans, frames, half_length, outline, out):
     and to the right, up to its height, and the least distance of any from the outline, negative inside it.
     """
     corners = len(outline)
-    low, high, top = 1e30, -1e30, -1e30
+    low, high, bottom, top = 1e30, -1e30, 1e30, -1e30
     for j in range(corners):
         low = min(low, outline[j, 0])
         high = max(high, outline[j, 0])
+        bottom = min(bottom, outline[j, 1])
         top = max(top, outline[j, 1])
     for k in range(len(frames)):
         over, left, right, least = 1e30, 1e30, 1e30, 1e30
@@ -88,6 +139,10 @@ def envelope_meets(points, spans, frames, half_length, outline, out):
                     left = -v
                 if v >= 0.0 and v < right:
                     right = v
+            # What lies farther from the box round the outline than the nearest so far cannot be nearer to the outline.
+            beside, above = max(low - v, v - high, 0.0), max(bottom - w, w - top, 0.0)
+            if least > 0.0 and beside * beside + above * above >= least * least:
+                continue
             inside, nearest = False, 1e30
             for j in range(corners):
                 ax, ay = outline[j]

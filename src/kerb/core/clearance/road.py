@@ -9,14 +9,18 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Mask
+from kerb.core.clearance.clearance_kernels import levels_on, moments
 from kerb.core.errors import InputError, NotDeterminable
-from kerb.core.floor.slab import Rules, slab_of
+from kerb.core.floor.slab import Rules, members
 
 MOST_NODES = 20_000_000
 # A road may rise by so much from node to node, as a ratio, and by a step (m) besides; points so far from its level (m) belong
 # to it.
 STEEPEST, STEP_M, BAND_M = 0.25, 0.02, 0.06
 NOISE_KNOWN = 9
+MOMENTS = ("1", "u", "v", "z", "uu", "uv", "vv", "uz", "vz", "zz")
+# What is so much higher than the road's own points stands on it (m).
+UP_M = 0.09
 # So many points of a cell may lie below the road: strays. What hangs over it may have any number.
 LOW_RANK = 2
 # Points lie along one line where the smaller spread is less than about this share of the larger one; so few tell no noise, and
@@ -41,30 +45,9 @@ class Road:
 
     def at(self, xy: Floats) -> Floats:
         """Levels (n,) at places (n, 2), bilinear between nodes, of the nearest node along the rim; NaN off the road."""
-        place = (xy - np.asarray(self.corner)) / self.spacing
-        rows, columns = self.z.shape
-        out = np.full(len(xy), np.nan)
-        inside = np.flatnonzero(
-            (place[:, 0] > -0.5) & (place[:, 1] > -0.5) & (place[:, 0] < columns - 0.5) & (place[:, 1] < rows - 0.5)
-        )
-        if not len(inside):
-            return out
-        x = np.clip(place[inside, 0], 0, max(columns - 1, 0))
-        y = np.clip(place[inside, 1], 0, max(rows - 1, 0))
-        left = np.minimum(x.astype(np.int64), max(columns - 2, 0))
-        down = np.minimum(y.astype(np.int64), max(rows - 2, 0))
-        fx, fy = x - left, y - down
-        right, up = np.minimum(left + 1, columns - 1), np.minimum(down + 1, rows - 1)
-        level, weight = np.zeros(len(inside)), np.zeros(len(inside))
-        for row, column, share in ((down, left, (1 - fx) * (1 - fy)), (down, right, fx * (1 - fy)),
-                                   (up, left, (1 - fx) * fy), (up, right, fx * fy)):  # fmt: skip
-            z = self.z[row, column]
-            known = np.isfinite(z) & (share > 0)
-            level += np.where(known, share * np.where(known, z, 0.0), 0.0)
-            weight += np.where(known, share, 0.0)
-        # With a corner missing the others give a level only where they outweigh it; a slope is then lost over half a node.
-        whole = weight > 0.5
-        out[inside[whole]] = level[whole] / weight[whole]
+        out = np.empty(len(xy))
+        west, south = self.corner
+        levels_on(np.asarray(self.z, np.float64), np.asarray(xy, np.float64), west, south, float(self.spacing), out)
         return out
 
     def bend(self, xy: Floats) -> Floats:
@@ -85,8 +68,11 @@ class Road:
         return np.nan_to_num(np.column_stack([east, north]))
 
 
-def road_in(points: Floats, spacing: float, gap: float, metre: float, seed: tuple[float, float] | None = None) -> Road:
-    """The road in points (n, 3): the largest surface of the lowest points that runs on without a step, or that at a seed.
+def road_in(
+    points: Floats, spacing: float, gap: float, metre: float, seed: tuple[float, float] | None = None
+) -> tuple[Road, Mask]:
+    """The road in points (n, 3), and which of them stand up from it: the largest surface of the lowest points that runs on
+    without a step, or that at a seed.
 
     Vehicles, signs and what else stands on it are no part of it; under them it is carried over gaps up to ``gap`` wide. ``metre``
     is the length of a metre in the unit of the points. Raises InputError; NotDeterminable.
@@ -94,33 +80,24 @@ def road_in(points: Floats, spacing: float, gap: float, metre: float, seed: tupl
     step = STEEPEST * spacing + STEP_M * metre
     rules = Rules(spacing, spacing, step=step, band=max(BAND_M * metre, 0.5 * step), rank=LOW_RANK)
     try:
-        slab = slab_of(points, rules, (), seed)
+        slab = members(points, rules, seed)
     except NotDeterminable as error:
         raise NotDeterminable(f"no road was found below: {error}") from None
-    level, noise = planes(slab.points, slab.corner, spacing, slab.z.shape)
-    level[~np.isfinite(slab.z)] = np.nan
+    corner = float(slab.low[0]) + 0.5 * spacing, float(slab.low[1]) + 0.5 * spacing
+    level, noise = planes(slab.points, corner, spacing, slab.cells.shape)
+    level[~slab.cells] = np.nan
     z, filled = carried(_trimmed(level), gap / spacing)
-    return Road(z, slab.corner, spacing, filled, noise)
+    return Road(z, corner, spacing, filled, noise), slab.above > rules.band + UP_M * metre
 
 
 def planes(points: Floats, corner: tuple[float, float], spacing: float, shape: tuple[int, int]) -> tuple[Floats, float]:
     """Levels (rows, columns) of nodes on the plane of least squares through the points of their cell and, with half the weight a
     side, of those round it: on a slope points that lie unevenly do not shift it. And the standard deviation of points about it.
     """
-    rows, columns = shape
-    x, y = ((points[:, axis] - corner[axis]) / spacing for axis in (0, 1))
-    column, row = np.floor(x + 0.5).astype(np.int64), np.floor(y + 0.5).astype(np.int64)
-    inside = (column >= 0) & (column < columns) & (row >= 0) & (row < rows)
-    x, y, column, row = x[inside], y[inside], column[inside], row[inside]
     base = float(points[:, 2].mean())
-    z, cell = points[inside, 2] - base, row * columns + column
-    u, v = x - column, y - row
-    sums = {
-        name: np.bincount(cell, weights, rows * columns).reshape(shape)
-        for name, weights in (("1", None), ("u", u), ("v", v), ("z", z), ("uu", u * u), ("uv", u * v), ("vv", v * v),
-                              ("uz", u * z), ("vz", v * z), ("zz", z * z))
-    }  # fmt: skip
-    n, su, sv, sz, suu, suv, svv, suz, svz, szz = _gathered({name: np.asarray(s, float) for name, s in sums.items()})
+    sums = np.zeros((10, *shape))
+    moments(points, *corner, spacing, base, sums)
+    n, su, sv, sz, suu, suv, svv, suz, svz, szz = _gathered(dict(zip(MOMENTS, sums, strict=True)))
     with np.errstate(divide="ignore", invalid="ignore"):
         mu, mv, mz = su / n, sv / n, sz / n
         cuu, cuv, cvv = suu / n - mu**2, suv / n - mu * mv, svv / n - mv**2
@@ -156,7 +133,7 @@ def _gathered(sums: dict[str, Floats]) -> list[Floats]:
             }  # fmt: skip
             for name, value in moved.items():
                 out[name][to] += weight[to] * value
-    return [out[name] for name in ("1", "u", "v", "z", "uu", "uv", "vv", "uz", "vz", "zz")]
+    return [out[name] for name in MOMENTS]
 
 
 def _trimmed(z: Floats) -> Floats:

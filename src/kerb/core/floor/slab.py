@@ -84,19 +84,20 @@ class Slab:
         return replace(self, z=np.where(keep, self.z, np.nan))
 
 
-def slab_of(
-    points: Floats, rules: Rules, areas: tuple[Area, ...] = (), seed: tuple[float, float] | None = None
-) -> Slab:
-    """The slab in points (n, 3).
+@dataclass(frozen=True)
+class Members:
+    """What belongs to a slab: its ``points`` (n, 3) and its ``cells`` (rows, columns) from a corner ``low``; how far all
+    points lie ``above`` the level of their cells, and the low level of each cell (``rough``)."""
 
-    The lowest points of cells that touch with no step between them make one surface; of all such surfaces it is the one at
-    ``seed`` (easting, northing), or the largest. Walls, columns, goods and what lies lower or higher than a step are no part
-    of it. ``areas`` limit the nodes, not the points.
+    points: Floats
+    cells: Mask
+    low: Floats
+    above: Floats
+    rough: Floats
 
-    Raises
-    ------
-    InputError, when the spacing makes too many nodes; NotDeterminable, when there is no surface, or none at the seed.
-    """
+
+def members(points: Floats, rules: Rules, seed: tuple[float, float] | None = None) -> Members:
+    """The points and cells of the slab in points (n, 3), as :func:`slab_of` finds it. Raises InputError; NotDeterminable."""
     if len(points) < FEWEST:
         raise NotDeterminable("there are too few points for a floor")
     low, high = ends(points[:, :2])
@@ -123,7 +124,25 @@ def slab_of(
     mine = points[np.abs(above) <= rules.band]
     if len(mine) < FEWEST:
         raise NotDeterminable("fewer than three points lie on the surface that was found")
-    corner = low + 0.5 * rules.spacing
+    return Members(mine, member, low, above, rough)
+
+
+def slab_of(
+    points: Floats, rules: Rules, areas: tuple[Area, ...] = (), seed: tuple[float, float] | None = None
+) -> Slab:
+    """The slab in points (n, 3).
+
+    The lowest points of cells that touch with no step between them make one surface; of all such surfaces it is the one at
+    ``seed`` (easting, northing), or the largest. Walls, columns, goods and what lies lower or higher than a step are no part
+    of it. ``areas`` limit the nodes, not the points.
+
+    Raises
+    ------
+    InputError, when the spacing makes too many nodes; NotDeterminable, when there is no surface, or none at the seed.
+    """
+    part = members(points, rules, seed)
+    low, mine, member, above = part.low, part.points, part.cells, part.above
+    corner, shape, rough = low + 0.5 * rules.spacing, member.shape, part.rough
     z, count, spread = _levels(mine[:, :2] - corner, np.ascontiguousarray(mine[:, 2]), shape, rules)
     z[~member] = np.nan
     # Single cells that no point happens to lie in are no rim from which nodes would have to keep off.

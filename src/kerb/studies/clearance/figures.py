@@ -13,7 +13,14 @@ from kerb.core.errors import KerbError, NotDeterminable
 from kerb.core.geometry.area import inside_any
 from kerb.core.quantity import first_of, quantity
 from kerb.core.section.stations import written
-from kerb.studies.clearance.found import ROAD_GAP_M, ROAD_NODES_M, Found, in_open_cells, lowest_within, nearest_between
+from kerb.studies.clearance.found import (
+    ROAD_GAP_M,
+    ROAD_NODES_M,
+    Found,
+    in_open_cells,
+    lowest_within,
+    near_place,
+)
 from kerb.studies.clearance.setup import SQUARE
 from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.sources import Sources, numbered
@@ -33,7 +40,7 @@ def figures(found: Found) -> dict[str, Figure]:
         "lowest_e": Figure(float(place[0]), code, "Easting of it"),
         "lowest_n": Figure(float(place[1]), code, "Northing of it"),
         "lowest_z": Figure(float(place[2]), code, "Elevation of it"),
-        "nearest": Figure(nearest_between(found, found.below), code, "Shortest distance in space"),
+        "nearest": Figure(found.nearest, code, "Shortest distance in space"),
         "covered_area": Figure(float(found.open.sum()) * found.setup.cell**2, unit.area_code(), "Area looked at"),
         "uncovered_area": Figure(found.uncovered, unit.area_code(), "With no road under it"),
         "strays": Figure(float(len(found.lowest.strays)), "", "Stray points left out"),
@@ -88,7 +95,7 @@ def _lanes(outcome: Outcome, found: Found, open_: Mask) -> Table:
     rows: list[tuple[Any, ...]] = []
     outside = []
     for lane in found.lanes:
-        row = lowest_within(found, open_ & inside_any((lane,), found.points))
+        row = lowest_within(found, np.flatnonzero(open_ & inside_any((lane,), found.points)))
         if row < 0:
             outside.append(lane.name)
             rows.append((lane.name, *[None] * 5, ""))
@@ -132,7 +139,7 @@ def _matrix(found: Found, open_: Mask) -> Table:
         own = open_ & (beam == number)
         cells: list[float | None] = []
         for lane in found.lanes:
-            row = lowest_within(found, own & inside_any((lane,), found.points)) if own.any() else -1
+            row = lowest_within(found, np.flatnonzero(own & inside_any((lane,), found.points)))
             cells.append(float(found.height[row]) if row >= 0 else None)
         rows.append((name, *cells))
     columns = (Column("beam", "", "Beam"), *(Column(f"lane_{n}", found.unit.code, lane.name)
@@ -179,8 +186,7 @@ def _asked(found: Found, sources: Sources) -> list[tuple[str, Floats]]:
 def _points(found: Found, asked: list[tuple[str, Floats]], open_: Mask) -> Table:
     code, rows = found.unit.code, []
     for name, place in asked:
-        near = np.hypot(*(found.points[:, :2] - place).T) <= found.setup.radius
-        row = lowest_within(found, open_ & near)
+        row = lowest_within(found, near_place(found, place, open_))
         if row < 0:
             rows.append((name, float(place[0]), float(place[1]), *[None] * 3, ""))
             continue
@@ -260,7 +266,7 @@ def _dates(outcome: Outcome, found: Found, sources: Sources) -> Table:
             points = scope.of(sources.store(name)).points()
             if len(points) < 3:
                 raise NotDeterminable("has too few points")
-            road = road_in(
+            road, _ = road_in(
                 points, max(ROAD_NODES_M * metre, 2 * sources.store(name).spacing), ROAD_GAP_M * metre, metre
             )
             height = heights_over(over, road, found.setup.measure == SQUARE)

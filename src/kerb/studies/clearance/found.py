@@ -3,7 +3,7 @@ uncertain."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import scipy
@@ -27,9 +27,9 @@ ROAD_NODES_M, ROAD_GAP_M, ROAD_TOP_M = 0.2, 4.0, 0.15
 LEAST_M, NEAR_M, NEAR_SPACINGS = 2.0, 0.1, 4.0
 # Above is taken for below where more than this share of it lies under the road.
 EXCHANGED = 0.5
-# Noise is told from so many low places, so many neighbours of each among so many points; neighbours lie within so many reaches of
-# strays.
-PROBES, NEIGHBOURS, MOST_PROBED, PROBE = 400, 12, 2_000_000, 4.0
+# Noise is told from so many places of each of some patches of so many points, by so many neighbours; what is next to the lowest
+# place lies within so many reaches of strays.
+PROBES, PATCHES, PATCH, NEIGHBOURS, PROBE = 100, 5, 40_000, 12, 4.0
 # Cubes (m) in which points are thinned before the shortest distance is looked for, and how many pairs are looked at again.
 CUBE_M = 0.1
 # Wires are looked for in no more points than this.
@@ -56,6 +56,7 @@ class Found:
     near: float
     walls: Floats
     below: Floats
+    up: Floats
     stands: Floats
     off_road: Floats
     beams: Beams
@@ -76,21 +77,22 @@ class Found:
 
     @Once
     def noise(self) -> float:
-        """Standard deviation of the points above about the plane through their nearest neighbours, the median of many low places;
-        0 where it cannot be told."""
-        rows = self.rows_lowest
-        rows = rows[:: max(1, len(rows) // PROBES)]
-        low, high = self.points[rows].min(axis=0) - PROBE * self.near, self.points[rows].max(axis=0) + PROBE * self.near
-        some = self.points[np.all((self.points >= low) & (self.points <= high), axis=1)]
-        if len(some) < 4 * NEIGHBOURS:
+        """Standard deviation of the points above about the plane through their nearest neighbours, the median of many places;
+        0 where it cannot be told. Rows of a cloud follow its tiles, so that a stretch of them is a patch of it."""
+        if len(self.points) < 4 * NEIGHBOURS:
             return 0.0
-        some = some[:: max(1, len(some) // MOST_PROBED)] if len(rows) > 1 else some
-        _, near = scipy.spatial.cKDTree(some).query(self.points[rows], k=NEIGHBOURS, workers=-1)
-        off = some[near] - some[near].mean(axis=1, keepdims=True)
-        least = np.linalg.eigvalsh(np.einsum("nki,nkj->nij", off, off) / (NEIGHBOURS - 3))[:, 0]
-        return float(np.sqrt(np.median(np.maximum(least, 0.0))))
+        firsts = np.linspace(0, max(len(self.points) - PATCH, 0), PATCHES if len(self.points) > PATCH else 1).astype(
+            int
+        )
+        least = []
+        for first in firsts.tolist():
+            some = self.points[first : first + PATCH]
+            _, near = scipy.spatial.cKDTree(some).query(some[:: max(1, len(some) // PROBES)], k=NEIGHBOURS, workers=-1)
+            off = some[near] - some[near].mean(axis=1, keepdims=True)
+            least.append(np.linalg.eigvalsh(np.einsum("nki,nkj->nij", off, off) / (NEIGHBOURS - 3))[:, 0])
+        return float(np.sqrt(np.median(np.maximum(np.concatenate(least), 0.0))))
 
-    @property
+    @Once
     def u95(self) -> float:
         """95 % bound of the lowest clearance: noise above and below, what may hang lower between points, how the road bends,
         registration.
@@ -107,12 +109,17 @@ class Found:
     def between(self) -> float:
         """How much lower a place between points may be: half of what the points next to the lowest one stand higher."""
         place = self.points[self.best]
-        near = np.flatnonzero(np.all(np.abs(self.points - place) <= PROBE * self.near, axis=1))
+        near = _about(self.points, place, PROBE * self.near)
         if len(near) < 3:
             return 0.5 * self.near
         apart = np.linalg.norm(self.points[near] - place, axis=1)
         beside = near[np.argsort(apart, kind="stable")[1:7]]
         return float(0.5 * np.median(np.abs(self.points[beside, 2] - place[2])))
+
+    @Once
+    def nearest(self) -> float:
+        """The shortest distance in space between what hangs and what is below."""
+        return nearest_between(self)
 
     def posted(self, value: float | None) -> float | None:
         """What may be posted for a lowest clearance: less its bound and the margin, rounded down to the step."""
@@ -120,6 +127,14 @@ class Found:
             return None
         step = self.setup.posted_step
         return float(np.floor((value - self.u95 - self.setup.margin) / step + 1e-9) * step)
+
+
+def asked_again(found: Found, setup: ClearanceSetup) -> Found:
+    """The same with other lanes, places and requirements; what does not follow from these is kept. Raises InputError."""
+    made = replace(found, setup=setup, lanes=setup.lane_areas())
+    for name in ("noise", "between", "nearest"):
+        made.__dict__[name] = getattr(found, name)
+    return made
 
 
 def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
@@ -131,11 +146,11 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     points = store.coordinates(rows)
     if len(points) < 3:
         raise NotDeterminable("there are too few points above")
-    road, below = _road(setup, sources, points, metre, progress.within(0.05, 0.3))
+    road, below, up = _road(setup, sources, points, metre, progress.within(0.05, 0.3))
     progress.step(0.3, "Heights over the road")
     height = heights_over(points, road, setup.measure == SQUARE)
     keep, stands, off_road = _over(setup, points, height, metre)
-    walls = _beside(setup, points[keep], below, road, metre)
+    walls = _beside(setup, points[keep], up)
     if setup.gone():
         keep &= ~inside_any(setup.gone(), points)
     limit = np.inf if setup.most is None else setup.most
@@ -169,37 +184,38 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     beams = _beams(points, lowest.rows[solid], cells[solid], setup.cell, metre)
     out = np.floor(off_road[:, :2] / setup.cell).astype(np.int64)
     uncovered = len(np.unique(out, axis=0)) * setup.cell**2 if len(out) else 0.0
-    return Found(setup, unit, road, points, rows, height, lowest, low, cells, open_, uncovered, near, walls, below, stands,
+    return Found(setup, unit, road, points, rows, height, lowest, low, cells, open_, uncovered, near, walls, below, up, stands,
                  off_road, beams, setup.lane_areas(), wires)  # fmt: skip
 
 
 def _road(
     setup: ClearanceSetup, sources: Sources, points: Floats, metre: float, progress: Progress
-) -> tuple[Road, Floats]:
-    """The road, and the points of the cloud it was found in."""
+) -> tuple[Road, Floats, Floats]:
+    """The road, the points of the cloud below that it was found in, and those of them that stand up from it."""
+    none = np.empty((0, 3))
     nodes, gap = ROAD_NODES_M * metre, ROAD_GAP_M * metre
     seed = setup.road.xy[0] if setup.road.xy else None
     at = (float(seed[0]), float(seed[1])) if seed is not None else None
     low, high = ends(points)
     if setup.by_itself:
-        return road_in(points, nodes, gap, metre, at), np.empty((0, 3))
+        return road_in(points, nodes, gap, metre, at)[0], none, none
     if setup.level is not None and not setup.below.holding:
         level = setup.level
-        return road_of(
-            lambda xy: np.full(len(xy), level), low, high, max(nodes, float((high - low)[:2].max()) / 500)
-        ), np.empty((0, 3))
+        wide = max(nodes, float((high - low)[:2].max()) / 500)
+        return road_of(lambda xy: np.full(len(xy), level), low, high, wide), none, none
     source = sources.source("below")
     if source.store is not None:
         below = setup.below.of(source.store).points(progress)
         if len(below) < 3:
             raise NotDeterminable("there are too few points below")
-        return road_in(below, max(nodes, 2 * source.store.spacing), gap, metre, at), below
+        road, up = road_in(below, max(nodes, 2 * source.store.spacing), gap, metre, at)
+        return road, below, below[up]
     surface = sources.surface("below", setup.below)
     first, last = surface.bounds
     start, end = np.maximum(low[:2], first[:2]) - nodes, np.minimum(high[:2], last[:2]) + nodes
     if np.any(end <= start):
         raise InputError("what is above and what is below do not overlap in plan")
-    return road_of(surface.at, start, end, max(nodes, float((end - start).max()) / 3000)), np.empty((0, 3))
+    return road_of(surface.at, start, end, max(nodes, float((end - start).max()) / 3000)), none, none
 
 
 def _over(setup: ClearanceSetup, points: Floats, height: Floats, metre: float) -> tuple[Mask, Floats, Floats]:
@@ -220,42 +236,45 @@ def _over(setup: ClearanceSetup, points: Floats, height: Floats, metre: float) -
     return free & ~stands, points[stands], np.empty((0, 3))
 
 
-def _beside(setup: ClearanceSetup, over: Floats, below: Floats, road: Road, metre: float) -> Floats:
+def _beside(setup: ClearanceSetup, over: Floats, up: Floats) -> Floats:
     """Points that an envelope may meet: all that hangs, and what stands beside the road."""
-    if not setup.envelope:
-        return np.empty((0, 3))
-    high = heights_over(below, road) if len(below) else np.empty(0)
-    return np.concatenate([over, below[high > ROAD_TOP_M * metre]])
+    return np.concatenate([over, up]) if setup.envelope else np.empty((0, 3))
 
 
 def _lowest(setup: ClearanceSetup, points: Floats, height: Floats, near: float) -> Lowest:
     return lowest_by_cell(points, height, setup.cell, near, 0 if setup.strays == COUNTED else COMPANIONS)
 
 
-def lowest_within(found: Found, inside: Mask) -> int:
-    """Row of the lowest point that counts among those that lie inside (n,), -1 where there is none."""
-    if not inside.any():
+def lowest_within(found: Found, inside: Ints) -> int:
+    """The lowest that counts among the rows that are asked for, -1 where there is none."""
+    if not len(inside):
         return -1
-    at = np.flatnonzero(inside)
-    room = found.near
-    first, last = found.points[at, :2].min(axis=0) - room, found.points[at, :2].max(axis=0) + room
-    around = np.flatnonzero(np.all((found.points[:, :2] >= first) & (found.points[:, :2] <= last), axis=1))
+    own = found.points[inside, :2]
+    middle, half = (own.min(axis=0) + own.max(axis=0)) / 2, np.ptp(own, axis=0) / 2
     # What lies beside keeps a point company but is not asked for.
-    height = np.where(inside[around], found.height[around], np.inf)
-    own = _lowest(found.setup, found.points[around], height, found.near)
-    good = np.isfinite(own.height)
+    around = _about(found.points, middle, half + found.near)
+    height = np.where(np.isin(around, inside, assume_unique=True), found.height[around], np.inf)
+    lowest = _lowest(found.setup, found.points[around], height, found.near)
+    good = np.isfinite(lowest.height)
     if not good.any():
         return -1
-    rows = own.rows[good]
-    return int(around[rows[np.argmin(own.height[good])]])
+    rows = lowest.rows[good]
+    return int(around[rows[np.argmin(lowest.height[good])]])
+
+
+def near_place(found: Found, place: Floats, open_: Mask) -> Ints:
+    """Rows of the points within the radius of a place (2,), in cells that no support stands in."""
+    rows = _about(found.points, place, np.full(2, found.setup.radius))
+    rows = rows[np.hypot(*(found.points[rows, :2] - place).T) <= found.setup.radius]
+    return rows[open_[rows]]
 
 
 def in_open_cells(found: Found) -> Mask:
     """Which points lie in cells that no support stands in."""
-    places = np.floor((found.points[:, :2] - found.low) / found.setup.cell).astype(np.int64)
     shut = found.cells[~found.open]
     if not len(shut):
         return np.ones(len(found.points), bool)
+    places = np.floor((found.points[:, :2] - found.low) / found.setup.cell).astype(np.int64)
     wide = int(places[:, 0].max()) + 1
     return ~np.isin(places[:, 1] * wide + places[:, 0], shut[:, 1] * wide + shut[:, 0])
 
@@ -268,35 +287,59 @@ def _beams(points: Floats, rows: Ints, cells: Ints, cell: float, metre: float) -
     return beams_of(under, cell, metre)
 
 
-def nearest_between(found: Found, below: Floats) -> float:
-    """The shortest distance in space between what hangs and the points below, or the nodes of a road that is no cloud."""
-    kept = np.ones(len(found.points), bool)
-    kept[found.lowest.strays] = False
-    over = found.points[found.rows_lowest] if not len(below) else found.points[kept]
-    other = below
-    if not len(below):
-        # The road is a surface there: the nearest is looked for on its nodes about each low place, then on the plane at the foot.
-        rise = found.road.rise(over[:, :2])
-        straight = over[:, 2] - found.road.at(over[:, :2])
-        return float(np.nanmin(straight / np.sqrt(1 + (rise**2).sum(axis=1))))
-    cube = CUBE_M / found.unit.metres
-    best = float(found.height[found.best])
-    other = other[
-        np.all((other[:, :2] >= ends(over[:, :2])[0] - best) & (other[:, :2] <= ends(over[:, :2])[1] + best), axis=1)
-    ]
-    if not len(other):
+def nearest_between(found: Found) -> float:
+    """The shortest distance in space between what hangs and what is below: the road, and all that stands up from it.
+
+    The road is a plane about the foot of each low place; where that is nearest, single points above and below decide.
+    """
+    rows = found.rows_lowest
+    over = found.points[rows]
+    rise = found.road.rise(over[:, :2])
+    straight = over[:, 2] - found.road.at(over[:, :2])
+    apart = straight / np.sqrt(1 + (rise**2).sum(axis=1))
+    at = int(np.nanargmin(apart))
+    best = float(apart[at])
+    if not len(found.below):
         return best
-    thin_over, thin_other = _thinned(over, cube), _thinned(other, cube)
-    tree = scipy.spatial.cKDTree(other[thin_other])
-    reach = 2 * np.sqrt(3) * cube
-    away = np.asarray(tree.query(over[thin_over], workers=-1)[0])
-    bound = float(away.min())
-    close = over[thin_over][away <= bound + reach]
-    near_over = over[_within(over, close, np.sqrt(3) * cube)]
-    near_other = other[_within(other, close, bound + np.sqrt(3) * cube)]
-    if not len(near_other):
-        return bound
-    return float(np.min(scipy.spatial.cKDTree(near_other).query(near_over, workers=-1)[0]))
+    foot = over[at, :2] + apart[at] * rise[at] / np.sqrt(1 + (rise[at] ** 2).sum())
+    closest = _closest(found, over[at], foot)
+    best = closest if np.isfinite(closest) else best
+    low, high = ends(over[:, :2])
+    standing_up = found.up[np.all((found.up[:, :2] >= low - best) & (found.up[:, :2] <= high + best), axis=1)]
+    if len(standing_up):
+        kept = np.ones(len(found.points), bool)
+        kept[found.lowest.strays] = False
+        all_over = found.points[kept]
+        thin = all_over[_thinned(all_over, CUBE_M / found.unit.metres)]
+        away, _ = scipy.spatial.cKDTree(standing_up).query(thin, distance_upper_bound=best, workers=-1)
+        near = thin[away < np.inf]
+        if len(near):
+            room = np.sqrt(3) * CUBE_M / found.unit.metres
+            close = all_over[_within(all_over, near, room)]
+            best = min(best, float(np.min(scipy.spatial.cKDTree(standing_up).query(close, workers=-1)[0])))
+    return best
+
+
+def _about(points: Floats, place: Floats, room: Floats | float) -> Ints:
+    """Rows of the points that lie in a box about a place, by as many coordinates as it has."""
+    wide = np.broadcast_to(room, (len(place),))
+    rows = np.flatnonzero(np.abs(points[:, 0] - place[0]) <= wide[0])
+    for axis in range(1, len(place)):
+        rows = rows[np.abs(points[rows, axis] - place[axis]) <= wide[axis]]
+    return rows
+
+
+def _closest(found: Found, place: Floats, foot: Floats) -> float:
+    """The shortest distance between single points about a place above and about its foot on the road; inf where there are
+    none."""
+    room = PROBE * found.near + found.road.spacing
+    over = found.points[_about(found.points, place, room)]
+    under = found.below[_about(found.below, foot, room)]
+    strays = found.points[found.lowest.strays]
+    over = over[~_among(over, strays)]
+    if not len(over) or not len(under):
+        return np.inf
+    return float(np.min(scipy.spatial.cKDTree(under).query(over)[0]))
 
 
 def _among(points: Floats, others: Floats) -> Mask:

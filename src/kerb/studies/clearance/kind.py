@@ -16,8 +16,9 @@ from kerb.core.quantity import quantity
 from kerb.core.things import POINTS, Placed
 from kerb.formats.dxf_write import Text, Texts, write_dxf
 from kerb.formats.write_things import write_cloud, write_thing
-from kerb.studies.clearance.run import run
+from kerb.studies.clearance.run import LiveClearance, run
 from kerb.studies.clearance.setup import ClearanceSetup
+from kerb.studies.drawn import Drawn
 from kerb.studies.kind import AREA, COUNT, HEADLINE, LENGTH, REPORT, SHEET, SUMMARY, FigureAbout, Option, StudyKind
 from kerb.studies.layers import FoundLabels, FoundLine
 from kerb.studies.outcome import Outcome
@@ -90,8 +91,6 @@ def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
 
 def trial() -> tuple[ClearanceSetup, ...]:
     """The mound over a level, with an envelope that is driven across it."""
-    from kerb.studies.drawn import Drawn
-
     path = Drawn.of(np.array([[-4.0, 0.0], [4.0, 0.0]]))
     over = ClearanceSetup(level=-5.0, cell=0.5, radius=1.0, stray_radius=2.0)
     return over, replace(over, measure="square", path=path, envelope="2x3", length=2.0, wheelbase=1.0, strays="counted",
@@ -106,6 +105,7 @@ CLEARANCE = StudyKind(
     name="Clearance",
     setup=ClearanceSetup,
     run=run,
+    live=LiveClearance,
     figures=ABOUT,
     options=(
         Option(
