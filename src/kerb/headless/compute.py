@@ -22,7 +22,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("job", metavar="JOB", help="job folder, NAME.kerb")
     parser.add_argument("--study", action="append", default=[], metavar="NAME", help="only this study; any number")
     parser.add_argument("--all", action="store_true", help="compute studies that are up to date as well")
-    parser.add_argument("--report", metavar="FILE.pdf", type=Path, help="write the report of the job as PDF")
+    parser.add_argument(
+        "--report",
+        metavar="FILE.pdf",
+        type=Path,
+        help="write the report of the job as .pdf or .docx",
+    )
     parser.add_argument("--json", metavar="PATH", help="write the outcome as JSON; '-' for standard output")
     parser.add_argument("--force", action="store_true", help="overwrite output files")
 

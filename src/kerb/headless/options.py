@@ -78,7 +78,7 @@ def add_common(parser: argparse.ArgumentParser, report: bool = False, unit_help:
         help="read the good points of a file that breaks off, with a warning",
     )
     if report:
-        parser.add_argument("--report", metavar="FILE.pdf", type=Path, help="write the report as PDF")
+        parser.add_argument("--report", metavar="FILE.pdf", type=Path, help="write the report as .pdf or .docx")
 
 
 @contextmanager

@@ -67,6 +67,7 @@ from kerb.studies.profiles import Cutter
 from kerb.studies.registry import study_kind
 from kerb.studies.setup import Setup
 
+AS_PAGES, AS_DOCUMENT = ".pdf", ".docx"
 SECTIONS = {
     "summary": "Summary table",
     "plan": "Plan picture",
@@ -113,7 +114,7 @@ class ReportWish:
 
 
 def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: bool = False) -> None:
-    """Write the report as PDF, beside its name first and moved there when complete.
+    """Write the report as PDF, or as a Word document by its ending, beside its name first and moved there when complete.
 
     Raises
     ------
@@ -121,9 +122,21 @@ def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: b
     """
     if path.exists() and not force:
         raise OutputError(f"{path}: exists; not overwritten without --force")
-    data = make_report(chapters, wish)
+    data = made_for(path, chapters, wish)
     with placed_when_complete(path) as partial:
         partial.write_bytes(data)
+
+
+def made_for(path: Path, chapters: list[Chapter], wish: ReportWish, progress: Progress | None = None) -> bytes:
+    """The report as the bytes of the file that the ending of a path asks for. Raises OutputError for another; Cancelled."""
+    if path.suffix.lower() == AS_DOCUMENT:
+        # The library is asked for only where a document is.
+        from kerb.report.docx import make_document
+
+        return make_document(chapters, wish, progress)
+    if path.suffix.lower() not in ("", AS_PAGES):
+        raise OutputError(f"{path}: a report is written as {AS_PAGES} or {AS_DOCUMENT}")
+    return make_report(chapters, wish, progress)
 
 
 def make_report(chapters: list[Chapter], wish: ReportWish, progress: Progress | None = None) -> bytes:
@@ -268,7 +281,7 @@ def _summary_of(kind: StudyKind, chapters: list[Chapter], wish: ReportWish, room
     grid = Grid(heads, [], [n == 0 for n in range(len(heads))], [False] * len(heads))
     for chapter in chapters:
         figures = chapter.outcome.figures
-        cells = [_text_of(figures.get(figure.name), figure, decimals) for figure in about]
+        cells = [text_of(figures.get(figure.name), figure, decimals) for figure in about]
         first = figures.get(names[0])
         cells[1:1] = [bound(first.u95, first.unit, decimals) if first else "—"] if bounds else []
         name = f"{chapter.name} (out of date)" if chapter.out_of_date else chapter.name
@@ -313,7 +326,8 @@ def _sums(kind: StudyKind, chapters: list[Chapter], decimals: Decimals, bounds: 
     return ["Total", *cells, ""]
 
 
-def _text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> str:
+def text_of(figure: Figure | None, about: FigureAbout, decimals: Decimals) -> str:
+    """A figure as it is printed, a dash where there is none."""
     if figure is None:
         return "—"
     if about.quantity == COUNT and not figure.resolution:
@@ -326,7 +340,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, room: tuple[float, float]) -> l
     kind = study_kind(outcome.study)
     story: list[Flowable] = [
         Paragraph(escape(chapter.name), style_of(16, fontName=BOLD)),
-        Paragraph(escape(" · ".join([kind.question, _surveyed(outcome)])), style_of(9, textColor=QUIET)),
+        Paragraph(escape(" · ".join([kind.question, surveyed(outcome)])), style_of(9, textColor=QUIET)),
         Spacer(1, 1.5 * mm),
         *_out_of_date(chapter, width),
         *_headline(outcome, kind, wish.title.decimals),
@@ -337,7 +351,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, room: tuple[float, float]) -> l
     ]
     if "profiles" in wish.sections:
         profiles = 0
-        for chart in _charts(chapter):
+        for chart in charts_of(chapter):
             if isinstance(chart, Profile):
                 story.append(ProfileFigure(chart, outcome.unit, width, 24 * mm, profiles))
                 profiles += 1
@@ -345,7 +359,7 @@ def _chapter(chapter: Chapter, wish: ReportWish, room: tuple[float, float]) -> l
                 story += section_figures(chart, outcome.unit, width)
             else:
                 story.append(PlotFigure(chart, width, 34 * mm))
-    for table in _chosen_tables(chapter, wish):
+    for table in chosen_tables(chapter, wish):
         story += table_flow(table, wish.title.decimals, *room)
     return _without_empty_pages(story)
 
@@ -387,7 +401,8 @@ def _out_of_date(chapter: Chapter, width: float) -> list[Flowable]:
     return [table, Spacer(1, 2 * mm)]
 
 
-def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flowable]:
+def headline_words(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> tuple[str, str]:
+    """The headline figure with its unit, and what stands beside it."""
     about = kind.headline
     figure = outcome.figures.get(about.name)
     details = []
@@ -396,13 +411,17 @@ def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flo
     for other in kind.where("headline")[1:]:
         more = outcome.figures.get(other.name)
         if more is not None and more.value is not None:
-            details.append(_text_of(more, other, decimals))
+            details.append(text_of(more, other, decimals))
     if kind.describe is not None:
         details += kind.describe(outcome.settings, outcome)
-    words = about.label + (", " + " · ".join(details) if details else "")
+    return text_of(figure, about, decimals), about.label + (", " + " · ".join(details) if details else "")
+
+
+def _headline(outcome: Outcome, kind: StudyKind, decimals: Decimals) -> list[Flowable]:
+    figure, words = headline_words(outcome, kind, decimals)
     doubt = [Paragraph(escape(f"Warning: {outcome.verdict}"), style_of(11, fontName=BOLD, textColor=ALARM))]
     return [
-        Paragraph(escape(_text_of(figure, about, decimals)), style_of(27, fontName=BOLD, leading=31)),
+        Paragraph(escape(figure), style_of(27, fontName=BOLD, leading=31)),
         *(doubt if outcome.verdict else []),
         Paragraph(escape(words), style_of(9, textColor=QUIET)),
     ]
@@ -449,7 +468,7 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
     left = width * (1 - PLAN_SHARE) - 3 * mm
     shown = [(about, outcome.figures[about.name]) for about in kind.where(REPORT) if about.name in outcome.figures]
     rows = [
-        [Paragraph(escape(figure.label), style_of(8)), _text_of(figure, about, decimals)]
+        [Paragraph(escape(figure.label), style_of(8)), text_of(figure, about, decimals)]
         for about, figure in shown
         if not (about.optional and figure.value is None)
     ]
@@ -464,7 +483,7 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
             ("TEXTCOLOR", (0, 0), (-1, 0), INK),
         ]
     )
-    lines = [c.line for c in _charts(chapter) if isinstance(c, Profile)] if "profiles" in wish.sections else []
+    lines = [c.line for c in charts_of(chapter) if isinstance(c, Profile)] if "profiles" in wish.sections else []
     plan = plan_of(chapter.cloud, outcome, lines, decimals, look=chapter.look) if "plan" in wish.sections else None
     if plan is None:
         table.hAlign = "LEFT"
@@ -476,7 +495,7 @@ def _figures_and_plan(chapter: Chapter, kind: StudyKind, wish: ReportWish, width
     return both
 
 
-def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
+def chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
     """The tables of a chapter: those its kind puts into the report, or all of them."""
     outcome = chapter.outcome
     kind = study_kind(outcome.study)
@@ -486,25 +505,32 @@ def _chosen_tables(chapter: Chapter, wish: ReportWish) -> list[StudyTable]:
     return [outcome.tables[name] for name in names if name in outcome.tables]
 
 
-def _inputs(outcome: Outcome) -> list[Flowable]:
-    story: list[Flowable] = [title_of("Inputs")]
+def input_words(outcome: Outcome) -> list[str]:
+    """What went in, a sentence each."""
+    made = []
     for item in outcome.inputs:
         name = Path(item.path).name or "cloud"
         role = item.role.capitalize()
         used = f", {count(item.used)} used" if item.used != item.points else ""
         survey = f"survey of {item.survey}" if item.survey else "date of survey not stated"
-        text = f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail[:1].upper()}{item.detail[1:]}"
-        story.append(Paragraph(escape(text), style_of(7.5)))
-    return story
+        made.append(
+            f"{role}: {name}, {count(item.points)} {item.counts}{used}, {survey}. {item.detail[:1].upper()}{item.detail[1:]}"
+        )
+    return made
 
 
-def _surveyed(outcome: Outcome) -> str:
+def _inputs(outcome: Outcome) -> list[Flowable]:
+    return [title_of("Inputs"), *(Paragraph(escape(words), style_of(7.5)) for words in input_words(outcome))]
+
+
+def surveyed(outcome: Outcome) -> str:
     """The date of the survey, or that it is not stated."""
     dates = [item.survey for item in outcome.inputs if item.survey]
     return f"Survey of {dates[0]}" if dates else "date of survey not stated"
 
 
-def _charts(chapter: Chapter) -> list[Chart]:
+def charts_of(chapter: Chapter) -> list[Chart]:
+    """The charts of a chapter, profiles along its present lines."""
     outcome = chapter.outcome
     return Cutter(outcome).charts(chapter.setup) if chapter.setup is not None else outcome.charts
 

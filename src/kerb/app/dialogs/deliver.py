@@ -32,7 +32,7 @@ from kerb.formats.written import placed_when_complete
 from kerb.job.job import Change
 from kerb.report.deliver import chapter_of, out_of_date
 from kerb.report.pages import PAGES
-from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_parts, make_report
+from kerb.report.pdf import AS_DOCUMENT, AS_PAGES, SECTIONS, USUAL, Chapter, ReportWish, made_for, make_parts
 from kerb.report.text import write_figures
 
 PREVIEW_SCALE, SMALLEST_SCALE = 1.25, 0.5
@@ -279,7 +279,9 @@ class Deliver(QDialog):
             self._timer.start()
 
     def _save(self) -> None:
-        path = ask_target(self, self.session, self.session.open_job.state.title.name, (".pdf",), "Save report")
+        path = ask_target(
+            self, self.session, self.session.open_job.state.title.name, (AS_PAGES, AS_DOCUMENT), "Save report"
+        )
         if path is not None:
             self.save_to(path)
 
@@ -290,7 +292,7 @@ class Deliver(QDialog):
         session = self.session
 
         def work(progress: Progress) -> Path:
-            data = make_report(chapters, wish, progress)
+            data = made_for(path, chapters, wish, progress)
             progress.check()
             with placed_when_complete(path) as partial:
                 partial.write_bytes(data)

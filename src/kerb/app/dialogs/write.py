@@ -11,7 +11,7 @@ from kerb.app.session import Session
 from kerb.formats.write_things import NAMES
 
 REPLACE, WRITE = "Replace", "Write it"
-LABELS = {**NAMES, ".csv": "CSV", ".xlsx": "Spreadsheet", ".pdf": "PDF"}
+LABELS = {**NAMES, ".csv": "CSV", ".xlsx": "Spreadsheet", ".pdf": "PDF", ".docx": "Word document"}
 
 
 def ask_target(parent: QWidget, session: Session, name: str, endings: tuple[str, ...], title: str = "") -> Path | None:
