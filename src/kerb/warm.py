@@ -24,13 +24,14 @@ from kerb.core.cloud.sieve import CellSet
 from kerb.core.cloud.store import CloudStore
 from kerb.core.cloud.thinning import WAYS, Thinning, thinned
 from kerb.core.errors import NotDeterminable
-from kerb.core.geometry.features import SurveyPoints
+from kerb.core.geometry.features import Line, LineSet, SurveyPoints
 from kerb.core.progress import Progress, silent
 from kerb.core.reference import local_grid
 from kerb.core.surface.tin import triangulate
-from kerb.core.things import POINTS, Placed
+from kerb.core.things import LINES, POINTS, Placed
 from kerb.core.units import METRE
 from kerb.report.reading import formula_picture
+from kerb.studies.fields import LINES as LINE_FIELD
 from kerb.studies.fields import POINTS as POINT_FIELD
 from kerb.studies.fields import SCOPE, SURFACE
 from kerb.studies.kind import StudyKind
@@ -111,6 +112,12 @@ def _few_points() -> Placed:
     return Placed(POINTS, SurveyPoints(xyz, tuple("abcdefgh"), ("",) * 8), local_grid(METRE))
 
 
+def _a_line() -> Placed:
+    """A line with elevations over the mound of the trials, from west to east."""
+    line = Line(np.array([[-12.0, 0.0, -4.0], [12.0, 0.0, -4.0]]), False, "line")
+    return Placed(LINES, LineSet((line,)), local_grid(METRE))
+
+
 def try_out(
     kind: StudyKind, store: CloudStore, watch: Callable[[], Progress] = silent, beside: CloudStore | None = None
 ) -> tuple[list[Outcome], list[Outcome]]:
@@ -130,6 +137,7 @@ def try_out(
         items |= {
             n: Source(n, "Points", kind=POINTS, load=_few_points) for n in setup.named(POINT_FIELD) if getattr(setup, n)
         }
+        items |= {n: Source(n, "Line", kind=LINES, load=_a_line) for n in setup.named(LINE_FIELD) if getattr(setup, n)}
         sources = Sources(METRE, items)
         found.append(kind.run(asked, sources, watch()))
         if kind.live is not None:

@@ -106,6 +106,8 @@ class Studies(unittest.TestCase):
             "cutfill": ["fill", "cut", "net", "fill_area", "cut_area", "same_area", "only_earlier_area", "only_later_area",
                         "check_net", "stable_offset", "stable_noise"],
             "plan": ["lines", "rooms", "length"],
+            "tunnel": ["over_area", "under_area", "over_volume", "under_volume", "over_volume_end_areas", "under_volume_end_areas",
+                       "max_over", "max_under", "wall_area", "uncovered_share"],
             "clearance": ["lowest", "lowest_e", "lowest_n", "nearest", "uncovered_area"],
             "accuracy": ["n", "left_out", "mean", "median", "std", "rms", "min", "max", "accuracy95", "p95"],
         }  # fmt: skip
@@ -114,7 +116,7 @@ class Studies(unittest.TestCase):
 
     def test_nothing_else_names_a_kind_of_study(self):
         # Words that mean other things as well count where they can only mean the study.
-        common = {"accuracy", "sections", "surface", "contours", "spots", "change", "align", "floor", "plan", "clearance"}
+        common = {"accuracy", "sections", "surface", "contours", "spots", "change", "align", "floor", "plan", "clearance", "tunnel"}
         strict = "|".join(key for key in STUDIES if key not in common)
         loose = "|".join(rf"studies\.{key}\b|{key.title()}Setup|study_kind\([\"']{key}" for key in common)
         words = re.compile(rf"(?i:(?<![a-z])({strict})(?![a-z]))|{loose}")

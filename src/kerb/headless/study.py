@@ -272,6 +272,8 @@ class _Opened:
                 values |= {name: self._drawn(about, str(given))} if given else {}
             elif about.kind == RINGS:
                 values |= {name: self._items(about, str(given))} if given else {}
+            elif about.kind == TEXT and given and self.kind.read_words is not None and Path(given).is_file():
+                values[name] = self.kind.read_words(name, Path(given), self.reference.unit.metres)
             elif given is not None:
                 values[name] = given
         setup = self.kind.setup(**{**self.kind.setup.usual(self.reference.unit), **values})

@@ -9,8 +9,9 @@ from kerb.core.section.stations import alignment_of
 from kerb.studies.sources import Sources
 
 
-def line_of(sources: Sources, field: str, which: str) -> Alignment:
-    """The alignment, or the open line, of the holding that a field names; the one called ``which`` where it has several.
+def line_of(sources: Sources, field: str, which: str, with_profile: bool = False) -> Alignment:
+    """The alignment, or the open line, of the holding that a field names; the one called ``which`` where it has several. A line
+    has its elevations as a profile where that is asked for.
 
     Raises InputError, when there is none of that name, or several and none is named.
     """
@@ -19,7 +20,7 @@ def line_of(sources: Sources, field: str, which: str) -> Alignment:
     found = list(lines.alignments)
     for row, line in enumerate(lines.lines, 1):
         if not line.closed and line.name not in exact:
-            found.append(alignment_of(line.xyz, line.name or f"line {row}"))
+            found.append(alignment_of(line.xyz, line.name or f"line {row}", with_profile))
     labels = told_apart([one.name for one in found])
     if which:
         wanted = [row for row, one in enumerate(found) if which in (one.name, labels[row])]

@@ -171,7 +171,8 @@ class StudyKind:
     plainly where figures are summed. ``read_items`` reads the items of a field that has ways from a file. Inputs of a kind
     that may lie ``apart`` are not held against one another by the place check; of one that is not ``contoured`` a
     report draws no lines of equal elevation under its map. A new one is answered ``at_once`` where it has all it needs and its
-    clouds are not large; others wait until they are asked for.
+    clouds are not large; others wait until they are asked for. ``read_words`` gives the words of a text field from a file, in a
+    unit of so many metres.
     """
 
     id: str
@@ -211,6 +212,7 @@ class StudyKind:
     apart: bool = False
     contoured: bool = True
     at_once: bool = True
+    read_words: Callable[[str, Path, float], str] | None = None
 
     def compute(self, setup: Any, sources: Sources, progress: Progress) -> Outcome:
         """Run it, and add what its inputs say of themselves and of one another. Raises what ``run`` raises."""

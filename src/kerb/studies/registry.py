@@ -27,6 +27,7 @@ DECLARED = {
     "floor": "FLOOR",
     "plan": "PLAN",
     "clearance": "CLEARANCE",
+    "tunnel": "TUNNEL",
 }
 
 

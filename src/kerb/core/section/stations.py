@@ -9,7 +9,7 @@ import numpy as np
 
 from kerb.core.arrays import Floats
 from kerb.core.errors import InputError
-from kerb.core.geometry.alignment import Alignment, Element, straight
+from kerb.core.geometry.alignment import Alignment, Element, Grade, straight
 from kerb.core.units import LengthUnit
 
 MOST_STATIONS = 100_000
@@ -21,8 +21,9 @@ FULL_FEET = 100.0
 DEGREE = np.pi / 180
 
 
-def alignment_of(xyz: Floats, name: str = "") -> Alignment:
-    """A drawn line (n, 2 or 3) as an alignment of straights, stations counted from nought at its first vertex.
+def alignment_of(xyz: Floats, name: str = "", with_profile: bool = False) -> Alignment:
+    """A drawn line (n, 2 or 3) as an alignment of straights, stations counted from nought at its first vertex; with
+    the elevations of its vertices as its profile, where they are known and asked for.
 
     Raises InputError, when fewer than two of its places differ.
     """
@@ -34,7 +35,12 @@ def alignment_of(xyz: Floats, name: str = "") -> Alignment:
     if len(xy) < 2:
         raise InputError(f"{name or 'the line'}: needs at least two places that differ")
     elements: list[Element] = [straight(a, b) for a, b in pairwise(xy)]
-    return Alignment(name, 0.0, tuple(elements))
+    profile: tuple[Grade, ...] = ()
+    z = np.asarray(xyz, float)[keep, 2] if with_profile and np.shape(xyz)[1] > 2 else np.full(1, np.nan)
+    if np.isfinite(z).all():
+        along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(xy, axis=0).T))])
+        profile = tuple(Grade(float(s), float(level)) for s, level in zip(along, z, strict=True))
+    return Alignment(name, 0.0, tuple(elements), profile)
 
 
 def whole_stations(alignment: Alignment, interval: float) -> Floats:

@@ -24,7 +24,7 @@ from kerb.studies.sources import Sources
 
 # The road is read at nodes so far apart (m) and carried over gaps so wide (m); what is lower over it is road (m).
 ROAD_NODES_M, ROAD_GAP_M, ROAD_TOP_M = 0.2, 4.0, 0.15
-LEAST_M, NEAR_M, NEAR_SPACINGS = 2.0, 0.1, 4.0
+WIDTHS, LEAST_M, NEAR_M, NEAR_SPACINGS = 2.0, 2.0, 0.1, 4.0
 # Above is taken for below where more than this share of it lies under the road.
 EXCHANGED = 0.5
 # Noise is told from so many places of each of some patches of so many points, by so many neighbours; what is next to the lowest
@@ -198,7 +198,8 @@ def _road(
     at = (float(seed[0]), float(seed[1])) if seed is not None else None
     low, high = ends(points)
     if setup.by_itself:
-        return road_in(points, nodes, gap, metre, at)[0], none, none
+        wide = max(nodes, WIDTHS * sources.store("above").spacing)
+        return road_in(points, wide, gap, metre, at)[0], none, none
     if setup.level is not None and not setup.below.holding:
         level = setup.level
         wide = max(nodes, float((high - low)[:2].max()) / 500)
@@ -208,7 +209,7 @@ def _road(
         below = setup.below.of(source.store).points(progress)
         if len(below) < 3:
             raise NotDeterminable("there are too few points below")
-        road, up = road_in(below, max(nodes, 2 * source.store.spacing), gap, metre, at)
+        road, up = road_in(below, max(nodes, WIDTHS * source.store.spacing), gap, metre, at)
         return road, below, below[up]
     surface = sources.surface("below", setup.below)
     first, last = surface.bounds

@@ -1,0 +1,1 @@
+"""The study ``tunnel``."""
