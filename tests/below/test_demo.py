@@ -9,13 +9,13 @@ import numpy as np
 import pyproj
 
 from kerb.core.progress import silent
-from kerb.demo import cloud, files, pit, quay, slab, yard
+from kerb.demo import adit, bridge, cloud, files, pit, quay, slab, storey, yard
 from kerb.demo import job as demo
 from kerb.job import studies
 from kerb.job.job import Change, Job
 from kerb.job.picked import with_columns
 from kerb.studies.accuracy.kind import ACCURACY
-from tests.support import Folder, demo_files
+from tests.support import Folder, demo_files, near
 
 THIN = 6.0
 
@@ -83,7 +83,7 @@ class DemoJob(Folder):
 
     def the_rest_of_the_quay(self, job):
         """Scour, blast, and what is out of place in the corridor, as they were made; the second scan slides and that is said."""
-        storm, along, blast, built, line, floor = (
+        storm, along, blast, built, line, floor, plan, bridge_, rock, lined = (
             studies.outcome_of(job, next(s for s in job.state.studies if s.name == name)) for name in demo.QUAY
         )
         self.assertLess(abs(storm.value("net") - quay.DEPOSIT.volume + quay.SCOUR.volume), storm.figures["net"].u95)
@@ -106,6 +106,20 @@ class DemoJob(Folder):
         self.assertTrue(any("slide along 90°" in note.text for note in line.warnings))
         self.assertAlmostEqual(line.value("rotation"), 0.4, delta=0.01)
         self.assertAlmostEqual(line.value("shift_n"), 0.08, delta=0.003)
+        areas = [np.prod(np.subtract(high, low)) for low, high in storey.ROOMS] + [np.pi * storey.TOWER[1] ** 2]
+        areas[5] -= np.pi * storey.COLUMN[1] ** 2
+        near(sorted(row[1] for row in plan.tables["rooms"].rows), sorted(areas), 0.06)
+        lowest = bridge.PIPE - bridge.SAG - bridge.RISE * bridge.PIPES[1]
+        self.assertLess(abs(bridge_.value("lowest") - lowest), bridge_.figures["lowest"].u95)
+        self.assertEqual(bridge_.value("strays"), 2)
+        self.assertEqual([row[0] for row in rock.tables["patches"].rows if row[0][0] == "U"][:1], ["U1"])
+        worst = next(row for row in rock.tables["patches"].rows if row[0] == "U1")
+        self.assertAlmostEqual(worst[1], 100 + adit.INSIDE[0], delta=0.4)
+        self.assertAlmostEqual(worst[6], adit.INSIDE[3], delta=0.06)
+        self.assertAlmostEqual(
+            lined.value("thickness"), adit.LINING * (1 - 0.5 * 4 / 60) + 0.03 * 2 * np.sqrt(np.pi) / 60, delta=0.003
+        )
+        self.assertIn("stands-off", [note.code for note in rock.warnings])
 
     def roles_live_with_the_list(self, job, study):
         """What the study says of roles goes into the list, one step; asked without typed words it finds the same; undo takes both."""

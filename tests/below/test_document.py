@@ -12,7 +12,8 @@ from kerb.job import holdings, studies
 from kerb.job.job import Job
 from kerb.job.state import Title
 from kerb.report.deliver import chapters_of
-from kerb.report.pdf import ReportWish, made_for
+from kerb.report.pdf import ReportWish
+from kerb.report.write import made_for
 from kerb.studies.drawn import Drawn
 from kerb.studies.outcome import Note
 from kerb.studies.scope import Scope

@@ -116,7 +116,19 @@ class Studies(unittest.TestCase):
 
     def test_nothing_else_names_a_kind_of_study(self):
         # Words that mean other things as well count where they can only mean the study.
-        common = {"accuracy", "sections", "surface", "contours", "spots", "change", "align", "floor", "plan", "clearance", "tunnel"}
+        common = {
+            "accuracy",
+            "sections",
+            "surface",
+            "contours",
+            "spots",
+            "change",
+            "align",
+            "floor",
+            "plan",
+            "clearance",
+            "tunnel",
+        }
         strict = "|".join(key for key in STUDIES if key not in common)
         loose = "|".join(rf"studies\.{key}\b|{key.title()}Setup|study_kind\([\"']{key}" for key in common)
         words = re.compile(rf"(?i:(?<![a-z])({strict})(?![a-z]))|{loose}")

@@ -12,8 +12,9 @@ from kerb.core.errors import FormatError, OutputError
 from kerb.demo import yard
 from kerb.formats.polygons import read_polygons
 from kerb.job.state import Title
-from kerb.report.pdf import Chapter, ReportWish, make_report, write_report
+from kerb.report.pdf import Chapter, ReportWish, make_report
 from kerb.report.text import comma_separated, figures_table, tab_separated, write_csv
+from kerb.report.write import write_report
 from kerb.studies.outcome import Column, Table
 from tests.support import DATA, FAR, YARD, Folder, circle, frustum, jittered, measured, run_kerb, store_of
 

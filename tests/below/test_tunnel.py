@@ -156,6 +156,14 @@ class Bores(unittest.TestCase):
         counted = asked(np.concatenate([wall[~hidden], duct]), profile="circle:3", stands_off=2.0)
         self.assertGreater(counted.value("max_under"), 0.6)
 
+    def test_rock_that_bulges_in_is_wall(self):
+        """Rock half a metre inside of all round it, without an edge: it is the patch that has to come off, and no thing in the bore."""
+        bulge = lambda a, s: 3.05 - 0.5 * np.clip(1 - ((s - 20) ** 2 + (3 * (a - np.pi)) ** 2) / 2.25, 0, None)  # noqa: E731
+        found = asked(bore(bulge), profile="circle:3")
+        near(found.value("max_under"), 0.45, 0.01)
+        self.assertNotIn("stands-off", [note.code for note in found.warnings])
+        near(found.value("uncovered_share"), 0, 1e-3)
+
     def test_shotcrete_between_two_dates(self):
         """Rock at 3.2 m, a lining to 3.05 m but for a sector with 60 mm: mean, volume, and the share below 100 mm."""
         thin = lambda a, _s: np.where(np.abs(a - np.pi / 2) < 0.3, 3.14, 3.05)  # noqa: E731

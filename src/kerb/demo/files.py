@@ -21,7 +21,7 @@ from kerb.core.reference import from_text, local_grid
 from kerb.core.surface.elevation import ElevationGrid
 from kerb.core.things import LINES, MODEL, POINTS, SURFACE, Placed
 from kerb.core.units import US_SURVEY_FOOT
-from kerb.demo import bridge, landscape, pit, quay, slab, storey, yard
+from kerb.demo import adit, bridge, landscape, pit, quay, slab, storey, yard
 from kerb.demo.boxes import box
 from kerb.formats.rasters import write_picture
 from kerb.formats.write_things import write_thing
@@ -198,6 +198,7 @@ def write_files(folder: Path, progress: Progress) -> DemoFiles:
     slab.write(folder)
     bridge.write(folder)
     storey.write(folder)
+    adit.write(folder)
     progress.step(0.5, "Drawing the picture of the yard")
     size = int((yard.SIZE[0] + 40) / PICTURE_PIXEL), int((yard.SIZE[1] + 40) / PICTURE_PIXEL)
     x, y = np.meshgrid(

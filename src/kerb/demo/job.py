@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kerb.core.progress import Progress
-from kerb.demo import bridge, cloud, pit, quay, slab, storey, yard
+from kerb.demo import adit, bridge, cloud, pit, quay, slab, storey, yard
 from kerb.demo.files import ODD, PIT_MARCH, PIT_MAY, PIT_SCAN, DemoFiles, write_files
 from kerb.job import holdings, studies
 from kerb.job.job import Change, Job
@@ -33,6 +33,7 @@ from kerb.studies.setup import Setup
 from kerb.studies.spots.setup import SpotsSetup
 from kerb.studies.stockpile.setup import StockpileSetup
 from kerb.studies.surface.setup import SurfaceSetup
+from kerb.studies.tunnel.setup import TunnelSetup
 
 FILE = "saltmarrow-yard-2026-03-12.laz"
 JOB = "Saltmarrow Quay.kerb"
@@ -45,6 +46,7 @@ PITS = (
 QUAY = (
     "Shore slope, scour and deposits", "Shore slope after the storm", "Cut face after the blast", "Corridor against its model",
     "Corridor scan into line", "New quay slab", "Office, floor plan", "Pipe bridge over the haul road",
+    "Adit, rock against the line", "Adit, shotcrete",
 )  # fmt: skip
 # File, name and date of the rest of the quay.
 REST = (
@@ -53,6 +55,7 @@ REST = (
     ("corridor-model.obj", "Corridor, model", ""), ("office-scan.laz", "Corridor, scan", "2026-05-20"),
     ("corridor-second-scan.laz", "Corridor, second scan", "2026-05-20"), (slab.FILE, "Quay slab, scan", "2026-05-20"),
     (bridge.FILE, "Pipe bridge, scan", "2026-05-20"), (storey.FILE, "Office, upper storey", "2026-05-20"),
+    (adit.ROCK, "Adit, rock", "2026-04-20"), (adit.LINED, "Adit, lined", "2026-05-20"), (adit.AXIS, "Adit, alignment", ""),
 )  # fmt: skip
 OTHERS = ("Sections across the south", "Flight of March, accuracy")
 BESIDE = (
@@ -192,7 +195,9 @@ def pit_questions(march: str, may: str, design: str, scan: str) -> list[tuple[st
 
 def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
     """The studies of the rest of the quay, (kind, name, setup); ``keys`` are the holdings in order."""
-    before, after, face, blasted, model, scan, second, floor, crossing, rooms = (Scope(key) for key in keys)
+    before, after, face, blasted, model, scan, second, floor, crossing, rooms, rock, lined, axis = (
+        Scope(key) for key in keys
+    )
     # The cut face looks south.
     before_the_face = Drawn.of((yard.ORIGIN + np.array(quay.FACE_FOOT[:2]) + [quay.FACE_LONG / 2, -20.0])[None])
     along = ChangeSetup(
@@ -210,6 +215,7 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
         for n, (name, ring) in enumerate(bridge.lanes(), 1)
     )
     path = Drawn.of(bridge.path())
+    shotcrete = TunnelSetup(lined, axis.holding, profile=adit.PROFILE, earlier=rock, interval=5.0, lining=0.08)
     under = ClearanceSetup(crossing, lanes=lanes, path=path, envelope="3.0x4.9", required=5.0)
     return [
         ("cutfill", QUAY[0], CutfillSetup(before, after, longest=1.5)),
@@ -220,6 +226,8 @@ def quay_questions(keys: list[str]) -> list[tuple[str, str, Setup]]:
         ("floor", QUAY[5], FloorSetup(floor, tolerance=0.004, ff=35.0, din="row-3")),
         ("plan", QUAY[6], PlanSetup(rooms, level=storey.FLOOR + 2.0, thickness=0.2, arcs=True)),
         ("clearance", QUAY[7], under),
+        ("tunnel", QUAY[8], TunnelSetup(rock, axis.holding, profile=adit.PROFILE, interval=5.0)),
+        ("tunnel", QUAY[9], shotcrete),
     ]
 
 

@@ -12,7 +12,8 @@ from kerb.job.job import Job
 from kerb.job.lock import FolderLock, held_by
 from kerb.job.state import StudyRecord
 from kerb.report.deliver import chapters_of
-from kerb.report.pdf import ReportWish, write_report
+from kerb.report.pdf import ReportWish
+from kerb.report.write import write_report
 from kerb.studies.outcome import Column, Figure, Input, Note, Outcome, Table
 from kerb.studies.registry import study_kind
 

@@ -32,7 +32,8 @@ from kerb.headless.pairs import place_notes
 from kerb.headless.placed import KINDS, areas_of, lines_of, one_area, thing_of
 from kerb.job.state import Title
 from kerb.job.studies import source_of
-from kerb.report.pdf import Chapter, ReportWish, write_report
+from kerb.report.pdf import Chapter, ReportWish
+from kerb.report.write import write_report
 from kerb.studies.drawn import Drawn, Item
 from kerb.studies.fields import (
     ALIGNMENT,

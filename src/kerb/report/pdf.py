@@ -31,10 +31,8 @@ from reportlab.platypus import (
 
 from kerb import __version__
 from kerb.core.cloud.store import CloudStore
-from kerb.core.errors import OutputError
 from kerb.core.progress import Progress
 from kerb.core.quantity import Decimals, bound, count, quantity, readable
-from kerb.formats.written import placed_when_complete
 from kerb.job.state import Title
 from kerb.report.appendix import page_flow
 from kerb.report.flow import (
@@ -67,7 +65,6 @@ from kerb.studies.profiles import Cutter
 from kerb.studies.registry import study_kind
 from kerb.studies.setup import Setup
 
-AS_PAGES, AS_DOCUMENT = ".pdf", ".docx"
 SECTIONS = {
     "summary": "Summary table",
     "plan": "Plan picture",
@@ -111,32 +108,6 @@ class ReportWish:
     title: Title = field(default_factory=Title)
     sections: tuple[str, ...] = USUAL
     day: str = ""
-
-
-def write_report(path: Path, chapters: list[Chapter], wish: ReportWish, force: bool = False) -> None:
-    """Write the report as PDF, or as a Word document by its ending, beside its name first and moved there when complete.
-
-    Raises
-    ------
-    OutputError, when the file exists (unless ``force``) or cannot be written.
-    """
-    if path.exists() and not force:
-        raise OutputError(f"{path}: exists; not overwritten without --force")
-    data = made_for(path, chapters, wish)
-    with placed_when_complete(path) as partial:
-        partial.write_bytes(data)
-
-
-def made_for(path: Path, chapters: list[Chapter], wish: ReportWish, progress: Progress | None = None) -> bytes:
-    """The report as the bytes of the file that the ending of a path asks for. Raises OutputError for another; Cancelled."""
-    if path.suffix.lower() == AS_DOCUMENT:
-        # The library is asked for only where a document is.
-        from kerb.report.docx import make_document
-
-        return make_document(chapters, wish, progress)
-    if path.suffix.lower() not in ("", AS_PAGES):
-        raise OutputError(f"{path}: a report is written as {AS_PAGES} or {AS_DOCUMENT}")
-    return make_report(chapters, wish, progress)
 
 
 def make_report(chapters: list[Chapter], wish: ReportWish, progress: Progress | None = None) -> bytes:

@@ -32,8 +32,9 @@ from kerb.formats.written import placed_when_complete
 from kerb.job.job import Change
 from kerb.report.deliver import chapter_of, out_of_date
 from kerb.report.pages import PAGES
-from kerb.report.pdf import AS_DOCUMENT, AS_PAGES, SECTIONS, USUAL, Chapter, ReportWish, made_for, make_parts
+from kerb.report.pdf import SECTIONS, USUAL, Chapter, ReportWish, make_parts
 from kerb.report.text import write_figures
+from kerb.report.write import AS_DOCUMENT, AS_PAGES, made_for
 
 PREVIEW_SCALE, SMALLEST_SCALE = 1.25, 0.5
 # Width of the lists, and what a window has round it.

@@ -200,7 +200,21 @@ def _standing_off(level: Floats, stands_off: float) -> Mask:
     middle = scipy.ndimage.percentile_filter(padded, SHARE, size=AROUND, mode="nearest")
     middle = middle[AROUND // 2 : -(AROUND // 2), wide : middle.shape[1] - wide]
     around = np.repeat(np.repeat(middle, BLOCK, axis=0), BLOCK, axis=1)[:rows, :columns]
-    return np.asarray(known & (level < around - stands_off))
+    return _with_edges(level, known & (level < around - stands_off), stands_off / 2)
+
+
+def _with_edges(level: Floats, inner: Mask, jump: float) -> Mask:
+    """Of cells that lie farther in, those of things with an edge: round rock that bulges the wall runs on without a step."""
+    number, count = patches_of(inner)
+    if not count:
+        return inner
+    outer = _filled(np.where(inner, np.nan, level))
+    ring = np.pad(np.pad(~inner, ((0, 0), (1, 1)), mode="wrap"), ((1, 1), (0, 0)), constant_values=False)
+    beside = ring[:-2, 1:-1] | ring[2:, 1:-1] | ring[1:-1, :-2] | ring[1:-1, 2:]
+    rim = inner & beside
+    steps = scipy.ndimage.median(outer - level, np.where(rim, number, 0), np.arange(1, count + 1))
+    edged = np.concatenate([[False], np.nan_to_num(steps, nan=np.inf) > jump])
+    return np.asarray(edged[number])
 
 
 # Blocks of so many cells, so many of them about each, and which share of these lies inside of what the wall is taken for.

@@ -100,7 +100,7 @@ def trial() -> tuple[ClearanceSetup, ...]:
 CLEARANCE = StudyKind(
     id="clearance",
     title="Clearance",
-    question="How high may a load be?",
+    question="How much clearance is there over the road?",
     group="Structures",
     name="Clearance",
     setup=ClearanceSetup,

@@ -24,7 +24,7 @@ QUICK = (
 
 
 def run(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Outcome:
-    """Answer 'how high may a load be?'. Raises InputError, NotDeterminable; Cancelled."""
+    """Answer 'how much clearance is there over the road?'. Raises InputError, NotDeterminable; Cancelled."""
     setup.check()
     outline = outline_of(setup.envelope) if setup.envelope else None
     store, unit = sources.store("above"), sources.unit

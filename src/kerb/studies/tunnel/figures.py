@@ -220,7 +220,8 @@ def put_notes(outcome: Outcome, found: Found) -> None:
     )
     for name, words in (("over", "beyond"), ("under", "inside")):
         whole, ends = outcome.value(f"{name}_volume"), outcome.value(f"{name}_volume_end_areas")
-        if whole and ends is not None and abs(ends - whole) > 0.05 * whole:
+        most = max(outcome.value("over_volume") or 0.0, outcome.value("under_volume") or 0.0)
+        if whole and ends is not None and abs(ends - whole) > 0.05 * most:
             outcome.warnings.append(
                 Note("end-areas", f"{words} the line end areas give {quantity(ends, unit.volume_code())} from {first} to {last}, "
                      f"the map {quantity(whole, unit.volume_code())} over all that was scanned")
