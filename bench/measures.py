@@ -12,6 +12,7 @@ import numpy as np
 from bench import importing as importing_
 from bench import preparing
 from bench import sections as sections_
+from bench import structures as structures_
 from bench import studies as studies_
 from bench import surfaces as surfaces_
 from bench import window as window_
@@ -262,6 +263,16 @@ MEASURES = {
     ),
     "spikes": Measure("points without spikes", surfaces_.spikes, (M, 10 * M), (M // 10,), "–"),
     "face": Measure("a face at two dates, points each", surfaces_.leaning_face, (M,), (M // 20,), "–"),
+    "clearance": Measure(
+        "clearances, half the points above", structures_.clearance, (20 * M,), (M // 5,), "4 s; a place 0.05 s"
+    ),
+    "envelope": Measure(
+        "an envelope along a kilometre, points beside it", structures_.envelope, (M, 3 * M), (M // 20,), "2 s"
+    ),
+    "tunnel": Measure(
+        "a tunnel: 200 sections and the map at 5 cm", structures_.tunnel, (20 * M,), (M // 5,), "2 s and 5 s"
+    ),
+    "plan": Measure("a floor plan of 400 rooms, points of the slice", structures_.plan, (2 * M,), (M // 2,), "–"),
     "floor": Measure(
         "a floor to map, F-numbers, straightedge and water", surfaces_.floor, (20 * M,), (M // 20,), "4 s"
     ),

@@ -115,7 +115,6 @@ def data_pictures(save: Callable) -> None:
     window.handlers.views.fit()
     window.view.set_camera(window.view.camera.zoomed(1.9, 350, 250, window.view.pixels), False)
     settle(window)
-    save(window, "holdings-orbit")
     for holding in job.state.holdings:
         if holding.name.startswith(("Orthophoto", "terrain", "access-road", "control-")):
             window.session.execute(holdings.altered(holding, f"Hid {holding.name}", visible=False))
@@ -142,7 +141,6 @@ def open_data_pictures(window: Window, save: Callable) -> None:
     window.view.set_camera(replace(window.view.camera, scale=window.view.camera.scale * 4.6), False)
     page.choose_area()
     settle(window)
-    save(window, "open-data")
     tiles = job.state.holdings[-1]
     window.session.execute(holdings.altered(tiles, "Hid the tiles", visible=False))
     window.session.settings.set("controller_interval", 0.03)
@@ -247,7 +245,6 @@ def statistics_picture(window: Window, save: Callable) -> None:
     page._show_field()
     window.handlers.views.fit()
     settle(window)
-    save(window, "statistics")
     window.session.execute(holdings.altered(job.state.holding("Yard lines"), "Hid the areas", visible=False))
     window.colouring.colour_by("elevation")
     settle(window)
@@ -314,16 +311,24 @@ def pit_pictures(window: Window, save: Callable) -> None:
     settle(window)
     save(window, "face")
     window.handlers.run("view_plan")
-    for holding in job.state.holdings:
-        if holding.visible != (holding.name == "Quay slab, scan"):
-            window.session.execute(
-                holdings.altered(holding, f"Changed {holding.name}", visible=holding.name == "Quay slab, scan")
-            )
-    window.session.select(next(s for s in job.state.studies if s.name == QUAY[5]).id)
-    settle(window)
-    window.handlers.run("fit_study")
-    settle(window)
-    save(window, "floor")
+    for study, shown, name in (
+        (QUAY[5], "Quay slab, scan", "floor"), (QUAY[6], "Office, upper storey", "plan"),
+        (QUAY[7], "Pipe bridge, scan", "clearance"), (QUAY[8], "Adit, rock", "tunnel"),
+    ):  # fmt: skip
+        only(window, shown)
+        window.session.select(next(s for s in job.state.studies if s.name == study).id)
+        settle(window)
+        window.handlers.run("fit_study")
+        window.handlers.run("study_in_sight")
+        settle(window)
+        save(window, name)
+
+
+def only(window: Window, name: str) -> None:
+    """Show one holding and hide the others."""
+    for holding in window.session.open_job.state.holdings:
+        if holding.visible != (holding.name == name):
+            window.session.execute(holdings.altered(holding, f"Changed {holding.name}", visible=holding.name == name))
 
 
 def main() -> int:

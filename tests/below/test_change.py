@@ -414,6 +414,8 @@ class Told(unittest.TestCase):
         probes = Drawn.of(np.array([[2.0, 3.1], [20.0, 21.2], [90.0, 3.0]]) + FAR[:2])
         found = self.found(method="plane", tolerance=0.1, probes=probes)
         (region,) = [row for row in found.tables["regions"].rows if row[4] < 0]
+        self.assertEqual(found.value("largest_change"), found.tables["regions"].rows[0][4])
+        self.assertGreater(region[6], 0)
         near(region[1:3], FAR[:2] + 4.4, 0.6)
         near(region[4], -0.2, 0.05)
         near(region[5], region[3] * region[4])

@@ -464,6 +464,8 @@ class Verb(CommandLine):
         column = laspy.read(self.folder / "c.laz")["clearance"]
         self.assertEqual(int(np.isfinite(column).sum()), len(above))
         near(np.nanmin(column), 4.94, 0.006)
+        whole = self.json("clearance", cloud, "--unit", "m", "--below-class", "11")
+        near(whole["figures"]["lowest"]["value"], found["figures"]["lowest"]["value"], 1e-3)
         apart = self.written("above.las", above, np.full(len(above), 1)), self.written("below.las", below, np.full(len(below), 1))
         two = self.json("clearance", apart[0], "--over", apart[1], "--unit", "m", "--envelope", "3x4.5", "--along",
                         self.path(), "--out", self.folder / "c.dxf", "--report", self.folder / "c.pdf")  # fmt: skip

@@ -201,6 +201,9 @@ class Bores(unittest.TestCase):
                             ("", "Say the design line")):  # fmt: skip
             with self.assertRaisesRegex(InputError, said):
                 asked(points, profile=words)
+        for profile in ("circle:300", "circle:1"):
+            with self.assertRaisesRegex(InputError, "another size or unit"):
+                asked(points, profile=profile)
         with self.assertRaisesRegex(InputError, "hide others"):
             of_words("-3,0 3,0 3,3 2.9,3 2.9,0.1 -2.9,0.1 -2.9,3 -3,3")
         with self.assertRaisesRegex((InputError, NotDeterminable), "station"):

@@ -54,7 +54,7 @@ def scan() -> Floats:
         turn = rng.uniform(0, 2 * np.pi, n)
         found.append(np.column_stack([x + radius * np.cos(turn), y + radius * np.sin(turn), HIGH * rng.random(n)]))
     for low, high in ROOMS:
-        n = int(120 * np.prod(np.subtract(high, low)))
+        n = int(400 * np.prod(np.subtract(high, low)))
         found.append(np.column_stack([rng.uniform(low, high, (n, 2)), np.zeros(n)]))
     for x, y, tall in FURNITURE:
         found.append(np.column_stack([rng.normal([x, y], 0.2, (1500, 2)), tall * rng.random(1500)]))

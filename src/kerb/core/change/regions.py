@@ -15,16 +15,24 @@ FEWEST_CELLS = 4
 
 @dataclass(frozen=True)
 class Region:
-    """A region: its middle (easting, northing, elevation), plan area, mean distance and area times mean."""
+    """A region: its middle (easting, northing, elevation), plan area, mean distance and area times mean; the area of the cells
+    along its ``rim``, which pass the ``level`` as a whole or not at all."""
 
     middle: tuple[float, float, float]
     area: float
     mean: float
+    rim: float = 0.0
+    level: float = 0.0
 
     @property
     def volume(self) -> float:
         """Plan area times mean distance, with its sign."""
         return self.area * self.mean
+
+    @property
+    def volume_u95(self) -> float:
+        """What the volume may be off by at the rim: half of its cells, as high as the level that they pass."""
+        return 0.5 * self.rim * self.level
 
 
 def regions(points: Floats, away: Floats, level: float, cell: float) -> list[Region]:
@@ -54,5 +62,8 @@ def regions(points: Floats, away: Floats, level: float, cell: float) -> list[Reg
             east = low[0] + (span[1].start + columns.mean() + 0.5) * cell
             north = low[1] + (span[0].start + rows.mean() + 0.5) * cell
             middle = float(east), float(north), float(np.nanmean(z[span][inside]))
-            found.append(Region(middle, np.count_nonzero(inside) * cell**2, float(mean[span][inside].mean())))
+            inner = scipy.ndimage.binary_erosion(np.pad(inside, 1).astype(bool), np.ones((3, 3), bool))[1:-1, 1:-1]
+            rim = float(np.count_nonzero(inside & ~inner)) * cell**2
+            area = np.count_nonzero(inside) * cell**2
+            found.append(Region(middle, area, float(mean[span][inside].mean()), rim, level))
     return sorted(found, key=lambda region: -abs(region.volume))

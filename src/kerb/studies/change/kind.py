@@ -11,7 +11,7 @@ from kerb.core.cloud.outgoing import from_store
 from kerb.core.errors import OutputError
 from kerb.core.geometry.features import Line, LineSet
 from kerb.core.progress import Progress
-from kerb.core.quantity import round_number
+from kerb.core.quantity import quantity, round_number
 from kerb.core.surface.gridding import MEDIAN, cell_levels
 from kerb.core.things import LINES, SURFACE, Placed
 from kerb.formats.write_things import ENDINGS, write_cloud, write_thing
@@ -24,7 +24,8 @@ from kerb.studies.trials import square
 
 OUT, RASTER = ENDINGS["cloud"], (".tif", ".asc")
 ABOUT = (
-    FigureAbout("median", "Median", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT), signed=True),
+    FigureAbout("largest_change", "Largest change", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT), signed=True),
+    FigureAbout("median", "Median", LENGTH, (SHEET, SUMMARY, REPORT), signed=True),
     FigureAbout("mean", "Mean", LENGTH, signed=True),
     FigureAbout("std", "Standard deviation", LENGTH),
     FigureAbout("rms", "RMS", LENGTH),
@@ -80,9 +81,15 @@ def _write_probes(outcome: Outcome, sources: Sources, path: Path) -> list[tuple[
     return write_thing(Placed(LINES, LineSet(lines), sources.store("compared").reference), path, Progress())
 
 
-def describe(setup: dict[str, Any], _outcome: Outcome) -> list[str]:
-    """What stands beside the median: the way."""
-    return [{"auto": "way proposed by Kerb", "normal": "along the normal"}.get(setup["method"], setup["method"])]
+def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
+    """What stands beside the largest change: whether it is that of a region, and the way."""
+    table = outcome.tables.get("regions")
+    if table is not None and table.rows:
+        volume = quantity(table.rows[0][5], f"{outcome.unit}3", signed=True, u95=table.rows[0][6])
+        said = f"mean of the largest of {len(table.rows)} regions, {volume}"
+    else:
+        said = "percentile of all, no region of change"
+    return [said, {"auto": "way proposed by Kerb", "normal": "along the normal"}.get(setup["method"], setup["method"])]
 
 
 def trial() -> tuple[ChangeSetup, ...]:

@@ -60,6 +60,8 @@ WORDS = {
     "fit-cylinder": "from the cylinder fitted to the reference", "fit-sphere": "from the sphere fitted to the reference",
 }  # fmt: skip
 
+LARGEST = "Largest change"
+
 
 def run(setup: ChangeSetup, sources: Sources, progress: Progress) -> Outcome:
     """Answer 'how far did it move?'. Raises InputError, when it cannot be measured in this way; NotDeterminable; Cancelled."""
@@ -299,7 +301,10 @@ def _figures(setup: ChangeSetup, found: Distances, away: Floats, method: str, un
     significant = float(np.mean(np.abs(away) > detection)) if method == NORMAL else None
     inside = float(np.mean(np.abs(away) <= tolerance)) if tolerance is not None else None
     percentile = np.percentile(away, [5, 50, 95])
+    far = float(percentile[0] if abs(percentile[0]) > abs(percentile[2]) else percentile[2])
+    share = "5th" if far == percentile[0] else "95th"
     return {
+        "largest_change": Figure(far, length, LARGEST, note=f"the {share} percentile of all distances: no region of change"),
         "count": Figure(float(len(away)), "", "Points with a distance"),
         "unmatched": Figure(float(len(found.distance) - len(away)), "", "Without a match"),
         "mean": Figure(float(away.mean()), length, "Mean"),
@@ -378,10 +383,12 @@ def _draw(outcome: Outcome, setup: ChangeSetup, store: CloudStore, found: Distan
         "Regions of change",
         (Column("number", "", "No."), Column("e", unit.code, "Easting"), Column("n", unit.code, "Northing"),
          Column("area", area, "Area in plan"), Column("mean", unit.code, "Mean distance"),
-         Column("volume", volume, "Area × mean")),
-        tuple((k, one.middle[0], one.middle[1], one.area, one.mean, one.volume) for k, one in enumerate(made, 1)),
+         Column("volume", volume, "Area × mean", bound="u95"), Column("u95", volume, "± 95 %, rim")),
+        tuple((k, *one.middle[:2], one.area, one.mean, one.volume, one.volume_u95) for k, one in enumerate(made, 1)),
     )  # fmt: skip
     if made:
+        largest = "mean distance of the region of change with the largest volume"
+        outcome.figures["largest_change"] = Figure(made[0].mean, unit.code, LARGEST, note=largest)
         places = np.array([one.middle for one in made])
         names, means = tuple(str(k) for k in range(1, len(made) + 1)), tuple(one.mean for one in made)
         outcome.layers["regions"] = FoundLabels(

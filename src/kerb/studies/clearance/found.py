@@ -149,7 +149,8 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     road, below, up = _road(setup, sources, points, metre, progress.within(0.05, 0.3))
     progress.step(0.3, "Heights over the road")
     height = heights_over(points, road, setup.measure == SQUARE)
-    keep, stands, off_road = _over(setup, points, height, metre)
+    one = one_cloud(setup, sources)
+    keep, stands, off_road = _over(setup, points, height, metre, one)
     walls = _beside(setup, points[keep], up)
     if setup.gone():
         keep &= ~inside_any(setup.gone(), points)
@@ -170,7 +171,7 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
         walls = walls[~_among(walls, points[lowest.strays])]
     low = ends(points[:, :2])[0]
     cells = np.floor((points[lowest.rows, :2] - low) / setup.cell).astype(np.int64)
-    least = setup.least if setup.least is not None else (LEAST_M * metre if setup.by_itself else 0.0)
+    least = setup.least if setup.least is not None else (LEAST_M * metre if one else 0.0)
     taken = supports(points, height, low, setup.cell, least) if least > 0 else set()
     open_ = np.array([(int(a), int(b)) not in taken for a, b in cells], bool)
     if not open_.any():
@@ -186,6 +187,14 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     uncovered = len(np.unique(out, axis=0)) * setup.cell**2 if len(out) else 0.0
     return Found(setup, unit, road, points, rows, height, lowest, low, cells, open_, uncovered, near, walls, below, up, stands,
                  off_road, beams, setup.lane_areas(), wires)  # fmt: skip
+
+
+def one_cloud(setup: ClearanceSetup, sources: Sources) -> bool:
+    """Whether what is above is a whole scan with the road in it."""
+    if setup.by_itself:
+        return True
+    below = sources.items.get("below")
+    return below is not None and below.store is sources.store("above") and not setup.above.narrow
 
 
 def _road(
@@ -219,12 +228,14 @@ def _road(
     return road_of(surface.at, start, end, max(nodes, float((end - start).max()) / 3000)), none, none
 
 
-def _over(setup: ClearanceSetup, points: Floats, height: Floats, metre: float) -> tuple[Mask, Floats, Floats]:
+def _over(
+    setup: ClearanceSetup, points: Floats, height: Floats, metre: float, one: bool
+) -> tuple[Mask, Floats, Floats]:
     """Which points hang over the road; those of what stands on it; and those that have no road under them."""
     known = np.isfinite(height)
     if not known.any():
         raise InputError("what is above and what is below do not overlap in plan")
-    if not setup.by_itself:
+    if not one:
         under = float(np.mean(height[known] < 0))
         if under > EXCHANGED:
             raise InputError(f"{100 * under:.0f} % of what is above lies under the road: above and below are exchanged")

@@ -22,6 +22,8 @@ USUAL_SECTIONS, FEWEST = 20, 30
 CELL_M, SPACINGS = 0.1, 3.0
 # Points farther off the design line than this many of its widths belong to something else.
 REACH = 1.5
+# A wall that stands off the line by more than this share of its width is that of another one.
+UNLIKE = 0.3
 
 
 @dataclass(frozen=True)
@@ -104,6 +106,12 @@ def find(setup: TunnelSetup, sources: Sources, progress: Progress) -> Found:
     points, near = _near(axis, store.coordinates(rows), design)
     if len(near) < FEWEST:
         raise NotDeterminable("fewer than thirty points lie along the alignment: does it belong to this cloud?")
+    wide = float(np.ptp(design.corners, axis=0).mean())
+    stands = float(np.median(points.radial))
+    if abs(stands) > UNLIKE * wide:
+        where = "inside of" if stands < 0 else "beyond"
+        words = f"the wall stands {abs(stands):.3g} {unit.symbol} {where} the design line, which is {wide:.3g} wide"
+        raise InputError(f"{words}: another size or unit?")
     progress.step(0.3, "The map of the wall")
     span = _span(points, axis)
     cell = setup.cell or round_number(max(CELL_M / unit.metres, SPACINGS * store.spacing))
@@ -131,7 +139,13 @@ def _near(axis: Axis, xyz: Floats, design: DesignLine) -> tuple[WallPoints, Ints
     if not len(near):
         raise InputError("the alignment lies beside the cloud")
     points = wall_points(axis, xyz[near], design)
-    keep = (points.along >= axis.along[0]) & (points.along <= axis.along[-1]) & (np.abs(points.radial) <= wide)
+    inside = (points.along >= axis.along[0]) & (points.along <= axis.along[-1])
+    keep = inside & (np.abs(points.radial) <= wide)
+    if keep.sum() < FEWEST <= inside.sum():
+        away = float(np.median(np.abs(points.radial[inside])))
+        raise InputError(
+            f"what lies along the alignment stands {away:.3g} off a design line {wide:.3g} wide: another size or unit?"
+        )
     return _only(points, keep), near[keep]
 
 
