@@ -130,7 +130,7 @@ class Lowest(unittest.TestCase):
         found = asked(above, road())
         near(found.value("lowest"), 4.94, 0.006)
         self.assertEqual(found.value("strays"), 6)
-        self.assertIn("6 stray points left out", next(n.text for n in found.warnings if n.code == "strays"))
+        self.assertIn("6 isolated points excluded", next(n.text for n in found.warnings if n.code == "strays"))
         self.assertIn("strays", found.layers)
         near(found.value("nearest"), 4.94, 0.02)
         put_back = asked(above, road(), strays="counted")
@@ -180,7 +180,7 @@ class Lowest(unittest.TestCase):
     def test_over_a_level_and_within_a_limit(self):
         above = deck(lambda x, y: 5 + 0.1 * x)
         near(asked(above, level=FAR[2]).value("lowest"), 4.7, 0.001)
-        with self.assertRaisesRegex(NotDeterminable, r"nothing hangs within 4 m over the road; the lowest is 4\.70"):
+        with self.assertRaisesRegex(NotDeterminable, r"no points within 4 m above the road; the lowest is 4\.70"):
             asked(above, level=FAR[2], most=4.0)
         near(asked(above, level=FAR[2], most=4.9).value("covered_area"), 2 * 18, 3)
 
@@ -190,7 +190,7 @@ class Lowest(unittest.TestCase):
             asked(below, above)
         with self.assertRaisesRegex(InputError, "do not overlap in plan"):
             asked(above + [200, 0, 0], below)
-        with self.assertRaisesRegex(NotDeterminable, "nothing hangs over the road"):
+        with self.assertRaisesRegex(NotDeterminable, "no points above the road"):
             asked(below)
         with self.assertRaisesRegex(NotDeterminable, "too few points"):
             asked(above[:2], below)
@@ -240,7 +240,7 @@ class Lanes(unittest.TestCase):
     def test_a_lane_by_its_middle_and_what_is_required(self):
         middle = Item("m", "Middle", Drawn.of(np.array([[-10.0, 0], [10, 0]]) + FAR[:2]), (("way", "middle"),))
         under = lambda x, y: np.where(np.abs(y) < 3, 5.0, 4.0)  # noqa: E731
-        for required, words in ((4.5, "met"), (4.94, "not sure"), (5.2, "not met")):
+        for required, words in ((4.5, "met"), (4.94, "inconclusive"), (5.2, "not met")):
             found = asked(deck(under, noise=0.003), road(noise=0.003), lanes=(middle,), lane_width=5.0, required=required)
             row = rows_of(found.tables["lanes"])[0]
             near(row["lowest"], 4.94, 0.02)
@@ -390,7 +390,7 @@ class Envelope(unittest.TestCase):
             found = asked(deck(under), road(lambda x, y: 0 * x), unit, path=drawn, envelope=box)
             near(found.value("highest_load") * unit.metres, 4.8, 0.003)
             near(found.value("remains") * unit.metres, -0.2, 0.003)
-            self.assertEqual(found.verdict, "The envelope is touched")
+            self.assertEqual(found.verdict, "Obstacles inside the envelope")
             self.assertIn("tightest", found.layers)
         with self.assertRaisesRegex(InputError, "Draw the path"):
             asked(deck(under), road(), envelope="3x5")

@@ -141,7 +141,7 @@ class Bores(unittest.TestCase):
         near([row[-1] for row in found.tables["stations"].rows], 40.0, 4.0)
         near(found.value("uncovered_share"), 40 / 360, 0.006)
         near(found.value("over_volume") / (40 * np.pi * (3.1**2 - 9) * 320 / 360), 1.0, 0.006)
-        self.assertEqual(found.verdict, "11 % of the wall not seen")
+        self.assertEqual(found.verdict, "11 % of the wall not scanned")
 
     def test_a_duct_is_no_wall(self):
         """A ventilation duct under the crown hides the wall behind it: marked, in no volume; counted where the limit is raised."""
@@ -198,11 +198,11 @@ class Bores(unittest.TestCase):
             asked(points, line=STRAIGHT * [1, 1, np.nan], profile="circle:3")
         for words, said in (("circle:0", "is no profile"), ("square:3", "is no profile"), ("0,0 1,1", "three corners at least"),
                             ("-1,-1 1,1 1,-1 -1,1", "crosses or touches itself"), ("horseshoe:4x1", "is no profile"),
-                            ("", "Say the design line")):  # fmt: skip
+                            ("", "Enter the design profile")):  # fmt: skip
             with self.assertRaisesRegex(InputError, said):
                 asked(points, profile=words)
         for profile in ("circle:300", "circle:1"):
-            with self.assertRaisesRegex(InputError, "another size or unit"):
+            with self.assertRaisesRegex(InputError, "wrong size or unit"):
                 asked(points, profile=profile)
         with self.assertRaisesRegex(InputError, "hide others"):
             of_words("-3,0 3,0 3,3 2.9,3 2.9,0.1 -2.9,0.1 -2.9,3 -3,3")

@@ -73,7 +73,7 @@ def outline_of(words: str) -> Floats:
             raise ValueError
     except ValueError:
         raise InputError(
-            f"'{words[:40]}' is no envelope; write WIDTHxHEIGHT, such as 4.2x4.5, or corners across,up separated by blanks"
+            f"'{words[:40]}' is no envelope; write WIDTHxHEIGHT, such as 4.2x4.5, or corners across,up separated by spaces"
         ) from None
     return corners
 
@@ -104,7 +104,7 @@ def passage(points: Floats, road: Road, line: Alignment, vehicle: Vehicle, step:
     z_back, z_front, z_middle = road.at(back), road.at(front), road.at(middle)
     known = np.isfinite(z_back) & np.isfinite(z_front) & np.isfinite(z_middle)
     if not known.any():
-        raise InputError("the line along which the envelope moves does not lie on the road")
+        raise InputError("the path of the envelope does not lie on the road")
     right = np.column_stack([ways[:, 1], -ways[:, 0]])
     reach = vehicle.width / 2
     lean = (road.at(middle + reach * right) - road.at(middle - reach * right)) / (2 * reach)

@@ -9,7 +9,7 @@ import scipy
 import shapely
 
 from kerb.core.arrays import Floats
-from kerb.core.plan.walls import Wall
+from kerb.core.plan.walls import Wall, off_wall
 
 # An area that is nowhere wider than this many metres is the inside of a wall; a smaller one than this is none (m²).
 WALL_WIDTH, LEAST_AREA = 0.6, 1.0
@@ -18,6 +18,8 @@ BRIDGE_TURN = np.radians(5.0)
 # Ends are joined round a bend within so many tolerances (its cosine at least so much); lines that end on another may stop
 # short by this share of an opening.
 JOIN, BEND, TOUCH = 8.0, 0.5, 1e-6
+# Round a bend an opening may be longer by this factor; chords there turn by no more than this, in radians.
+BENT, BEND_STEP = 1.2, 0.02
 
 
 @dataclass(frozen=True)
@@ -59,8 +61,8 @@ def _room(face: shapely.Polygon, tolerance: float) -> Room:
 
 
 def bridges(walls: list[Wall], opening: float, tolerance: float) -> list[Floats]:
-    """Short lines (2, 2) over openings: between the ends of two pieces of one wall face, and from a loose end on to what it runs
-    against."""
+    """Short lines (n, 2) over openings: between the ends of two pieces of one wall face, round its bend where it has one, and
+    from a loose end on to what it runs against."""
     return _bridged(walls, opening, tolerance)[0]
 
 
@@ -82,9 +84,15 @@ def _bridged(walls: list[Wall], opening: float, tolerance: float) -> tuple[list[
     for one, other in pairs[np.argsort(length, kind="stable")].tolist():
         gap = ends[other] - ends[one]
         long = float(np.hypot(*gap))
-        if one // 2 == other // 2 or {one, other} & bound:
+        if {one, other} & bound:
             continue
-        if long < tolerance or _go_on(out[one], out[other], gap / long, (long, tolerance)):
+        bend = _round_the_bend(walls, one, other, ends, (BENT * max(opening, JOIN * tolerance), tolerance))
+        if bend is not None:
+            bound |= {one, other}
+            made.append(bend)
+        elif one // 2 == other // 2:
+            continue
+        elif long < tolerance or _go_on(out[one], out[other], gap / long, (long, tolerance)):
             bound |= {one, other}
             made += [np.array([ends[one], ends[other]])] if long > 0 else []
     lines = [shapely.LineString(wall.vertices(tolerance)) for wall in walls]
@@ -96,6 +104,31 @@ def _bridged(walls: list[Wall], opening: float, tolerance: float) -> tuple[list[
             made.append(np.array([ends[end], meet]))
         loose += meet is None
     return made, loose
+
+
+def _round_the_bend(walls: list[Wall], one: int, other: int, ends: Floats, most: tuple[float, float]) -> Floats | None:
+    """The way (n, 2) along the circle from an end of an arc to the nearer end of a further piece of it, or to its own other end.
+    None where they are not of one circle, or farther apart than ``most``, the length of a gap and the tolerance."""
+    if walls[one // 2].centre is None:
+        one, other = other, one
+    wall, longest, tolerance = walls[one // 2], *most
+    if wall.centre is None:
+        return None
+    far = other ^ 1
+    first, near, last = (np.arctan2(*(ends[k] - wall.centre)[::-1]) for k in (one, other, far))
+    side = 1.0 if one % 2 else -1.0
+    turn, beyond = ((angle - first) * side % (2 * np.pi) for angle in (near, last))
+    own = one // 2 == other // 2
+    if (
+        off_wall(wall, ends[[other, far]]).max() > 2 * tolerance
+        or turn * wall.radius > longest
+        or not (own or turn < beyond)
+    ):
+        return None
+    angle = first + side * np.linspace(0.0, turn, 2 + int(turn / BEND_STEP))
+    way = wall.centre + wall.radius * np.column_stack([np.cos(angle), np.sin(angle)])
+    way[0], way[-1] = ends[one], ends[other]
+    return np.asarray(way)
 
 
 def _go_on(out: Floats, back: Floats, step: Floats, size: tuple[float, float]) -> bool:

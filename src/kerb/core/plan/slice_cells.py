@@ -41,7 +41,7 @@ class SliceCells:
 def cells_of(xy: Floats, size: float) -> SliceCells:
     """Cells of a size of the points (n, 2) of a slice. Raises NotDeterminable, when there are too few."""
     if len(xy) < FEWEST_ROUND:
-        raise NotDeterminable(f"{len(xy)} points in the slice are too few for a plan")
+        raise NotDeterminable(f"{len(xy)} points in the slice: too few for a floor plan")
     low = xy.min(axis=0)
     local = xy - low
     order, first = by_cells(local, np.zeros(2), size)

@@ -145,12 +145,12 @@ def _fitted(cells: SliceCells, rows: Ints, rules: Rules) -> list[Wall]:
     wall = line_through(cells, rows)
     if len(rows) < 3 or wall.length < rules.shortest / 4:
         return []
-    off = _off(wall, cells.xy[rows])
+    off = off_wall(wall, cells.xy[rows])
     if np.mean(off <= rules.tolerance) >= FITS:
         return [wall]
     if rules.arcs:
         arc = arc_through(cells, rows)
-        if arc is not None and np.mean(_off(arc, cells.xy[rows]) <= rules.tolerance) >= FITS:
+        if arc is not None and np.mean(off_wall(arc, cells.xy[rows]) <= rules.tolerance) >= FITS:
             return [arc]
     along = (cells.xy[rows] - cells.xy[rows].mean(axis=0)) @ wall.way
     worst = float(along[np.argmax(off)])
@@ -225,7 +225,7 @@ def arc_through(cells: SliceCells, rows: Ints) -> Wall | None:
     return Wall(*ends, rms, int(count.sum()), rows, centre, radius)
 
 
-def _off(wall: Wall, xy: Floats) -> Floats:
+def off_wall(wall: Wall, xy: Floats) -> Floats:
     """Distance of places (n, 2) from the line or circle of a wall."""
     if wall.centre is not None:
         return np.asarray(np.abs(np.hypot(*(xy - wall.centre).T) - wall.radius))
@@ -276,26 +276,22 @@ def _joined(cells: SliceCells, wall: Wall, other: Wall, rules: Rules) -> Wall | 
         near = other.centre is None and along.min() <= wall.length + gap and along.max() >= -gap
     else:
         near = min(np.hypot(*(ends - end).T).min() for end in (wall.a, wall.b)) <= gap
-    if not near or _off(wall, ends).max() > 1.5 * rules.tolerance:
+    if not near or off_wall(wall, ends).max() > 1.5 * rules.tolerance:
         return None
     rows = np.concatenate([wall.cells, other.cells])
     both = line_through(cells, rows) if wall.centre is None else arc_through(cells, rows)
-    fits = both is not None and np.mean(_off(both, cells.xy[rows]) <= rules.tolerance) >= FITS
+    fits = both is not None and np.mean(off_wall(both, cells.xy[rows]) <= rules.tolerance) >= FITS
     return both if fits else None
 
 
 def _lengthened(cells: SliceCells, tree: scipy.spatial.cKDTree, wall: Wall, owner: Ints, rules: Rules) -> Wall:
-    """A straight piece as far as cells that no other wall owns follow one another along it: near corners their direction was not
-    clear."""
-    if wall.centre is not None:
-        return wall
-    way, far = wall.way, FOLLOWED * cells.reach
+    """A piece as far as cells that no other wall owns follow one another along it: near corners their direction was not clear."""
+    far = FOLLOWED * cells.reach
     rows = np.unique(np.concatenate(tree.query_ball_point([wall.a, wall.b], far)).astype(np.int64))
     own = owner[wall.cells[0]]
-    local = cells.xy[rows] - wall.a
-    beside = np.abs(local @ np.array([-way[1], way[0]])) <= rules.tolerance
-    free = beside & ((owner[rows] == own) | (owner[rows] < 0))
-    rows, place = rows[free], (local @ way)[free]
+    free = (off_wall(wall, cells.xy[rows]) <= rules.tolerance) & ((owner[rows] == own) | (owner[rows] < 0))
+    rows = rows[free]
+    place = _place_along(wall, cells.xy[rows])
     gap = _gap(cells, wall)
     more = _followed(np.sort(place[place > wall.length]), wall.length, gap)
     less = _followed(np.sort(-place[place < 0]), 0.0, gap)
@@ -303,7 +299,18 @@ def _lengthened(cells: SliceCells, tree: scipy.spatial.cKDTree, wall: Wall, owne
     if not len(more_cells):
         return wall
     owner[more_cells] = own
-    return line_through(cells, np.concatenate([wall.cells, more_cells]))
+    rows = np.concatenate([wall.cells, more_cells])
+    return line_through(cells, rows) if wall.centre is None else arc_through(cells, rows) or wall
+
+
+def _place_along(wall: Wall, xy: Floats) -> Floats:
+    """How far along a wall from its start places (n, 2) lie; beside an arc, before its start or beyond its end by the nearer."""
+    if wall.centre is None:
+        return np.asarray((xy - wall.a) @ wall.way)
+    start = np.arctan2(*(wall.a - wall.centre)[::-1])
+    angle = (np.arctan2(*(xy - wall.centre).T[::-1]) - start) % (2 * np.pi)
+    before = angle > np.pi + wall.span / 2
+    return np.asarray(wall.radius * np.where(before, angle - 2 * np.pi, angle))
 
 
 def _followed(places: Floats, start: float, step: float) -> float:

@@ -26,7 +26,7 @@ from kerb.studies.outcome import Column, Figure, Note, Outcome, Table
 from kerb.studies.sources import Sources, numbered
 
 MOST_NAMED, MOST_PLACES = 6, 20_000
-PASS, FAIL, UNSURE = "met", "not met", "not sure"
+PASS, FAIL, UNSURE = "met", "not met", "inconclusive"
 
 
 def figures(found: Found) -> dict[str, Figure]:
@@ -36,22 +36,22 @@ def figures(found: Found) -> dict[str, Figure]:
     place = found.points[best]
     made = {
         "lowest": Figure(lowest, code, "Lowest clearance", found.u95),
-        "posted": Figure(found.posted(lowest), code, "May be posted"),
-        "lowest_e": Figure(float(place[0]), code, "Easting of it"),
-        "lowest_n": Figure(float(place[1]), code, "Northing of it"),
-        "lowest_z": Figure(float(place[2]), code, "Elevation of it"),
-        "nearest": Figure(found.nearest, code, "Shortest distance in space"),
-        "covered_area": Figure(float(found.open.sum()) * found.setup.cell**2, unit.area_code(), "Area looked at"),
-        "uncovered_area": Figure(found.uncovered, unit.area_code(), "With no road under it"),
-        "strays": Figure(float(len(found.lowest.strays)), "", "Stray points left out"),
+        "posted": Figure(found.posted(lowest), code, "Posted value"),
+        "lowest_e": Figure(float(place[0]), code, "Easting of the lowest point"),
+        "lowest_n": Figure(float(place[1]), code, "Northing of the lowest point"),
+        "lowest_z": Figure(float(place[2]), code, "Elevation of the lowest point"),
+        "nearest": Figure(found.nearest, code, "Shortest 3D distance"),
+        "covered_area": Figure(float(found.open.sum()) * found.setup.cell**2, unit.area_code(), "Area evaluated"),
+        "uncovered_area": Figure(found.uncovered, unit.area_code(), "Without road below"),
+        "strays": Figure(float(len(found.lowest.strays)), "", "Isolated points excluded"),
     }
     way = found.passage
     over = float(way.over.min()) if way is not None else float("nan")
     room = float(way.remains.min()) if way is not None else float("nan")
-    free = "nothing hangs over its way" if way is not None else "no envelope"
+    free = "no obstacle above the path" if way is not None else "no envelope"
     for name, label, value in (
-        ("highest_load", "Highest load that passes", over),
-        ("remains", "Least room round the envelope", room),
+        ("highest_load", "Maximum load height", over),
+        ("remains", "Minimum clearance of the envelope", room),
     ):
         known = np.isfinite(value)
         made[name] = Figure(
@@ -114,13 +114,11 @@ def _lanes(outcome: Outcome, found: Found, open_: Mask) -> Table:
         )
     if outside:
         names = first_of(outside, MOST_NAMED)
-        outcome.warnings.append(
-            Note("lane-outside", f"nothing hangs over {names}: it lies outside of what was scanned, or is free")
-        )
+        outcome.warnings.append(Note("lane-outside", f"no structure above {names}: outside the scan, or free"))
     columns = (
         Column("name", "", "Lane"), Column("lowest", code, "Lowest", bound="u95"), Column("e", code, "Easting", minor=True),
-        Column("n", code, "Northing", minor=True), Column("u95", code, "± 95 %"), Column("posted", code, "May be posted"),
-        Column("verdict", "", "Required is"),
+        Column("n", code, "Northing", minor=True), Column("u95", code, "± 95 %"), Column("posted", code, "Posted value"),
+        Column("verdict", "", "Required clearance"),
     )  # fmt: skip
     return Table("By lane", columns if found.setup.required is not None else columns[:-1],
                  tuple(row if found.setup.required is not None else row[:-1] for row in rows))  # fmt: skip
@@ -206,7 +204,7 @@ def _points(found: Found, asked: list[tuple[str, Floats]], open_: Mask) -> Table
     columns = (Column("name", "", "Point"), Column("e", code, "Easting"), Column("n", code, "Northing"),
                Column("above_z", code, "Above"), Column("below_z", code, "Road"), Column("clearance", code, "Clearance"),
                Column("lane", "", "Lane"))  # fmt: skip
-    return Table("Places", columns, tuple(rows))
+    return Table("Clearances at places", columns, tuple(rows))
 
 
 def _wires(found: Found) -> Table:
@@ -246,8 +244,8 @@ def _passage(found: Found) -> Table:
             way.stations, way.over, way.left, way.right, way.remains, way.places, strict=True
         )
     )
-    columns = (Column("station", "", "Station"), Column("over", code, "Over the floor"), Column("left", code, "To the left"),
-               Column("right", code, "To the right"), Column("remains", code, "Room round it"),
+    columns = (Column("station", "", "Station"), Column("over", code, "Height above the floor"), Column("left", code, "Left"),
+               Column("right", code, "Right"), Column("remains", code, "Clearance of the envelope"),
                Column("e", code, "Easting", minor=True), Column("n", code, "Northing", minor=True))  # fmt: skip
     return Table("Along the path", columns, rows, printed=0)
 
@@ -292,34 +290,34 @@ def put_notes(outcome: Outcome, found: Found) -> None:
         asked = quantity(setup.required, code)
         shown = quantity(lowest, code, u95=found.u95)
         bound = quantity(found.u95, code, u95=found.u95)
-        text = f"the required {asked} is {told}: the lowest clearance is {shown} ± {bound}"
+        text = f"required clearance {asked}: {told}; lowest clearance {shown} ± {bound}"
         if told == PASS:
             outcome.warnings.append(Note("required", text))
         else:
-            outcome.doubt("required", f"Required {asked} {told}", text)
+            outcome.doubt("required", f"Required clearance {asked}: {told}", text)
     if len(found.lowest.strays):
         many = len(found.lowest.strays)
         near = quantity(found.near, code)
         outcome.warnings.append(
             Note(
                 "strays",
-                f"{many} stray point{'s' if many > 1 else ''} left out that would be lower: fewer than two others within {near}",
+                f"{many} isolated point{'s' if many > 1 else ''} excluded (fewer than two neighbours within {near})",
             )
         )
     if len(found.stands):
         outcome.warnings.append(
             Note(
                 "standing",
-                f"{len(found.stands)} points of what stands on the road and is no taller than 4.7 m do not count",
+                f"{len(found.stands)} points of objects on the road up to 4.7 m high excluded",
             )
         )
     shut = int((~found.open).sum())
     if shut:
         area = quantity(shut * setup.cell**2, unit.area_code())
-        outcome.warnings.append(Note("supports", f"{area} are taken by supports and do not count"))
+        outcome.warnings.append(Note("supports", f"{area} occupied by supports excluded"))
     if found.uncovered > 0:
         area = quantity(found.uncovered, unit.area_code())
-        outcome.warnings.append(Note("uncovered", f"{area} of what hangs have no road under them"))
+        outcome.warnings.append(Note("uncovered", f"{area} of the structure have no road below"))
     place = found.points[found.best]
     filled = found.road.filled
     if filled.any():
@@ -328,14 +326,14 @@ def put_notes(outcome: Outcome, found: Found) -> None:
             outcome.warnings.append(
                 Note(
                     "road-hidden",
-                    "under the lowest place the road was not seen; its level is carried over from beside it",
+                    "the road below the lowest point was not scanned; its level is interpolated",
                 )
             )
     if setup.registration_error == 0 and setup.below.holding and len(found.below):
         outcome.warnings.append(
             Note(
                 "registration",
-                "the bound does not contain how well the scan above fits the scan below; state it as registration error",
+                "the bound excludes the registration error between both scans; enter it as Registration error",
             )
         )
     if found.passage is not None:
@@ -343,6 +341,6 @@ def put_notes(outcome: Outcome, found: Found) -> None:
         if touched.any():
             first = written(float(found.passage.stations[np.argmin(found.passage.remains)]), unit)
             outcome.doubt(
-                "touched", "The envelope is touched",
-                f"the envelope is touched at {int(touched.sum())} of {len(touched)} stations, deepest at {first}",
+                "touched", "Obstacles inside the envelope",
+                f"obstacles inside the envelope at {int(touched.sum())} of {len(touched)} stations, deepest at {first}",
             )  # fmt: skip

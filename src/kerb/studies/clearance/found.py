@@ -145,7 +145,7 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     rows = view.all_rows(progress.within(0.0, 0.05))
     points = store.coordinates(rows)
     if len(points) < 3:
-        raise NotDeterminable("there are too few points above")
+        raise NotDeterminable("too few points above")
     road, below, up = _road(setup, sources, points, metre, progress.within(0.05, 0.3))
     progress.step(0.3, "Heights over the road")
     height = heights_over(points, road, setup.measure == SQUARE)
@@ -157,10 +157,10 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     limit = np.inf if setup.most is None else setup.most
     if not (keep & (height <= limit)).any():
         if not keep.any():
-            raise NotDeterminable("nothing hangs over the road")
+            raise NotDeterminable("no points above the road")
         least = float(height[keep].min())
         raise NotDeterminable(
-            f"nothing hangs within {limit:g} {unit.symbol} over the road; the lowest is {least:.3f} {unit.symbol}"
+            f"no points within {limit:g} {unit.symbol} above the road; the lowest is {least:.3f} {unit.symbol}"
         )
     keep &= height <= limit
     points, rows, height = points[keep], rows[keep], height[keep]
@@ -175,7 +175,7 @@ def find(setup: ClearanceSetup, sources: Sources, progress: Progress) -> Found:
     taken = supports(points, height, low, setup.cell, least) if least > 0 else set()
     open_ = np.array([(int(a), int(b)) not in taken for a, b in cells], bool)
     if not open_.any():
-        raise NotDeterminable("supports or strays are all that hangs over the road")
+        raise NotDeterminable("only supports or isolated points above the road")
     progress.step(0.8, "Looking for wires and beams")
     wires = wires_in(points, metre) if setup.wires == FITTED and len(points) <= MOST_FOR_WIRES else []
     thin = np.zeros(len(points), bool)
@@ -217,14 +217,14 @@ def _road(
     if source.store is not None:
         below = setup.below.of(source.store).points(progress)
         if len(below) < 3:
-            raise NotDeterminable("there are too few points below")
+            raise NotDeterminable("too few points below")
         road, up = road_in(below, max(nodes, WIDTHS * source.store.spacing), gap, metre, at)
         return road, below, below[up]
     surface = sources.surface("below", setup.below)
     first, last = surface.bounds
     start, end = np.maximum(low[:2], first[:2]) - nodes, np.minimum(high[:2], last[:2]) + nodes
     if np.any(end <= start):
-        raise InputError("what is above and what is below do not overlap in plan")
+        raise InputError("above and below do not overlap in plan")
     return road_of(surface.at, start, end, max(nodes, float((end - start).max()) / 3000)), none, none
 
 
@@ -234,11 +234,13 @@ def _over(
     """Which points hang over the road; those of what stands on it; and those that have no road under them."""
     known = np.isfinite(height)
     if not known.any():
-        raise InputError("what is above and what is below do not overlap in plan")
+        raise InputError("above and below do not overlap in plan")
     if not one:
         under = float(np.mean(height[known] < 0))
         if under > EXCHANGED:
-            raise InputError(f"{100 * under:.0f} % of what is above lies under the road: above and below are exchanged")
+            raise InputError(
+                f"{100 * under:.0f} % of the points above lie below the road: above and below are exchanged"
+            )
         return known & (height > 0), np.empty((0, 3)), points[~known]
     free = known & (height > ROAD_TOP_M * metre)
     stands = np.zeros(len(points), bool)

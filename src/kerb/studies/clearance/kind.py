@@ -26,16 +26,16 @@ from kerb.studies.sources import Sources
 
 ABOUT = (
     FigureAbout("lowest", "Lowest clearance", LENGTH, (HEADLINE, SHEET, SUMMARY, REPORT)),
-    FigureAbout("posted", "May be posted", LENGTH, (SHEET, SUMMARY, REPORT)),
-    FigureAbout("highest_load", "Highest load that passes", LENGTH, (SHEET, SUMMARY, REPORT), optional=True),
-    FigureAbout("remains", "Least room round the envelope", LENGTH, (SHEET, SUMMARY, REPORT), optional=True),
-    FigureAbout("nearest", "Shortest distance in space", LENGTH),
-    FigureAbout("lowest_e", "Easting of it", LENGTH),
-    FigureAbout("lowest_n", "Northing of it", LENGTH),
-    FigureAbout("lowest_z", "Elevation of it", LENGTH),
-    FigureAbout("covered_area", "Area looked at", AREA),
-    FigureAbout("uncovered_area", "With no road under it", AREA),
-    FigureAbout("strays", "Stray points left out", COUNT),
+    FigureAbout("posted", "Posted value", LENGTH, (SHEET, SUMMARY, REPORT)),
+    FigureAbout("highest_load", "Maximum load height", LENGTH, (SHEET, SUMMARY, REPORT), optional=True),
+    FigureAbout("remains", "Minimum clearance of the envelope", LENGTH, (SHEET, SUMMARY, REPORT), optional=True),
+    FigureAbout("nearest", "Shortest 3D distance", LENGTH),
+    FigureAbout("lowest_e", "Easting of the lowest point", LENGTH),
+    FigureAbout("lowest_n", "Northing of the lowest point", LENGTH),
+    FigureAbout("lowest_z", "Elevation of the lowest point", LENGTH),
+    FigureAbout("covered_area", "Area evaluated", AREA),
+    FigureAbout("uncovered_area", "Without road below", AREA),
+    FigureAbout("strays", "Isolated points excluded", COUNT),
 )
 CLOUDS = (".laz", ".las", ".ply", ".e57")
 TABLES = (".csv",)
@@ -83,9 +83,9 @@ def write(_setup: ClearanceSetup, outcome: Outcome, sources: Sources, paths: dic
 
 
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
-    """What stands beside the lowest clearance: what may be posted."""
+    """What stands beside the lowest clearance: the posted value."""
     posted = outcome.figures.get("posted")
-    said = [f"may be posted {posted.text()}"] if posted is not None and posted.value is not None else []
+    said = [f"posted value {posted.text()}"] if posted is not None and posted.value is not None else []
     return [*said, *([f"{setup['required']:g} {outcome.unit} required"] if setup.get("required") else [])]
 
 

@@ -36,9 +36,9 @@ def draw(outcome: Outcome, found: Found) -> None:
     for number, wire in enumerate(found.wires, 1):
         outcome.layers[f"wire {number}"] = FoundLine(wire.places(120), "edge", "Wires")
     for name, xyz, title, shown in (
-        ("strays", found.points[found.lowest.strays], "Stray points", True),
-        ("standing", found.stands, "On the road", False),
-        ("off road", found.off_road, "No road under it", False),
+        ("strays", found.points[found.lowest.strays], "Isolated points", True),
+        ("standing", found.stands, "Objects on the road", False),
+        ("off road", found.off_road, "Without road below", False),
     ):
         if len(xyz):
             outcome.layers[name] = FoundPoints(xyz[:: max(1, len(xyz) // MOST_MARKED)], "gap", title, shown=shown)
@@ -68,7 +68,7 @@ def _labels(outcome: Outcome, found: Found) -> None:
                 level = float(cells.get("above_z") or place[2])
                 rows.append((str(cells["name"]), np.array([cells["e"], cells["n"], level]), float(height)))
     outcome.layers["lowest"] = FoundLabels(
-        np.array([row[1] for row in rows]), tuple(row[0] for row in rows), title="Lowest places",
+        np.array([row[1] for row in rows]), tuple(row[0] for row in rows), title="Lowest clearances",
         values=tuple(row[2] for row in rows), bounds=(found.u95,) * len(rows), unit=found.unit.code,
     )  # fmt: skip
 

@@ -87,13 +87,15 @@ def _bare(setup: ClearanceSetup) -> ClearanceSetup:
 
 def _method(found: Found) -> str:
     setup, mark = found.setup, found.unit.symbol
-    under = "a typed level" if setup.level is not None and not setup.below.holding else "the road"
+    under = "a given level" if setup.level is not None and not setup.below.holding else "the road"
     if setup.by_itself:
-        under = "the road, found in the same cloud as the largest surface of lowest points that runs on without a step"
-    how = "square to the road below" if setup.measure == SQUARE else "straight down"
+        under = "the road, detected in the same cloud as the largest continuous surface of lowest points"
+    how = "perpendicular to the road below" if setup.measure == SQUARE else "vertically"
     return (
-        f"Heights of single points over {under}, measured {how}; the lowest of each cell of {setup.cell:g} {mark} counts. "
-        f"A point with fewer than two others within {found.near:.3g} {mark} is a stray. What may be posted is the lowest "
-        f"clearance less its 95 % bound and a margin of {setup.margin:g} {mark}, rounded down to {setup.posted_step:g} {mark}. "
-        "The bound contains noise, what may hang lower between points, the scatter of the road and the stated registration error."
+        f"Heights of single points above {under}, measured {how}; the map shows the lowest point of each cell of "
+        f"{setup.cell:g} {mark}. Points with fewer than two neighbours within {found.near:.3g} {mark} are excluded. The posted "
+        f"value is the lowest clearance less its 95 % bound and a margin of {setup.margin:g} {mark}, rounded down to "
+        f"{setup.posted_step:g} {mark}. "
+        "The bound contains noise, possible lower points between measured ones, the noise of the road and the stated "
+        "registration error."
     )

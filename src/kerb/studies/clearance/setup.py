@@ -40,12 +40,12 @@ from kerb.studies.sources import Sources
 VERTICAL, SQUARE = "vertical", "square"
 AREA, MIDDLE = "area", "middle"
 LANES = (
-    Way(AREA, "Lane as an area", RING, "The outline of a lane"),
-    Way(MIDDLE, "Lane by its middle", LINE, "The middle line of a lane, as wide as the lane width says"),
+    Way(AREA, "Lane area", RING, "Outline of the lane"),
+    Way(MIDDLE, "Lane centre line", LINE, "Centre line; the lane has the lane width"),
 )
 LEFT_OUT, COUNTED = "left-out", "counted"
 FITTED, NOT_SOUGHT = "fitted", "not-sought"
-PATH_NEEDED = "Draw the path of the envelope, or choose a line or an alignment."
+PATH_NEEDED = "Draw the path of the envelope, or select a line or an alignment."
 
 
 @dataclass(frozen=True)
@@ -53,113 +53,113 @@ class ClearanceSetup(Setup):
     """Inputs and settings of clearances."""
 
     above: Scope = scope(
-        "Above", "Points of what hangs over the road: bridge, pipes, wires, branches; or the whole scan, road included",
+        "Above", "Structure above the road: bridge, pipes, wires, branches; or a complete scan including the road",
         needed="Choose a cloud.", classes_flag="above-class",
     )  # fmt: skip
     below: Scope = surface(
-        "Below", "Road or rail: a cloud, a surface or a model; without, the road is found in the cloud above", AGAINST,
+        "Below", "Road or rail: cloud, surface or model; leave empty to detect the road in the cloud above", AGAINST,
         flag="over", classes_flag="below-class", same_cloud=True, other_height=True,
     )  # fmt: skip
     level: float | None = number(
         "Level below",
-        "Elevation of water, or of another level, in place of a road",
+        "Water level or other horizontal reference instead of a road",
         section=AGAINST,
         automatic="none",
         rare=True,
     )
     road: Drawn = drawn(
-        PLACES, "On the road", "A place on the road from which it is grown; without, it is the largest surface among the lowest "
-        "points", section=AGAINST, flag="road", rare=True,
+        PLACES, "Seed on the road", "A point on the road from which it is detected; default: the largest surface among the "
+        "lowest points", section=AGAINST, flag="road", rare=True,
     )  # fmt: skip
     lanes: tuple[Item, ...] = rings(
         "Lanes",
-        "Each gets its lowest clearance; as an area, or by its middle line",
+        "Areas or centre lines; the lowest clearance of each is reported",
         (),
         flag="lanes",
         key="T",
         ways=LANES,
     )
-    lane_width: float = number("Lane width", "Of lanes that are given by their middle line", default=3.5, above=0.0)
+    lane_width: float = number("Lane width", "Width of lanes given by their centre line", default=3.5, above=0.0)
     picks: Drawn = drawn(
-        PLACES, "Places", "The lowest clearance round each place, a row of the table", flag="picks", further=True
+        PLACES, "Places", "Lowest clearance within the radius of each place", flag="picks", further=True
     )
     points: str = holding(
-        POINTS, "Points", "Named points at which clearances are read", flag="points", rare=True, other_height=True
+        POINTS, "Points", "Named points at which clearances are reported", flag="points", rare=True, other_height=True
     )
-    radius: float = number("Radius", "The lowest within it counts at a place", default=0.25, above=0.0)
-    pattern: str = text("Names", "What places are called: # is their number, such as C-#", rare=True)
-    left_out: tuple[Item, ...] = rings("Left out", "Areas that do not count", (), flag="left-out", rare=True)
+    radius: float = number("Radius", "Search radius at a place", default=0.25, above=0.0)
+    pattern: str = text("Name pattern", "# is replaced by the number, such as C-#", rare=True)
+    left_out: tuple[Item, ...] = rings("Excluded areas", "Points inside are excluded", (), flag="left-out", rare=True)
     measure: str = choice(
-        "Measured",
-        "Straight up, or square to the road below",
-        ((VERTICAL, "Vertically"), (SQUARE, "Square to the road")),
+        "Direction",
+        "Vertical, or perpendicular to the road below",
+        ((VERTICAL, "Vertical"), (SQUARE, "Perpendicular to the road")),
     )
-    cell: float = number("Cell", "The lowest point of each cell of this size makes the map", default=0.25, above=0.0)
+    cell: float = number("Cell", "The map shows the lowest point of each cell of this size", default=0.25, above=0.0)
     most: float | None = number(
-        "Search limit", "What hangs higher over the road does not count", automatic="none", above=0.0, flag="max"
+        "Search limit", "Maximum height above the road", automatic="none", above=0.0, flag="max"
     )
     least: float | None = number(
-        "Least height", "What reaches lower down over the road is a support or stands on it", low=0.0,
-        automatic="2 m where the road is found in the same cloud, else 0", rare=True,
+        "Minimum height", "Anything reaching lower is treated as a support or as standing on the road", low=0.0,
+        automatic="2 m where the road is detected in the same cloud, else 0", rare=True,
     )  # fmt: skip
     standing: str = choice(
-        "On the road", "What stands on the road and is no taller than a vehicle may be (4.7 m), where the road is found in the "
-        "same cloud", ((LEFT_OUT, "Left out"), (COUNTED, "Counted")), rare=True,
+        "Objects on the road", "Objects up to 4.7 m high (vehicles, signs), where the road is detected in the same cloud",
+        ((LEFT_OUT, "Excluded"), (COUNTED, "Included")), rare=True,
     )  # fmt: skip
     strays: str = choice(
-        "Stray points",
-        "Single points with fewer than two others near them, which would make a false lowest",
+        "Isolated points",
+        "Points with fewer than two neighbours, which would give a false lowest clearance",
         STRAYS,
         rare=True,
     )
     stray_radius: float | None = number(
-        "Near means", "Points within it keep a point company", automatic="four times the spacing, 0.1 m at least", above=0.0,
-        rare=True,
+        "Neighbour radius", "Radius within which neighbours are counted",
+        automatic="four times the spacing, 0.1 m at least", above=0.0, rare=True,
     )  # fmt: skip
     required: float | None = number(
-        "Required", "Clearance that is posted or asked for, held against every lane", automatic="none", above=0.0
+        "Required", "Posted or required clearance, checked for each lane", automatic="none", above=0.0
     )
     posted_step: float = number(
-        "Rounded down to", "Step of the value that may be posted", default=0.05, above=0.0, rare=True
+        "Rounding step", "Step to which the posted value is rounded down", default=0.05, above=0.0, rare=True
     )
     margin: float = number(
-        "Safety margin", "Taken off before rounding down, such as for snow, resurfacing or sag in heat", default=0.0, low=0.0,
-        rare=True,
+        "Safety margin", "Subtracted before rounding down, e.g. for snow, resurfacing or thermal sag",
+        default=0.0, low=0.0, rare=True,
     )  # fmt: skip
     registration_error: float = number(
         "Registration error",
-        "95 % bound of the height of the scan above against the scan below",
+        "95 % bound of the height difference between both scans",
         default=0.0,
         low=0.0,
         rare=True,
     )
-    path: Drawn = drawn(LINE, "Path", "The middle of a vehicle moves along it", flag="path", rare=True)
+    path: Drawn = drawn(LINE, "Path", "Path of the vehicle centre", flag="path", rare=True)
     along: str = holding(
-        LINES, "Along", "A line or an alignment in place of a drawn path", naming="which", flag="along", rare=True
+        LINES, "Along", "Line or alignment instead of a drawn path", naming="which", flag="along", rare=True
     )
     which: str = text("Which of them", "Name of the line or alignment, where the holding has several", rare=True)
     envelope: str = text(
-        "Envelope", "WIDTHxHEIGHT of what moves along the path, or its corners across,up separated by blanks", rare=True
+        "Envelope", "WIDTHxHEIGHT of the moving envelope, or its corners across,up separated by spaces", rare=True
     )
-    length: float = number("Length", "Of the vehicle or load", default=12.0, above=0.0, rare=True)
+    length: float = number("Length", "Length of the vehicle or load", default=12.0, above=0.0, rare=True)
     wheelbase: float = number(
-        "Wheelbase", "Between the axles, which stay on the path", default=6.0, above=0.0, rare=True
+        "Wheelbase", "Distance between the axles, which follow the path", default=6.0, above=0.0, rare=True
     )
-    step: float = number("Step", "The envelope is tried at stations so far apart", default=0.25, above=0.0, rare=True)
+    step: float = number("Step", "Distance between tested stations", default=0.25, above=0.0, rare=True)
     wires: str = choice(
-        "Wires", "Whether a catenary is fitted to each thing as thin as a wire",
-        ((FITTED, "Fitted"), (NOT_SOUGHT, "Not looked for")), rare=True,
+        "Wires", "Fit a catenary to each wire",
+        ((FITTED, "Fitted"), (NOT_SOUGHT, "Off")), rare=True,
     )  # fmt: skip
-    warmer: float = number("Warmer by", "How much warmer wires may become, in kelvins", "", default=0.0, low=0.0, high=200.0,
-                           rare=True)  # fmt: skip
+    warmer: float = number("Temperature rise", "Assumed temperature rise of wires, in kelvins", "", default=0.0,
+                           low=0.0, high=200.0, rare=True)  # fmt: skip
     expansion: float = number(
-        "Expansion", "Of wires, millionths a kelvin: 17 copper, 19 steel-reinforced aluminium, 23 aluminium", "", default=19.0,
-        low=0.0, high=1000.0, rare=True,
+        "Expansion", "Thermal expansion of wires in 1e-6/K: 17 copper, 19 steel-reinforced aluminium, 23 aluminium",
+        "", default=19.0, low=0.0, high=1000.0, rare=True,
     )  # fmt: skip
     later: tuple[Scope, ...] = many(
         CLOUDS,
         "Further dates",
-        "The road at other dates, such as after resurfacing",
+        "Road surface at other dates, e.g. after resurfacing",
         AGAINST,
         rare=True,
         other_height=True,

@@ -93,7 +93,7 @@ def begin(setup: PlanSetup, low: Floats, high: Floats) -> PlanSetup:
 def level_at(_setup: PlanSetup, _sources: Sources, place: Floats) -> dict[str, Any]:
     """The slice through a place. Raises InputError, when the click tells no elevation."""
     if not np.isfinite(place[2]):
-        raise InputError("nothing to pick an elevation from there")
+        raise InputError("no elevation at the clicked place")
     return {"level": round(float(place[2]), 3)}
 
 
@@ -106,7 +106,7 @@ def trial() -> tuple[PlanSetup, ...]:
 PLAN = StudyKind(
     id="plan",
     title="Floor plan",
-    question="Where do the walls stand, and how large are the rooms?",
+    question="Where are the walls, and how large are the rooms?",
     group="Surfaces",
     name="Floor plan",
     setup=PlanSetup,
@@ -123,7 +123,7 @@ PLAN = StudyKind(
     begin=begin,
     follow=lambda setup, cloud: replace(setup, cloud=replace(setup.cloud, holding=cloud, part="", only=())),
     place_steps=(
-        PlaceStep("Pick the level", "Click a place on a wall: the slice is laid through it", "level", level_at, True),
+        PlaceStep("Pick level", "Click a wall: the slice passes through the clicked point", "level", level_at, True),
     ),
     trial=trial,
     contoured=False,

@@ -75,7 +75,7 @@ def slice_of(setup: PlanSetup, store: CloudStore, progress: Progress) -> Floats:
     low, high = setup.level - setup.thickness / 2, setup.level + setup.thickness / 2
     bottom, top = (float(end[2]) for end in store.bounds)
     if high < bottom or low > top:
-        raise InputError(f"the cloud lies between {bottom:.3f} and {top:.3f}; a slice at {setup.level:g} has no points")
+        raise InputError(f"no points in the slice at {setup.level:g}; the cloud extends from {bottom:.3f} to {top:.3f}")
     view = setup.cloud.of(store)
     wide = ((-np.inf, -np.inf, low), (np.inf, np.inf, high))
     places = CloudView(store, replace(view.narrowing, box=wide)).points(progress)[:, :2]
@@ -119,21 +119,24 @@ def _line_table(walls: list[Wall], unit: str) -> Table:
 def _notes(setup: PlanSetup, walls: list[Wall], rooms: list[Room], mark: str) -> list[Note]:
     notes = []
     if not walls:
-        notes.append(Note("no-lines", f"no line of {setup.shortest:g} {mark} or more was found in the slice"))
+        notes.append(Note("no-lines", f"no line of {setup.shortest:g} {mark} or longer found in the slice"))
     loose = open_ends(walls, setup.opening, setup.tolerance)
     if walls and loose:
-        more = "rooms that they should close are missing"
-        notes.append(Note("open-ends", f"{loose} line ends meet no other line: {more}"))
+        more = "rooms bounded by them are missing"
+        notes.append(
+            Note("open-ends", f"{loose} line end{'s' if loose > 1 else ''} not connected to another line; {more}")
+        )
     rough = sum(wall.rms > ROUGH * setup.tolerance for wall in walls if wall.points)
     if rough:
+        limit = f"{100 * ROUGH:.0f} % of the tolerance of {setup.tolerance:g} {mark}"
+        notes.append(Note("rough", f"RMS above {limit} on {rough} line{'s' if rough > 1 else ''}"))
+    if len(walls) > MOST_DRAWN:
         notes.append(
             Note(
-                "rough",
-                f"the points of {rough} lines are spread over most of the tolerance of {setup.tolerance:g} {mark}",
+                "not-drawn",
+                f"only the {MOST_DRAWN} longest of {len(walls)} lines are drawn; exported files contain all",
             )
         )
-    if len(walls) > MOST_DRAWN:
-        notes.append(Note("not-drawn", f"the {MOST_DRAWN} longest of {len(walls)} lines are drawn; files get all"))
     return notes
 
 

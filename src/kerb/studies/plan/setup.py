@@ -12,8 +12,8 @@ from kerb.studies.setup import Setup
 
 WALL, OFF = "wall", "off"
 WAYS = (
-    Way(WALL, "Wall", LINE, "A wall that the cloud does not show"),
-    Way(OFF, "Left out", RING, "Points inside do not count: furniture, stored goods, doors that stand open"),
+    Way(WALL, "Wall", LINE, "Wall not visible in the cloud"),
+    Way(OFF, "Left out", RING, "Points inside are excluded: furniture, stored goods, open doors"),
 )
 
 
@@ -23,22 +23,24 @@ class PlanSetup(Setup):
 
     cloud: Scope = scope("Cloud", "Points of the walls", needed="Choose a cloud.")
     marks: tuple[Item, ...] = rings(
-        "By hand", "Walls that are added and areas whose points do not count", (), flag="marks", key="T", ways=WAYS,
+        "Manual edits", "Added walls and excluded areas", (), flag="marks", key="T", ways=WAYS,
     )  # fmt: skip
     level: float | None = number(
-        "Level", "Elevation of the middle of the slice; 1.2 m above the floor is usual", automatic="none",
-        needed="Type the level of the slice, or pick it.",
+        "Level", "Elevation of the slice; 1.2 m above the floor is usual", automatic="none",
+        needed="Enter or pick the level of the slice.",
     )  # fmt: skip
-    thickness: float = number("Thickness", "Of the slice, half of it above and half below", default=0.1, above=0.0)
-    tolerance: float = number("Tolerance", "How far points may lie off their line", default=0.02, above=0.0)
-    shortest: float = number("Shortest line", "Shorter lines are left out", default=0.3, low=0.0)
-    arcs: bool = switch("Arcs", "Round walls and columns are looked for too")
+    thickness: float = number(
+        "Thickness", "Thickness of the slice, half above and half below the level", default=0.1, above=0.0
+    )
+    tolerance: float = number("Tolerance", "Maximum distance of points from their line", default=0.02, above=0.0)
+    shortest: float = number("Shortest line", "Minimum length of a line", default=0.3, low=0.0)
+    arcs: bool = switch("Arcs", "Also fit arcs to curved walls and round columns")
     square: float = number(
-        "Right angles", "Lines off the main direction, or off the square to it, by no more than this are turned into it; 0: none",
+        "Right angles", "Lines within this angle of the main direction, or of its perpendicular, are rotated onto it; 0: off",
         "degrees", default=0.0, low=0.0, high=10.0,
     )  # fmt: skip
     opening: float = number(
-        "Widest opening", "Doors and gaps up to this width are closed for the areas of rooms", default=1.2, low=0.0
+        "Widest opening", "Doors and gaps up to this width are closed when rooms are formed", default=1.2, low=0.0
     )
     keep: bool = switch("Put it into the job", "The lines become a holding of the job", rare=True)
 

@@ -28,25 +28,23 @@ def figures(found: Found) -> dict[str, Figure]:
     unseen = float(whole[~found.wall.seen].sum() / whole.sum())
     several = len(found.sections) > 1
     made = {
-        "under_volume": Figure(under, volume, "Inside the line", _bound(found, -1.0)),
-        "over_volume": Figure(over, volume, "Beyond the line", _bound(found, 1.0)),
+        "under_volume": Figure(under, volume, "Underbreak", _bound(found, -1.0)),
+        "over_volume": Figure(over, volume, "Overbreak", _bound(found, 1.0)),
         "over_volume_end_areas": Figure(
-            _ends(found, over_areas) if several else None, volume, "Beyond the line, by end areas"
+            _ends(found, over_areas) if several else None, volume, "Overbreak, average end area"
         ),
         "under_volume_end_areas": Figure(
-            _ends(found, under_areas) if several else None, volume, "Inside the line, by end areas"
+            _ends(found, under_areas) if several else None, volume, "Underbreak, average end area"
         ),
-        "over_area": Figure(float(np.mean(over_areas)), area, "Beyond the line, mean of the sections"),
-        "under_area": Figure(float(np.mean(under_areas)), area, "Inside the line, mean of the sections"),
-        "max_over": Figure(float(max(off.max(), 0.0)), code, "Farthest beyond"),
-        "max_under": Figure(abs(min(float(off.min()), 0.0)), code, "Farthest inside"),
-        "wall_area": Figure(_wall_area(found), area, "Area of the wall"),
-        "uncovered_share": Figure(unseen, "share", "Not seen"),
-        "length": Figure(float(found.wall.step * len(found.wall.along)), code, "Length looked at"),
-        "design_area": Figure(found.design.area, area, "Area of the design line"),
-        "noise": Figure(
-            found.wall.noise, code, "Scatter of the points about the wall", resolution=FINE_M / unit.metres
-        ),
+        "over_area": Figure(float(np.mean(over_areas)), area, "Overbreak area, mean of sections"),
+        "under_area": Figure(float(np.mean(under_areas)), area, "Underbreak area, mean of sections"),
+        "max_over": Figure(float(max(off.max(), 0.0)), code, "Max. overbreak"),
+        "max_under": Figure(abs(min(float(off.min()), 0.0)), code, "Max. underbreak"),
+        "wall_area": Figure(_wall_area(found), area, "Wall area"),
+        "uncovered_share": Figure(unseen, "share", "Not scanned"),
+        "length": Figure(float(found.wall.step * len(found.wall.along)), code, "Length evaluated"),
+        "design_area": Figure(found.design.area, area, "Design area"),
+        "noise": Figure(found.wall.noise, code, "Noise of the wall points", resolution=FINE_M / unit.metres),
     }
     return made | _change(found)
 
@@ -56,8 +54,8 @@ def _change(found: Found) -> dict[str, Figure]:
     unit, note = found.unit, "no earlier scan"
     if found.earlier is None:
         return {name: Figure(None, code, label, note=note) for name, code, label in (
-            ("thickness", unit.code, "Mean thickness"), ("thickness_volume", unit.volume_code(), "Its volume"),
-            ("below_share", "share", "Thinner than specified"), ("detection", unit.code, "Level of detection"),
+            ("thickness", unit.code, "Mean thickness"), ("thickness_volume", unit.volume_code(), "Volume of the thickness"),
+            ("below_share", "share", "Below specified thickness"), ("detection", unit.code, "Level of detection"),
         )}  # fmt: skip
     thick = found.earlier.d - found.wall.d
     known = np.isfinite(thick)
@@ -69,12 +67,12 @@ def _change(found: Found) -> dict[str, Figure]:
     counts = np.maximum(found.wall.count[known], 1), np.maximum(found.earlier.count[known], 1)
     spread = [1.2533 * own.noise for own in (found.wall, found.earlier)]
     detection = np.sqrt(spread[0] ** 2 / counts[0] + spread[1] ** 2 / counts[1])
-    unsaid = "" if lining is not None else "no thickness is specified"
+    unsaid = "" if lining is not None else "no thickness specified"
     least = 1.96 * float(np.median(detection)) + found.setup.alignment_error if known.any() else None
     return {
         "thickness": Figure(float(thick[known].mean()) if known.any() else None, unit.code, "Mean thickness"),
-        "thickness_volume": Figure(volume, unit.volume_code(), "Its volume"),
-        "below_share": Figure(below, "share", "Thinner than specified", note=unsaid),
+        "thickness_volume": Figure(volume, unit.volume_code(), "Volume of the thickness"),
+        "below_share": Figure(below, "share", "Below specified thickness", note=unsaid),
         "detection": Figure(least, unit.code, "Level of detection", resolution=FINE_M / unit.metres),
     }
 
@@ -138,9 +136,9 @@ def put_tables(outcome: Outcome, found: Found) -> None:
     outcome.tables["stations"] = Table(
         "By station",
         (Column("station", code, "Station"), Column("points", "", "Points", minor=True), Column("area", area, "Area"),
-         Column("design_area", area, "Design", minor=True), Column("over_area", area, "Beyond"),
-         Column("under_area", area, "Inside"), Column("max_over", code, "Farthest beyond"),
-         Column("max_under", code, "Farthest inside"), Column("uncovered_angle", "degrees", "Not seen")),
+         Column("design_area", area, "Design", minor=True), Column("over_area", area, "Overbreak"),
+         Column("under_area", area, "Underbreak"), Column("max_over", code, "Max. overbreak"),
+         Column("max_under", code, "Max. underbreak"), Column("uncovered_angle", "degrees", "Not scanned")),
         tuple(rows),
     )  # fmt: skip
     outcome.tables["patches"] = _patches(found)
@@ -173,7 +171,7 @@ def _patches(found: Found) -> Table:
         Column("elevation", code, "Elevation"), Column("area", unit.area_code(), "Area"),
         Column("volume", unit.volume_code(), "Volume"), Column("depth", code, "Depth"),
     )  # fmt: skip
-    return Table("Patches beyond the tolerance: U inside the line, O beyond it", columns, tuple(found_rows), printed=40)
+    return Table("Patches beyond the tolerance: U underbreak, O overbreak", columns, tuple(found_rows), printed=40)
 
 
 def _since(found: Found) -> Table:
@@ -192,8 +190,8 @@ def _since(found: Found) -> Table:
         below = float((own < lining).mean()) if lining is not None else None
         rows.append((section.station, float(own.mean()), float(own.min()), float(own.max()), below))
     code = found.unit.code
-    columns = (Column("station", code, "Station"), Column("mean", code, "Mean thickness"), Column("least", code, "Least"),
-               Column("most", code, "Most"), Column("below", "share", "Thinner than specified"))  # fmt: skip
+    columns = (Column("station", code, "Station"), Column("mean", code, "Mean thickness"), Column("least", code, "Minimum"),
+               Column("most", code, "Maximum"), Column("below", "share", "Below specified thickness"))  # fmt: skip
     return Table("Since the earlier scan", columns, tuple(rows))
 
 
@@ -203,34 +201,34 @@ def put_notes(outcome: Outcome, found: Found) -> None:
     share = outcome.value("uncovered_share") or 0.0
     if share > LARGE_GAP:
         outcome.doubt(
-            "gaps", f"{100 * share:.0f} % of the wall not seen", "volumes and areas are those of what was seen"
+            "gaps", f"{100 * share:.0f} % of the wall not scanned", "volumes and areas exclude the unscanned part"
         )
     elif share > 0:
         outcome.warnings.append(
-            Note("gaps", f"{100 * share:.1f} % of the wall were not seen and are in no volume or area")
+            Note("gaps", f"{100 * share:.1f} % of the wall not scanned; excluded from volumes and areas")
         )
     if found.wall.off.any():
         area = quantity(float(found.cell_areas[found.wall.off].sum()), unit.area_code())
         outcome.warnings.append(
-            Note("stands-off", f"on {area} something stands off the wall by more than {quantity(setup.stands_off, unit.code)}; "
-                 "there the wall counts as not seen")
+            Note("stands-off", f"objects more than {quantity(setup.stands_off, unit.code)} off the wall cover {area}; "
+                 "the wall behind them counts as not scanned")
         )  # fmt: skip
     first, last = (
         written(float(found.axis.alignment.shown(s.station)), unit) for s in (found.sections[0], found.sections[-1])
     )
-    for name, words in (("over", "beyond"), ("under", "inside")):
+    for name, words in (("over", "overbreak"), ("under", "underbreak")):
         whole, ends = outcome.value(f"{name}_volume"), outcome.value(f"{name}_volume_end_areas")
         most = max(outcome.value("over_volume") or 0.0, outcome.value("under_volume") or 0.0)
         if whole and ends is not None and abs(ends - whole) > 0.05 * most:
             outcome.warnings.append(
-                Note("end-areas", f"{words} the line end areas give {quantity(ends, unit.volume_code())} from {first} to {last}, "
-                     f"the map {quantity(whole, unit.volume_code())} over all that was scanned")
+                Note("end-areas", f"{words}: average end area {quantity(ends, unit.volume_code())} (sections {first} to {last}), "
+                     f"map {quantity(whole, unit.volume_code())}")
             )  # fmt: skip
     if setup.alignment_error == 0:
         outcome.warnings.append(
             Note(
                 "alignment",
-                "bounds do not contain where the cloud lies across the alignment; state it as alignment error",
+                "the bounds exclude the position error of the cloud across the alignment; enter it as Alignment error",
             )
         )
 

@@ -110,8 +110,8 @@ def find(setup: TunnelSetup, sources: Sources, progress: Progress) -> Found:
     stands = float(np.median(points.radial))
     if abs(stands) > UNLIKE * wide:
         where = "inside of" if stands < 0 else "beyond"
-        words = f"the wall stands {abs(stands):.3g} {unit.symbol} {where} the design line, which is {wide:.3g} wide"
-        raise InputError(f"{words}: another size or unit?")
+        words = f"the wall is {abs(stands):.3g} {unit.symbol} {where} the design profile, which is {wide:.3g} wide"
+        raise InputError(f"{words}: wrong size or unit?")
     progress.step(0.3, "The map of the wall")
     span = _span(points, axis)
     cell = setup.cell or round_number(max(CELL_M / unit.metres, SPACINGS * store.spacing))
@@ -144,7 +144,7 @@ def _near(axis: Axis, xyz: Floats, design: DesignLine) -> tuple[WallPoints, Ints
     if keep.sum() < FEWEST <= inside.sum():
         away = float(np.median(np.abs(points.radial[inside])))
         raise InputError(
-            f"what lies along the alignment stands {away:.3g} off a design line {wide:.3g} wide: another size or unit?"
+            f"points along the alignment are {away:.3g} off a design profile {wide:.3g} wide: wrong size or unit?"
         )
     return _only(points, keep), near[keep]
 

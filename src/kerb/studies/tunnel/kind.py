@@ -39,23 +39,23 @@ from kerb.studies.tunnel.setup import TunnelSetup
 
 ALL = (SHEET, SUMMARY, REPORT)
 ABOUT = (
-    FigureAbout("under_volume", "Inside the line", VOLUME, (HEADLINE, *ALL), adds=True),
-    FigureAbout("over_volume", "Beyond the line", VOLUME, ALL, adds=True),
-    FigureAbout("under_volume_end_areas", "Inside the line, by end areas", VOLUME),
-    FigureAbout("over_volume_end_areas", "Beyond the line, by end areas", VOLUME),
-    FigureAbout("under_area", "Inside the line, mean of the sections", AREA),
-    FigureAbout("over_area", "Beyond the line, mean of the sections", AREA),
-    FigureAbout("max_under", "Farthest inside", LENGTH, ALL),
-    FigureAbout("max_over", "Farthest beyond", LENGTH, ALL),
+    FigureAbout("under_volume", "Underbreak", VOLUME, (HEADLINE, *ALL), adds=True),
+    FigureAbout("over_volume", "Overbreak", VOLUME, ALL, adds=True),
+    FigureAbout("under_volume_end_areas", "Underbreak, average end area", VOLUME),
+    FigureAbout("over_volume_end_areas", "Overbreak, average end area", VOLUME),
+    FigureAbout("under_area", "Underbreak area, mean of sections", AREA),
+    FigureAbout("over_area", "Overbreak area, mean of sections", AREA),
+    FigureAbout("max_under", "Max. underbreak", LENGTH, ALL),
+    FigureAbout("max_over", "Max. overbreak", LENGTH, ALL),
     FigureAbout("thickness", "Mean thickness", LENGTH, ALL, optional=True),
-    FigureAbout("thickness_volume", "Its volume", VOLUME, optional=True),
-    FigureAbout("below_share", "Thinner than specified", PERCENT, optional=True),
+    FigureAbout("thickness_volume", "Volume of the thickness", VOLUME, optional=True),
+    FigureAbout("below_share", "Below specified thickness", PERCENT, optional=True),
     FigureAbout("detection", "Level of detection", LENGTH, optional=True),
-    FigureAbout("wall_area", "Area of the wall", AREA),
-    FigureAbout("design_area", "Area of the design line", AREA),
-    FigureAbout("length", "Length looked at", LENGTH),
-    FigureAbout("uncovered_share", "Not seen", PERCENT),
-    FigureAbout("noise", "Scatter of the points about the wall", LENGTH),
+    FigureAbout("wall_area", "Wall area", AREA),
+    FigureAbout("design_area", "Design area", AREA),
+    FigureAbout("length", "Length evaluated", LENGTH),
+    FigureAbout("uncovered_share", "Not scanned", PERCENT),
+    FigureAbout("noise", "Noise of the wall points", LENGTH),
 )
 CLOUDS, LINES, MESHES = (".laz", ".las", ".ply", ".e57"), (".dxf", ".gpkg", ".csv", ".xml"), (".obj",)
 
@@ -102,7 +102,7 @@ def _patches(setup: TunnelSetup, outcome: Outcome, sources: Sources) -> SurveyPo
     """The worst places of patches as points with station, offset and depth, for who drills or scales."""
     rows = outcome.tables["patches"].rows
     if not rows:
-        raise OutputError("there are no patches beyond the tolerance")
+        raise OutputError("no patches beyond the tolerance")
     line = setup.line(sources)
     stations, offsets = (np.array([row[k] for row in rows], float) for k in (1, 2))
     along = np.interp(stations, line.marks, line.starts)
@@ -154,7 +154,7 @@ def _columns(path: Path) -> Any:
 def describe(setup: dict[str, Any], outcome: Outcome) -> list[str]:
     """What stands beside the volume inside: that beyond."""
     over = outcome.figures["over_volume"]
-    return [f"beyond {over.text()}", f"tolerance {setup['tolerance']:g} {outcome.unit}"]
+    return [f"overbreak {over.text()}", f"tolerance {setup['tolerance']:g} {outcome.unit}"]
 
 
 def trial() -> tuple[TunnelSetup, ...]:
@@ -168,7 +168,7 @@ def trial() -> tuple[TunnelSetup, ...]:
 TUNNEL = StudyKind(
     id="tunnel",
     title="Tunnel",
-    question="Where does the wall stand inside or beyond the design line?",
+    question="Where and how large are overbreak and underbreak?",
     group="Structures",
     name="Tunnel",
     setup=TunnelSetup,
@@ -181,10 +181,10 @@ TUNNEL = StudyKind(
             "mesh: .obj",
             endings=(*LINES, *CLOUDS, *MESHES),
         ),
-        Option("flat", "sections laid out flat in rows (.dxf)", endings=(".dxf",)),
+        Option("flat", "sections arranged on a sheet (.dxf)", endings=(".dxf",)),
         Option(
             "patches",
-            "worst places beyond the tolerance with station, offset and depth: .csv, .xml, .dxf",
+            "deepest point of each patch with station, offset and depth: .csv, .xml, .dxf",
             endings=(".csv", ".xml", ".dxf"),
         ),
     ),

@@ -36,7 +36,7 @@ def run(setup: TunnelSetup, sources: Sources, progress: Progress) -> Outcome:
     _draw(outcome, found)
     column = np.full(store.count, np.nan, np.float32)
     column[found.rows] = found.radial
-    outcome.attributes = {"deviation": Attribute("Distance from the design line", "", "", unit.code, column)}
+    outcome.attributes = {"deviation": Attribute("Deviation from design", "", "", unit.code, column)}
     outcome.method = _method(found)
     return outcome
 
@@ -46,20 +46,20 @@ def _draw(outcome: Outcome, found: Found) -> None:
     vertices, triangles, values = _mesh(found, found.off_line)
     limit = max(3 * tolerance, float(np.percentile(np.abs(values), 98)) if len(values) else 0.0)
     outcome.layers["map"] = FoundMesh(
-        vertices, triangles, "map", "Off the design line", unit.code, values, limits=(-limit, limit),
+        vertices, triangles, "map", "Deviation from design", unit.code, values, limits=(-limit, limit),
         bands=(-tolerance, tolerance) if tolerance > 0 else (),
     )  # fmt: skip
     if found.earlier is not None:
         thick = found.earlier.d - found.wall.d
         vertices, triangles, values = _mesh(found, thick)
         outcome.layers["since"] = FoundMesh(
-            vertices, triangles, "map", "Since the earlier scan", unit.code, values, shown=False
+            vertices, triangles, "map", "Change since the earlier scan", unit.code, values, shown=False
         )
     if found.wall.off.any():
         middle = found.design.centre + found.bins.way * found.bins.radius[:, None]
         rows, columns = np.nonzero(found.wall.off)
         outcome.layers["off"] = FoundPoints(
-            found.axis.world(found.wall.along[rows], middle[columns]), "gap", "Stands off the wall", shown=False
+            found.axis.world(found.wall.along[rows], middle[columns]), "gap", "Objects off the wall", shown=False
         )
     outcome.layers["alignment"] = FoundLine(found.axis.vertices, "base", "Alignment")
     patches = outcome.tables["patches"].rows[:MOST_LABELLED]
@@ -74,7 +74,7 @@ def _draw(outcome: Outcome, found: Found) -> None:
         )  # fmt: skip
     outcome.charts = [_sections(found), _along(outcome, unit.code)]
     outcome.charts.append(
-        histogram("Off the design line", found.off_line[found.wall.seen], labelled("off the line", unit.code), "cells")
+        histogram("Deviation from design", found.off_line[found.wall.seen], labelled("deviation", unit.code), "cells")
     )
 
 
@@ -105,7 +105,7 @@ def _sections(found: Found) -> Sections:
         azimuth = float(np.interp(section.along, found.axis.along, found.axis.azimuth))
         frames.append((float(line.shown(section.station)), place[0], place[1], azimuth, wide, found.setup.thickness))
         names.append(written(float(line.shown(section.station)), unit))
-    traces = (Trace("Wall", "edge", np.concatenate(wall)), Trace("Design line", "base", np.concatenate(design)))
+    traces = (Trace("Wall", "edge", np.concatenate(wall)), Trace("Design profile", "base", np.concatenate(design)))
     return Sections("Sections", tuple(names), np.array(frames), traces, np.concatenate(points), np.empty((0, 3)))
 
 
@@ -113,7 +113,7 @@ def _along(outcome: Outcome, unit: str) -> Plot:
     rows = outcome.tables["stations"].rows
     stations, over, under = (np.array([row[k] for row in rows], float) for k in (0, 4, 5))
     return Plot(
-        "Beyond less inside, by station",
+        "Overbreak minus underbreak, by station",
         "curve",
         stations,
         over - under,
@@ -124,11 +124,11 @@ def _along(outcome: Outcome, unit: str) -> Plot:
 
 def _method(found: Found) -> str:
     setup, mark = found.setup, found.unit.symbol
-    how = "square to the design line" if setup.way == NORMAL else "along rays from the middle of the design line"
+    how = "normal to the design profile" if setup.way == NORMAL else "radial from the centre of the design profile"
     return (
-        "Points by station, offset and height over the alignment; sections stand upright and square to it in plan. The wall in "
-        f"each cell of {found.wall.width:.3g} {mark} is the median of its outer points; deviations {how}, beyond the line "
-        "positive. Volumes: areas between rays times lengths, longer on the outside of curves; beside them end areas of the "
-        f"sections. What stands off the wall by more than {setup.stands_off:g} {mark} is no wall. Patches are cells beyond "
-        f"{setup.tolerance:g} {mark} that touch."
+        "Points by station, offset and height above the alignment; sections are vertical and perpendicular to it in plan. The "
+        f"wall in each cell of {found.wall.width:.3g} {mark} is the median of its outer points; deviations {how}, overbreak "
+        "positive. Volumes: section areas times length, corrected for curvature; the average end area volume of the sections "
+        f"is given for comparison. Objects more than {setup.stands_off:g} {mark} off the wall are excluded. Patches are "
+        f"connected cells beyond {setup.tolerance:g} {mark}."
     )

@@ -19,50 +19,59 @@ LEFT_OUT, COUNTED = "left-out", "counted"
 class TunnelSetup(Setup):
     """Inputs and settings of a tunnel."""
 
-    cloud: Scope = scope("Cloud", "Points of the wall, with what is in the bore", needed="Choose a cloud.")
+    cloud: Scope = scope("Cloud", "Scan of the tunnel", needed="Choose a cloud.")
     alignment: str = holding(
-        LINES, "Alignment", "The line that the design line follows, with elevations", AGAINST, naming="which",
+        LINES, "Alignment", "Alignment with elevations", AGAINST, naming="which",
         needed="Choose the alignment.",
     )  # fmt: skip
     which: str = text(
         "Which of them", "Name of the alignment or line, where the holding has several", section=AGAINST, rare=True
     )
     profile: str = text(
-        "Design line", "circle:R, horseshoe:WIDTHxHEIGHT, rectangle:WIDTHxHEIGHT, or corners x,y x,y ... to the right looking "
+        "Design profile", "circle:R, horseshoe:WIDTHxHEIGHT, rectangle:WIDTHxHEIGHT, or corners x,y x,y ... to the right looking "
         "up-station and up, from the alignment; on the command line also a .dxf or .csv file", section=AGAINST,
-        needed="Say the design line, such as circle:3.5.",
+        needed="Enter the design profile, e.g. circle:3.5.",
     )  # fmt: skip
     earlier: Scope = scope(
-        "Earlier scan", "The wall before shotcrete, lining or movement; the change to it is told", AGAINST, rare=True
+        "Earlier scan",
+        "The wall before shotcrete, lining or deformation; the change since then is reported",
+        AGAINST,
+        rare=True,
     )
     interval: float | None = number(
         "Interval", "Sections at all multiples of this station", above=0.0, automatic="about twenty"
     )
-    stations: str = text("Extra stations", "Typed as 120, 0+140; on their own where no interval is given")
-    thickness: float = number("Thickness", "Of a slice, half of it ahead and half behind", default=0.2, above=0.0)
+    stations: str = text("Extra stations", "Single stations, e.g. 120, 0+140; used alone where no interval is given")
+    thickness: float = number(
+        "Thickness", "Thickness of a section slice, half ahead and half behind", default=0.2, above=0.0
+    )
     cell: float | None = number(
         "Cell",
-        "Size of the cells of the map of the wall",
+        "Cell size of the wall map",
         above=0.0,
-        automatic="0.1 m, three spacings of the points at least",
+        automatic="0.1 m, at least three point spacings",
     )
     tolerance: float = number(
-        "Tolerance", "How far the wall may stand inside or outside of the line", default=0.05, low=0.0
+        "Tolerance", "Permitted deviation on either side of the design profile", default=0.05, low=0.0
     )
     way: str = choice(
-        "Measured", "Along rays from the middle of the design line, or square to it",
-        ((RADIAL, "Radially"), (NORMAL, "Square to the line")),
+        "Direction", "Radial from the centre of the design profile, or normal to it",
+        ((RADIAL, "Radial"), (NORMAL, "Normal to the profile")),
     )  # fmt: skip
     stands_off: float = number(
-        "Stands off", "What stands farther in than the wall round it by more than this is no wall: pipes, ducts, cables, people",
+        "Object limit", "Anything this much farther in than the surrounding wall is excluded: pipes, ducts, cables, people",
         default=0.3, above=0.0, rare=True,
     )  # fmt: skip
     alignment_error: float = number(
-        "Alignment error", "95 % bound of where the cloud lies across the alignment", default=0.0, low=0.0, rare=True
+        "Alignment error",
+        "95 % bound of the position of the cloud across the alignment",
+        default=0.0,
+        low=0.0,
+        rare=True,
     )
     lining: float | None = number(
-        "Specified thickness", "Of shotcrete or lining, held against the change since the earlier scan", automatic="none",
-        above=0.0, rare=True,
+        "Specified thickness", "Thickness of shotcrete or lining, compared with the change since the earlier scan",
+        automatic="none", above=0.0, rare=True,
     )  # fmt: skip
 
     def line(self, sources: Sources) -> Alignment:
