@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
 from kerb.core.arrays import Floats, Ints, Mask, ends
 from kerb.core.clearance.clearance_kernels import lowest_of_cells
+from kerb.core.clearance.pieces import pieces_of
 from kerb.core.clearance.road import Road
 from kerb.core.errors import InputError
 from kerb.core.parallel import each, ranges
@@ -19,8 +19,8 @@ MOST_CELLS = 40_000_000
 COMPANIONS = 2
 # What stands on the road begins no higher than this over it, and is no taller than a vehicle may be (m).
 FOOT_M, TALLEST_M = 0.8, 4.7
-# Side of the cubes in which things are told apart (m), and how many there may be.
-CUBE_M, MOST_CUBES = 0.25, 60_000_000
+# Side of the cubes in which things are told apart (m).
+CUBE_M = 0.25
 
 
 @dataclass(frozen=True)
@@ -83,18 +83,8 @@ def lowest_by_cell(points: Floats, height: Floats, cell: float, radius: float, c
 def standing(points: Floats, height: Floats, metre: float) -> Mask:
     """Which points (n, 3) belong to what stands on the road: things of touching cubes that begin at the road and end no higher
     than a vehicle may."""
-    out = np.zeros(len(points), bool)
-    if not len(points):
-        return out
-    low, high = points.min(axis=0), points.max(axis=0)
-    cube = CUBE_M * metre
-    while float(np.prod(np.floor((high - low) / cube) + 1)) > MOST_CUBES:
-        cube *= 1.5
-    place = np.floor((points - low) / cube).astype(np.int32)
-    taken = np.zeros(place.max(axis=0) + 1, bool)
-    taken[tuple(place.T)] = True
-    label, count = scipy.ndimage.label(taken, np.ones((3, 3, 3), bool))
-    own = label[tuple(place.T)]
+    own = pieces_of(points, CUBE_M * metre)
+    count = int(own.max(initial=0))
     bottom, top = np.full(count + 1, np.inf), np.full(count + 1, -np.inf)
     np.minimum.at(bottom, own, height)
     np.maximum.at(top, own, height)

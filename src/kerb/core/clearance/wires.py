@@ -10,10 +10,10 @@ import numpy as np
 import scipy
 
 from kerb.core.arrays import Floats, Ints
+from kerb.core.clearance.pieces import pieces_of
 
 # Cubes in which wires hang together (m); a wire is at least so long and at most so thick (m), with so many points.
 CUBE_M, SHORTEST_M, THICKEST_M, FEWEST = 0.5, 4.0, 0.15, 12
-MOST_CUBES = 60_000_000
 SAMPLES = 400
 
 
@@ -96,14 +96,7 @@ def wires_in(points: Floats, metre: float) -> list[Wire]:
 
 
 def _together(points: Floats, cube: float) -> list[Ints]:
-    low, high = points.min(axis=0), points.max(axis=0)
-    while float(np.prod(np.floor((high - low) / cube) + 1)) > MOST_CUBES:
-        cube *= 1.5
-    place = np.floor((points - low) / cube).astype(np.int32)
-    taken = np.zeros(place.max(axis=0) + 1, bool)
-    taken[tuple(place.T)] = True
-    label, _ = scipy.ndimage.label(taken, np.ones((3, 3, 3), bool))
-    own = label[tuple(place.T)]
+    own = pieces_of(points, cube)
     order = np.argsort(own, kind="stable")
     return np.split(order, np.flatnonzero(np.diff(own[order])) + 1)
 
